@@ -1,0 +1,5 @@
+#' @keywords internal
+#' @importFrom Rcpp sourceCpp
+#' @importFrom stats coef confint nobs vcov weights
+#' @useDynLib carefultwin, .registration = TRUE
+"_PACKAGE"

@@ -1,0 +1,55 @@
+# METHODS, "Balance". Throughout: x numeric without NA, z 0/1 integer, v the weights s * w, all of length n.
+
+# Means, variances, Kolmogorov-Smirnov and mean distribution gap of one numeric column. `order` lists the rows by
+# rising x and serves every weighting of the same column.
+core_numeric_balance <- function(x, z, v, order = base::order(x, method = "radix")) {
+  c(glue_arm_moments(x, z, v), glue_distribution_gap(x, order, z, v))
+}
+
+# Shares of each level by arm: a matrix with one row per level and columns treated, control.
+core_level_shares <- function(code, levels, z, v) {
+  total <- c(sum(v[z == 1L]), sum(v[z == 0L]))
+  sums <- vapply(c(1L, 0L), function(arm) {
+    inside <- z == arm
+    totals <- numeric(levels)
+    by_level <- rowsum(v[inside], code[inside])
+    totals[as.integer(rownames(by_level))] <- by_level
+    totals
+  }, numeric(levels))
+  matrix(sums, nrow = levels, dimnames = list(NULL, c("treated", "control"))) / rep(total, each = levels)
+}
+
+# A share p: variance p (1 - p); the distribution functions differ at 0 by |p1 - p0| and at 1 by nothing.
+core_share_balance <- function(treated, control) {
+  gap <- abs(treated - control)
+  both_values <- pmax(treated, control) > 0 & pmin(treated, control) < 1
+  cbind(
+    mean_treated = treated, mean_control = control,
+    var_treated = treated * (1 - treated), var_control = control * (1 - control),
+    ks = gap, ecdf_mean = ifelse(both_values, gap / 2, 0)
+  )
+}
+
+# The sd that standardizes a mean difference, from the variances before the design.
+core_reference_sd <- function(var_treated, var_control, from) {
+  sqrt(switch(from,
+    treated = var_treated,
+    control = var_control,
+    pooled = (var_treated + var_control) / 2
+  ))
+}
+
+core_effective_size <- function(v) sum(v)^2 / sum(v^2)
+
+# Mahalanobis length of a difference between mean vectors. Directions without variance carry no information and are
+# left out (pseudo-inverse); columns are put on a common scale first so that "without" does not depend on units.
+core_mahalanobis_length <- function(difference, covariance) {
+  sd <- sqrt(diag(covariance))
+  keep <- sd > 0
+  if (!any(keep)) return(0)
+  standard <- difference[keep] / sd[keep]
+  spectrum <- eigen(covariance[keep, keep, drop = FALSE] / outer(sd[keep], sd[keep]), symmetric = TRUE)
+  real <- spectrum$values > 1e-10 * max(spectrum$values)
+  along <- crossprod(spectrum$vectors[, real, drop = FALSE], standard)
+  sqrt(sum(along^2 / spectrum$values[real]))
+}

@@ -1,0 +1,61 @@
+# METHODS, "Effects". Every estimator returns list(estimate, influence) for the two arm means; contrasts follow by
+# the delta method. y, v: doubles; z: 0/1 integer; n rows, no NA.
+
+# Weighted mean of y in each arm. `slope`, when the weights were estimated, is the derivative of v in the unit's
+# linear score, and `carry` turns derivatives in the linear score into influence.
+core_weighted_means <- function(y, z, v, slope = NULL, carry = NULL) {
+  arms <- c(mean_treated = 1L, mean_control = 0L)
+  estimate <- vapply(arms, function(arm) sum(v * y * (z == arm)) / sum(v * (z == arm)), 0)
+  influence <- vapply(names(arms), function(name) {
+    inside <- z == arms[[name]]
+    away <- (y - estimate[[name]]) * inside / sum(v[inside])
+    direct <- length(y) * v * away
+    if (is.null(slope)) direct else direct + carry(slope * away)
+  }, numeric(length(y)))
+  list(estimate = estimate, influence = influence)
+}
+
+# Augmented inverse weighting. s: sampling weight; w, w_slope: design weight and its slope in the linear score;
+# h, h_slope: target weight and its slope; models: for treated and control, lists of fitted (n), slope (n, derivative
+# of the fitted value in its own linear predictor) and carry; carry: that of the score.
+core_augmented_means <- function(y, z, s, w, w_slope, h, h_slope, models, carry) {
+  n <- length(y)
+  one_arm <- function(arm, model) {
+    inside <- as.double(z == arm)
+    target_share <- s * h / sum(s * h)
+    residual_share <- s * w * inside / sum(s * w * inside)
+    predicted <- sum(target_share * model$fitted)
+    remainder <- sum(residual_share * (y - model$fitted))
+    away_target <- (model$fitted - predicted) * s / sum(s * h)
+    away_residual <- (y - model$fitted - remainder) * s * inside / sum(s * w * inside)
+    list(
+      estimate = predicted + remainder,
+      influence = n * (h * away_target + w * away_residual) +
+        carry(h_slope * away_target + w_slope * away_residual) +
+        model$carry((target_share - residual_share) * model$slope)
+    )
+  }
+  treated <- one_arm(1L, models$treated)
+  control <- one_arm(0L, models$control)
+  list(
+    estimate = c(mean_treated = treated$estimate, mean_control = control$estimate),
+    influence = cbind(mean_treated = treated$influence, mean_control = control$influence)
+  )
+}
+
+# Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1.
+core_contrasts <- function(means, shares = FALSE) {
+  m1 <- means$estimate[["mean_treated"]]
+  m0 <- means$estimate[["mean_control"]]
+  contrasts <- list(difference = list(value = m1 - m0, slope = c(1, -1)))
+  if (m1 > 0 && m0 > 0) contrasts$ratio <- list(value = m1 / m0, slope = c(1 / m0, -m1 / m0^2))
+  if (shares && min(m1, m0) > 0 && max(m1, m0) < 1) {
+    odds <- m1 / (1 - m1) / (m0 / (1 - m0))
+    contrasts$odds_ratio <- list(value = odds, slope = odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0))))
+  }
+  slopes <- vapply(contrasts, `[[`, numeric(2), "slope")
+  list(
+    estimate = c(means$estimate, vapply(contrasts, `[[`, 0, "value")),
+    influence = cbind(means$influence, means$influence %*% slopes)
+  )
+}

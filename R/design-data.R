@@ -1,0 +1,68 @@
+#' Take a design elsewhere: weights, pairs and data
+#'
+#' `weights()` gives the design weights, `pairs_of()` the pairs, `design_data()` the data with the design beside it,
+#' for use in any other regression. Handing out the data unseals the outcome, which the logbook notes.
+#'
+#' @param object,design A `twin_design`.
+#' @param full Multiply by the sampling weight? Default `FALSE`.
+#' @param ... Must be empty.
+#' @return `weights()`: a numeric vector with one entry per row of the study's data, 0 where a unit is out.
+#'   `pairs_of()`: a data frame with one row per pair: `set`, `treated` and `control` (rows of the study's data),
+#'   `distance` (on the linear score) and `weight`. `design_data()`: the study's data with the columns `.score`,
+#'   `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit has none.
+#' @section Errors: `twin_error_input` when there are no pairs, or when the data already have one of these columns.
+#' @family design
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income",
+#'                      covariates = ~ boat_length + crew_size + port_size)
+#' design <- study |> score_units() |> pair_units(caliper = 0.2)
+#' sum(weights(design))
+#' head(pairs_of(design), 3)
+#' @name design_data
+NULL
+
+#' @rdname design_data
+#' @export
+weights.twin_design <- function(object, full = FALSE, ...) {
+  rlang::check_dots_empty()
+  check_flag(full)
+  on_all_rows(object, if (full) full_weight(object) else design_weight(object), 0)
+}
+
+#' @rdname design_data
+#' @export
+pairs_of <- function(design) {
+  check_class(design, "twin_design", "pair_units")
+  if (is.null(design$pairs)) {
+    abort_input(c("This design has no pairs.", i = "Make them with {.fn pair_units}."))
+  }
+  pairs <- design$pairs
+  pairs$treated <- design$study$rows[pairs$treated]
+  pairs$control <- design$study$rows[pairs$control]
+  pairs
+}
+
+#' @rdname design_data
+#' @export
+design_data <- function(design) {
+  check_class(design, "twin_design", "score_units")
+  study <- design$study
+  added <- c(".score", ".linear_score", ".kept", ".weight", ".set")
+  taken <- intersect(added, names(study$data))
+  if (length(taken) > 0L) abort_input(c("The data already have {.val {taken}}.", i = "Rename {?it/them} first."))
+  for (outcome in study$roles$outcome) open_outcome(study, outcome, "design_data")
+  data <- study$data
+  data$.score <- on_all_rows(design, design$score$fitted, NA_real_)
+  data$.linear_score <- on_all_rows(design, design$score$linear, NA_real_)
+  data$.kept <- on_all_rows(design, design_kept(design), FALSE)
+  data$.weight <- on_all_rows(design, design_weight(design), 0)
+  data$.set <- on_all_rows(design, design$set, NA_integer_)
+  data
+}
+
+# Spread values of the study's rows over all rows of the data; nothing there gives `outside` everywhere.
+on_all_rows <- function(design, values, outside) {
+  out <- rep(outside, nrow(design$study$data))
+  if (!is.null(values)) out[design$study$rows] <- values
+  out
+}

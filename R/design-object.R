@@ -1,0 +1,84 @@
+# A design is weights: kept flags, weights and sets, one entry per study row, and the recipe that made them.
+
+# parent: a study or a design. kind: "raw", "weights" or "pairs". weight: double (NULL for 1); set: integer, NA outside
+# any set (NULL when there are none); score: see score_units(); pairs: data frame (NULL when there are none).
+new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
+                       weight = NULL, set = NULL, pairs = NULL, note = character()) {
+  study <- study_of(parent)
+  n <- length(study$z)
+  stopifnot(is.null(kept) || length(kept) == n, is.null(weight) || length(weight) == n,
+            is.null(set) || length(set) == n)
+  steps <- c(design_steps(parent), list(step))
+  structure(list(
+    study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
+    note = note, hash = rlang::hash(list(study$hash, steps))
+  ), class = "twin_design")
+}
+
+#' @exportS3Method
+study_of.twin_design <- function(x) x$study
+
+design_steps <- function(x) if (inherits(x, "twin_design")) x$steps else list()
+design_kind <- function(x) if (inherits(x, "twin_design")) x$kind else "raw"
+design_score <- function(x) if (inherits(x, "twin_design")) x$score
+
+# Design weight per study row, without the sampling weight.
+design_weight <- function(x) {
+  n <- length(study_of(x)$z)
+  weight <- if (inherits(x, "twin_design")) x$weight
+  if (is.null(weight)) rep(1, n) else weight
+}
+
+design_kept <- function(x) {
+  kept <- if (inherits(x, "twin_design")) x$kept
+  if (is.null(kept)) rep(TRUE, length(study_of(x)$z)) else kept
+}
+
+# s * w, the weights of every mean and variance after the design.
+full_weight <- function(x) {
+  study <- study_of(x)
+  if (is.null(study$s)) design_weight(x) else design_weight(x) * study$s
+}
+
+# The recipe in the user's own words, for prints and figures.
+design_label <- function(x) {
+  steps <- design_steps(x)
+  if (length(steps) == 0L) return("raw sample")
+  paste(vapply(steps, `[[`, "", "label"), collapse = ", ")
+}
+
+check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  check_class(x, c("twin_study", "twin_design"), c("frame_study", "score_units"), arg, call)
+}
+
+check_score <- function(x, verb, call = rlang::caller_env()) {
+  check_design(x, "x", call)
+  if (!is.null(design_score(x))) return(invisible(x))
+  abort_input(c("{.fn {verb}} needs a propensity score.", i = "Call {.fn score_units} first."), call = call)
+}
+
+check_undesigned <- function(x, verb, call = rlang::caller_env()) {
+  if (design_kind(x) == "raw") return(invisible(x))
+  abort_unsupported(c(
+    "{.fn {verb}} can't be put on top of a design that already has {design_kind(x)}.",
+    i = "Start again from the scored study."
+  ), call = call)
+}
+
+# Worst absolute standardized difference over all covariates and levels (NA when none is defined).
+worst_imbalance <- function(x) {
+  study <- study_of(x)
+  before <- balance_moments(study, sampling_weight(study))
+  after <- if (design_kind(x) == "raw") before else balance_moments(study, full_weight(x))
+  reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(study$estimand))
+  size <- abs(standardized(after$mean_treated - after$mean_control, reference))
+  if (all(is.na(size))) NA_real_ else max(size, na.rm = TRUE)
+}
+
+log_design <- function(design, verb, counts, settings, seed = NA_integer_) {
+  makes_comparison <- design$kind != "raw"
+  log_step(design$study, verb, design_label(design), counts, settings, seed,
+           worst = if (makes_comparison) worst_imbalance(design) else NA_real_,
+           design = if (makes_comparison) design$hash else NA_character_)
+  design
+}

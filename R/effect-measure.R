@@ -1,0 +1,267 @@
+#' Measure the effect of the treatment on an outcome
+#'
+#' Opens the outcome, the first verb to do so, and estimates both potential-outcome means and their contrasts on a
+#' design, with standard errors that account for the estimated score and outcome models (METHODS, "Effects" and
+#' "Standard errors").
+#'
+#' * `estimator = "difference"` compares weighted means: the raw comparison on a bare study, the matching estimator on
+#'   pairs (variance clustered on the pair), inverse weighting (Hajek) on weights.
+#' * `estimator = "augmented"` adds one outcome model per arm to inverse weighting; right when either the score or the
+#'   outcome models are. It needs a score, and no pairs.
+#'
+#' Clusters and strata named in the study are used without being asked. On pairs with clusters the variance is two-way
+#' (pair and cluster; strata are then not centred, which is conservative). With clusters, intervals use Student's t
+#' with G - 1 degrees of freedom. Units whose outcome is missing are counted and left out here, with their pair if they
+#' are in one; on weights they still take part in the score.
+#'
+#' @param x A `twin_study` or `twin_design`.
+#' @param outcome Name of one of the study's outcomes; the first by default.
+#' @param estimator `"difference"` (default) or `"augmented"`.
+#' @param model For `"augmented"`: a one-sided formula for the outcome models in the study's covariates; the study's
+#'   covariates, as framed, by default.
+#' @param family For `"augmented"`: `"gaussian"` or `"binomial"` (logit); by default binomial for outcomes that are
+#'   0/1 and gaussian for others.
+#' @param cluster Name of a column of clusters, in place of the study's.
+#' @param level Confidence level, default 0.95.
+#' @param lonely_stratum What to do when a survey stratum is left with one cluster: `"stop"` (default) names it;
+#'   `"centre"` centres it on the grand mean.
+#' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`, `term`
+#'   (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` when both means are positive, `"odds_ratio"` for
+#'   shares), `estimate`, `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus
+#'   control. For ratios the statistic, p-value and interval are worked out on the log scale, the standard error is
+#'   that of the ratio. `coef()`, `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each
+#'   unit's influence contribution.
+#' @section Errors: `twin_error_input` for unknown outcomes or too few clusters, `twin_error_unsupported` for an
+#'   estimator that does not fit the design, `twin_error_separation` and `twin_error_convergence` from outcome models.
+#' @references Abadie, A., Spiess, J. (2022). Robust post-matching inference. JASA 117.
+#'   \doi{10.1080/01621459.2020.1840383}
+#'
+#'   Lunceford, J. K., Davidian, M. (2004). Stratification and weighting via the propensity score in estimation of
+#'   causal treatment effects. Statistics in Medicine 23. \doi{10.1002/sim.1903}
+#' @family effects
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = c("income", "sold_direct"),
+#'                      covariates = ~ boat_length + crew_size + port_size, cluster = "harbour")
+#' design <- study |> score_units() |> weigh_units()
+#' measure_effect(design)
+#' measure_effect(design, outcome = "sold_direct", estimator = "augmented")
+#' @export
+measure_effect <- function(x, outcome = NULL, estimator = c("difference", "augmented"), model = NULL, family = NULL,
+                           cluster = NULL, level = 0.95, lonely_stratum = c("stop", "centre")) {
+  check_design(x)
+  study <- study_of(x)
+  estimator <- check_choice(estimator, c("difference", "augmented"))
+  lonely_stratum <- check_choice(lonely_stratum, c("stop", "centre"))
+  check_number(level, min = 0, max = 1, open = TRUE)
+  outcome <- check_outcome(outcome, study)
+  check_estimator(x, estimator, model, family)
+  clusters <- effect_clusters(study, cluster)
+
+  y <- open_outcome(study, outcome, "measure_effect")
+  shares <- attr(y, "shares")
+  units <- effect_units(x, as.double(y), study$z)
+  check_measured_arms(units, study, outcome)
+  check_family_outcome(family, shares, outcome)
+  means <- if (estimator == "difference") {
+    difference_means(x, units)
+  } else {
+    augmented_means(x, units, model, if (is.null(family)) if (shares) "binomial" else "gaussian" else family)
+  }
+  result <- core_contrasts(means, shares)
+  inference <- effect_vcov(x, result$influence, units, clusters, lonely_stratum)
+  new_effect(x, result, inference, units, list(outcome = outcome, estimator = estimator, level = level,
+                                               shares = shares))
+}
+
+# Which study rows carry influence (`rows`), which of them are averaged (`used`), and their data. Units without an
+# outcome leave with their pair; on weights they stay as carriers of the score's influence, with weight 0.
+effect_units <- function(x, y, z) {
+  present <- !is.na(y)
+  inside <- design_kept(x) & present
+  if (design_kind(x) == "pairs") {
+    torn <- x$set[design_kept(x) & !present]
+    inside <- inside & !(x$set %in% torn)
+  }
+  carries <- if (design_kind(x) == "weights" || (design_kind(x) == "raw" && !is.null(design_score(x)))) {
+    rep(TRUE, length(y))
+  } else {
+    inside
+  }
+  rows <- which(carries)
+  y[!present] <- 0
+  list(rows = rows, used = inside[rows], y = y[rows], z = z[rows], missing = sum(design_kept(x) & !present))
+}
+
+# Sampling weight of the units at hand, 0 for those that are not averaged.
+unit_sampling <- function(x, units) sampling_weight(study_of(x))[units$rows] * units$used
+
+difference_means <- function(x, units) {
+  s <- unit_sampling(x, units)
+  v <- s * design_weight(x)[units$rows]
+  if (design_kind(x) != "weights") return(core_weighted_means(units$y, units$z, v))
+  study <- study_of(x)
+  slope <- s * core_inverse_weight_slope(x$score$fitted, study$z, study$estimand)
+  core_weighted_means(units$y, units$z, v, slope, score_carry(x))
+}
+
+augmented_means <- function(x, units, model, family) {
+  study <- x$study
+  e <- x$score$fitted
+  z <- study$z
+  s <- unit_sampling(x, units)
+  formula <- if (is.null(model)) study$formula else score_formula(model, study, rlang::caller_env())
+  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
+  matrix <- covariate_matrix(columns, formula)
+  models <- lapply(c(treated = 1L, control = 0L), function(arm) {
+    outcome_model(matrix, units$y, s * (z == arm), family, arm, study, rlang::caller_env(3))
+  })
+  core_augmented_means(
+    units$y, z, s,
+    w = core_inverse_weight(e, z, study$estimand), w_slope = core_inverse_weight_slope(e, z, study$estimand),
+    h = core_target_weight(e, z, study$estimand), h_slope = core_target_weight_slope(e, z, study$estimand),
+    models = models, carry = score_carry(x)
+  )
+}
+
+# One arm's outcome model: fitted values for all rows, their slope in the linear predictor, and its carry.
+outcome_model <- function(matrix, y, weight, family, arm, study, call) {
+  fit <- core_fit(matrix, y, weight, family)
+  name <- sprintf("the %s arm (%s)", if (arm == 1L) "treated" else "control",
+                  study$levels[[if (arm == 1L) "treated" else "control"]])
+  if (fit$status == "separated") {
+    abort_separation(c(
+      "The outcome model of {name} is separated: covariates tell its 0s from its 1s without error.",
+      i = "Use {.code family = \"gaussian\"}, a smaller {.arg model}, or {.code estimator = \"difference\"}."
+    ), call = call)
+  }
+  if (fit$status != "converged") {
+    abort_convergence(c("The outcome model of {name} did not converge.", i = "Use a smaller {.arg model}."),
+                      call = call)
+  }
+  if (length(fit$aliased) > 0L) warn_outcome_aliased(colnames(matrix)[fit$aliased], name)
+  residual <- weight * (y - fit$fitted)
+  list(
+    fitted = fit$fitted,
+    slope = if (family == "binomial") fit$fitted * (1 - fit$fitted) else rep(1, length(y)),
+    carry = function(derivative) core_carry(matrix, fit$covariance, residual, derivative)
+  )
+}
+
+# A column that is constant within one arm can't be estimated there; predictions for the other arm then lean on 0.
+warn_outcome_aliased <- function(terms, name) {
+  warn_kind("aliased", c(
+    "The outcome model of {name} leaves out {.val {terms}}: the other terms explain {?it/them} there.",
+    i = "Its predictions do not vary with {cli::qty(length(terms))}{?it/them}; name a smaller {.arg model} to say so."
+  ), terms = terms)
+}
+
+# list(vcov, df, text): METHODS, "one currency".
+effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::caller_env()) {
+  study <- study_of(x)
+  cluster <- clusters$codes[units$rows]
+  if (!is.null(cluster)) check_cluster_count(cluster[units$used], clusters$name, call)
+  if (design_kind(x) == "pairs") return(pair_vcov(x, influence, units, cluster, clusters$name))
+  stratum <- study$stratum[units$rows]
+  out <- core_vcov(influence, cluster, stratum, units$used, lonely)
+  if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
+  by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
+          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum))
+  list(vcov = out$vcov, df = if (is.null(cluster)) Inf else out$clusters - 1, text = paste(by, collapse = ", "))
+}
+
+pair_vcov <- function(x, influence, units, cluster, name) {
+  set <- x$set[units$rows]
+  if (is.null(cluster)) {
+    out <- core_vcov(influence, set, used = units$used)
+    return(list(vcov = out$vcov, df = Inf, text = sprintf("clustered by pair (%d)", out$clusters)))
+  }
+  out <- core_vcov_two_way(influence, set, cluster, units$used)
+  list(vcov = out$vcov, df = out$clusters - 1,
+       text = sprintf("clustered by pair and by %s (%d)", name, length(unique(cluster))))
+}
+
+effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
+  if (is.null(cluster)) return(list(codes = study$cluster, name = study$roles$cluster))
+  check_string(cluster, call = call)
+  check_columns(cluster, study$data, call = call)
+  list(codes = group_codes(study$data[[cluster]][study$rows], cluster, "cluster", study$rows, call), name = cluster)
+}
+
+check_outcome <- function(outcome, study, call = rlang::caller_env()) {
+  if (is.null(outcome)) return(study$roles$outcome[1L])
+  check_string(outcome, call = call)
+  if (outcome %in% study$roles$outcome) return(outcome)
+  near <- nearest_name(outcome, study$roles$outcome)
+  abort_input(c(
+    "{.arg outcome} must be one of the study's outcomes.",
+    x = "It is {.val {outcome}}; the study has {.val {study$roles$outcome}}.",
+    i = if (is.null(near)) "Name it in {.fn frame_study}." else "Did you mean {.val {near}}?"
+  ), call = call)
+}
+
+check_estimator <- function(x, estimator, model, family, call = rlang::caller_env()) {
+  if (estimator == "difference") {
+    if (!is.null(model) || !is.null(family)) {
+      abort_input(c("{.arg model} and {.arg family} belong to {.code estimator = \"augmented\"}.",
+                    i = "Leave them out, or name that estimator."), call = call)
+    }
+    if (design_kind(x) == "raw" && !is.null(design_score(x))) {
+      warn_kind("unadjusted", c(
+        "The design has a score but neither pairs nor weights: the difference is the raw one.",
+        i = "Call {.fn pair_units} or {.fn weigh_units}, or use {.code estimator = \"augmented\"}."
+      ))
+    }
+    return(invisible(x))
+  }
+  if (!is.null(family)) check_choice(family, c("gaussian", "binomial"), "family", call)
+  if (design_kind(x) == "pairs") {
+    abort_unsupported(c(
+      "The augmented estimator works on scores and weights, not on pairs.",
+      i = "Use {.code estimator = \"difference\"} here, or {.fn weigh_units} in place of {.fn pair_units}."
+    ), call = call)
+  }
+  if (is.null(design_score(x))) {
+    abort_input(c("The augmented estimator needs a propensity score.", i = "Call {.fn score_units} first."),
+                call = call)
+  }
+}
+
+check_family_outcome <- function(family, shares, outcome, call = rlang::caller_env()) {
+  if (!identical(family, "binomial") || shares) return(invisible(family))
+  abort_input(c("{.code family = \"binomial\"} needs an outcome of 0 and 1.",
+                x = "The values of {.val {outcome}} are other numbers.",
+                i = "Use {.code family = \"gaussian\"}."), column = outcome, call = call)
+}
+
+check_measured_arms <- function(units, study, outcome, call = rlang::caller_env()) {
+  size <- c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L))
+  if (all(size >= 2L)) return(invisible(units))
+  arm <- names(size)[size < 2L][1L]
+  abort_input(c(
+    "Each arm must have at least 2 units with an outcome.",
+    x = "The {arm} arm ({.val {study$levels[[arm]]}}) has {size[[arm]]} in {.val {outcome}};
+         {units$missing} value{?s} {?is/are} missing."
+  ), arm = arm, call = call)
+}
+
+check_cluster_count <- function(cluster, name, call) {
+  count <- length(unique(cluster))
+  if (count < 2L) {
+    abort_input(c("A clustered standard error needs at least 2 clusters.",
+                  x = "{.val {name}} has {count} among the units in use."), call = call)
+  }
+  if (count < 20L) {
+    warn_kind("few_clusters", c(
+      "Only {count} clusters in {.val {name}}: clustered standard errors tend to be too small.",
+      i = "Intervals use t with {count - 1} degrees of freedom; read them with care."
+    ))
+  }
+}
+
+stop_lonely <- function(strata, study, call) {
+  abort_input(c(
+    "A survey stratum must keep at least 2 clusters.",
+    x = "{.val {study$roles$stratum}}: only one is left in {.val {strata}}.",
+    i = "Merge strata, or use {.code lonely_stratum = \"centre\"} to centre it on the grand mean."
+  ), strata = strata, call = call)
+}

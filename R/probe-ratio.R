@@ -1,0 +1,95 @@
+#' Probe an effect on the ratio scale
+#'
+#' The E-value (VanderWeele & Ding 2017): how strongly, as a risk ratio, a hidden confounder would have to be tied both
+#' to treatment and to outcome to explain the effect away, and to move the limit nearer to no effect onto it. Other
+#' scales are first turned into approximate risk ratios: the square root of an odds ratio and
+#' (1 - 0.5^sqrt(HR)) / (1 - 0.5^sqrt(1/HR)) of a hazard ratio when the outcome is common, the ratio itself when it is
+#' rare, and exp(0.91 d) of a difference of d standard deviations.
+#'
+#' @param x An effect, or the estimate as a number on `scale`. For an effect the risk ratio is used when its outcome is
+#'   0/1, and otherwise the difference in pooled standard deviations of the outcome.
+#' @param low,high Confidence limits on the same scale, when `x` is a number. Either may be left out.
+#' @param scale `"risk_ratio"` (default), `"odds_ratio"`, `"hazard_ratio"` or `"mean_difference"` (in standard
+#'   deviations of the outcome). Taken from the effect when `x` is one.
+#' @param rare Is the outcome rare (below 15 per cent at the end of follow-up)? For odds and hazard ratios. Default
+#'   `FALSE`.
+#' @return A `twin_probe`. `tidy()` gives one row for the estimate and, with limits, one for the limit nearer to no
+#'   effect: `quantity` ("estimate", "limit"), `value` (on `scale`), `risk_ratio`, `e_value`. The e-value of the limit is
+#'   1 when the interval holds no effect.
+#' @section Errors: `twin_error_input` for a ratio of 0 or less, limits that do not enclose the estimate, or `scale`
+#'   given beside an effect.
+#' @references VanderWeele, T. J., Ding, P. (2017). Sensitivity analysis in observational research: introducing the
+#'   E-value. Annals of Internal Medicine 167. \doi{10.7326/M16-2607}
+#' @family hidden bias
+#' @examples
+#' probe_ratio(1.8, low = 1.3, high = 2.5)
+#' @export
+probe_ratio <- function(x, low = NULL, high = NULL,
+                        scale = c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"), rare = FALSE) {
+  check_flag(rare)
+  scale_given <- !missing(scale)
+  scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
+  source <- NULL
+  if (inherits(x, "twin_effect")) {
+    if (scale_given || !is.null(low) || !is.null(high)) {
+      abort_input("{.arg low}, {.arg high} and {.arg scale} come from the effect; leave them out.")
+    }
+    source <- list(outcome = x$outcome, design = x$design, sd = x$outcome_sd)
+    taken <- effect_on_ratio_scale(x)
+    scale <- taken$scale
+    low <- taken$low
+    high <- taken$high
+    x <- taken$estimate
+  }
+  check_ratio_numbers(x, low, high, scale)
+  if (rare && !scale %in% c("odds_ratio", "hazard_ratio")) {
+    abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {scale}}.")
+  }
+  null <- if (scale == "mean_difference") 0 else 1
+  rows <- ratio_row("estimate", x, scale, rare)
+  limit <- if (x >= null) low else high
+  if (!is.null(limit)) {
+    crosses <- (x >= null && limit <= null) || (x < null && limit >= null)
+    rows <- rbind(rows, ratio_row("limit", limit, scale, rare))
+    if (crosses) rows$e_value[2L] <- 1
+  }
+  new_probe("ratio", rows, list(scale = scale, rare = rare, low = low, high = high, effect = source))
+}
+
+ratio_row <- function(quantity, value, scale, rare) {
+  ratio <- core_as_risk_ratio(value, scale, rare)
+  data.frame(quantity = quantity, value = value, risk_ratio = ratio, e_value = core_e_value(ratio))
+}
+
+effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
+  table <- generics::tidy(effect)
+  if (effect$shares && !"ratio" %in% table$term) {
+    abort_input("The ratio of means is undefined here: one arm's share is 0.", call = call)
+  }
+  row <- table[table$term == if (effect$shares) "ratio" else "difference", ]
+  unit <- if (effect$shares) 1 else effect$outcome_sd
+  if (unit == 0) abort_input("The outcome {.val {effect$outcome}} does not vary.", call = call)
+  list(scale = if (effect$shares) "risk_ratio" else "mean_difference", estimate = row$estimate / unit,
+       low = row$conf.low / unit, high = row$conf.high / unit)
+}
+
+check_ratio_numbers <- function(x, low, high, scale, call = rlang::caller_env()) {
+  check_number(x, call = call)
+  check_number(low, null = TRUE, call = call)
+  check_number(high, null = TRUE, call = call)
+  if (scale != "mean_difference" && any(c(x, low, high) <= 0)) {
+    abort_input(c("A ratio must be above 0.", x = "Given: {.val {c(x, low, high)}}.",
+                  i = "For a difference use {.code scale = \"mean_difference\"}, in standard deviations."), call = call)
+  }
+  if (any(c(low > x, high < x))) {
+    abort_input(c("The interval must hold its estimate.",
+                  x = "The estimate is {x}, the limits are {low} and {high}."), call = call)
+  }
+}
+
+#' @export
+glance.twin_probe_ratio <- function(x, ...) {
+  rlang::check_dots_empty()
+  data.frame(scale = x$facts$scale, e_value = x$rows$e_value[1L],
+             e_value_limit = if (nrow(x$rows) > 1L) x$rows$e_value[2L] else NA_real_)
+}

@@ -1,0 +1,69 @@
+# Checks of arguments at the edge. Each returns its input invisibly or raises an error that names the argument.
+
+check_string <- function(x, null = FALSE, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (null && is.null(x)) return(invisible(x))
+  if (is.character(x) && length(x) == 1L && !is.na(x) && nzchar(x)) return(invisible(x))
+  abort_input(c(
+    "{.arg {arg}} must be one name in quotes.",
+    x = "It is {.obj_type_friendly {x}}{if (length(x) != 1L) paste0(' of length ', length(x))}."
+  ), call = call)
+}
+
+check_number <- function(x, min = -Inf, max = Inf, open = FALSE, null = FALSE, infinite = FALSE,
+                         arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (null && is.null(x)) return(invisible(x))
+  is_one <- is.numeric(x) && length(x) == 1L && !is.na(x) && (infinite || is.finite(x))
+  if (is_one && (if (open) x > min && x < max else x >= min && x <= max)) return(invisible(x))
+  range <- paste(if (open) "above" else "at least", min, "and", if (open) "below" else "at most", max)
+  if (is.infinite(max)) range <- paste(if (open) "above" else "at least", min)
+  abort_input(c(
+    "{.arg {arg}} must be one number {range}.",
+    x = "It is {.val {x}}."
+  ), call = call)
+}
+
+check_flag <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (is.logical(x) && length(x) == 1L && !is.na(x)) return(invisible(x))
+  abort_input("{.arg {arg}} must be TRUE or FALSE.", call = call)
+}
+
+check_choice <- function(x, choices, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (identical(x, choices)) return(choices[1L])
+  if (is.character(x) && length(x) == 1L && x %in% choices) return(x)
+  near <- nearest_name(as.character(x)[1L], choices)
+  abort_input(c(
+    "{.arg {arg}} must be one of {.or {.val {choices}}}.",
+    x = "It is {.val {x}}.",
+    i = if (!is.null(near)) "Did you mean {.val {near}}?"
+  ), call = call)
+}
+
+# Columns named by an argument must exist; the error suggests the nearest name.
+check_columns <- function(names, data, arg = rlang::caller_arg(names), call = rlang::caller_env()) {
+  unknown <- setdiff(names, names(data))
+  if (length(unknown) == 0L) return(invisible(names))
+  near <- nearest_name(unknown[1L], names(data))
+  abort_input(c(
+    "{.arg {arg}} must name columns of the data.",
+    x = "There is no column {.val {unknown}}.",
+    i = if (is.null(near)) "The columns are {.val {names(data)}}." else "Did you mean {.val {near}}?"
+  ), unknown = unknown, nearest = near, call = call)
+}
+
+check_class <- function(x, class, made_by, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (inherits(x, class)) return(invisible(x))
+  abort_input(c(
+    "{.arg {arg}} must come from {.or {.fn {made_by}}}.",
+    x = "It is {.obj_type_friendly {x}}."
+  ), call = call)
+}
+
+# The known name at the least edit distance, when that is at most a third of its length (NULL otherwise).
+nearest_name <- function(name, known) {
+  if (length(known) == 0L || is.na(name)) return(NULL)
+  distance <- utils::adist(name, known, ignore.case = TRUE)[1L, ]
+  best <- which.min(distance)
+  if (distance[best] <= max(2, nchar(known[best]) %/% 3)) known[best] else NULL
+}
+
+first_rows <- function(rows) utils::head(rows, 3L)

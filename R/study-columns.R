@@ -1,0 +1,111 @@
+# From a column of the user's data to numbers: a prepared column is a list with kind ("numeric", "date", "binary",
+# "factor"), label, values (double without NA for all kinds but factor; integer codes for factor), levels (factor:
+# all of them; binary: the value that counts as 1), missing (count) and flag (0/1 double, NULL when nothing was
+# missing or the missing ones have a level of their own).
+
+missing_level <- "(missing)"
+
+column_label <- function(x, name) {
+  label <- attr(x, "label", exact = TRUE)
+  if (is.character(label) && length(label) == 1L && nzchar(label)) label else name
+}
+
+# Labelled columns become factors when every value has a label; strings are sorted in the same order on any machine.
+plain_column <- function(x, name, call) {
+  if (inherits(x, "haven_labelled")) x <- labelled_to_plain(x)
+  if (is.factor(x)) return(droplevels(x))
+  if (is.character(x)) {
+    x[!nzchar(trimws(x))] <- NA
+    return(factor(x, levels = sort(unique(x), method = "radix")))
+  }
+  if (is.logical(x)) return(x)
+  if (inherits(x, "POSIXt")) return(structure(as.double(as.POSIXct(x)) / 86400, class = "Date"))
+  if (inherits(x, "Date")) return(x)
+  if (is.numeric(x) && is.null(dim(x))) return(as.double(x))
+  abort_input(c(
+    "Column {.val {name}} can't be used: it is {.obj_type_friendly {x}}.",
+    i = "Turn it into numbers, text, a factor, TRUE/FALSE or dates first."
+  ), column = name, call = call)
+}
+
+labelled_to_plain <- function(x) {
+  labels <- attr(x, "labels", exact = TRUE)
+  values <- unclass(x)
+  attributes(values) <- NULL
+  if (length(labels) == 0L || !all(values[!is.na(values)] %in% labels)) return(values)
+  factor(values, levels = unname(labels), labels = names(labels))
+}
+
+prepare_column <- function(x, name, weight, call) {
+  label <- column_label(x, name)
+  x <- plain_column(x, name, call)
+  check_column(x, name, call)
+  absent <- is.na(x)
+  column <- list(kind = "numeric", label = label, levels = NULL, missing = sum(absent), flag = NULL)
+  if (is.factor(x)) return(prepare_factor(x, absent, column))
+  if (inherits(x, "Date")) column$kind <- "date"
+  values <- as.double(x)
+  if (is.logical(x) || is_zero_one(values)) {
+    column$kind <- "binary"
+    column$levels <- if (is.logical(x)) "TRUE" else "1"
+  }
+  if (column$missing > 0L) {
+    values[absent] <- stats::weighted.mean(values[!absent], weight[!absent])
+    column$flag <- as.double(absent)
+  }
+  c(column, list(values = values))
+}
+
+prepare_factor <- function(x, absent, column) {
+  column$kind <- "factor"
+  column$levels <- levels(x)
+  codes <- as.integer(x)
+  if (column$missing > 0L) {
+    column$levels <- c(column$levels, missing_level)
+    codes[absent] <- length(column$levels)
+  }
+  c(column, list(values = codes))
+}
+
+is_zero_one <- function(values) {
+  range <- range(values, na.rm = TRUE)
+  range[1L] == 0 && range[2L] == 1 && all(values == 0 | values == 1, na.rm = TRUE)
+}
+
+check_column <- function(x, name, call) {
+  present <- x[!is.na(x)]
+  if (length(present) == 0L) {
+    abort_input(c(
+      "Covariate {.val {name}} has no values: all {length(x)} are missing.",
+      i = "Leave it out of {.arg covariates}."
+    ), column = name, call = call)
+  }
+  infinite <- if (is.numeric(x)) which(is.infinite(x)) else integer()
+  if (length(infinite) > 0L) {
+    abort_input(c(
+      "Covariate {.val {name}} must be finite.",
+      x = "{length(infinite)} value{?s} {?is/are} infinite; first rows: {first_rows(infinite)}.",
+      i = "Recode {cli::qty(length(infinite))}{?it/them} or set {?it/them} to NA."
+    ), column = name, rows = infinite, call = call)
+  }
+  check_column_varies(x, present, name, call)
+}
+
+check_column_varies <- function(x, present, name, call) {
+  some_missing <- length(present) < length(x)
+  constant <- if (is.factor(x)) nlevels(x) < 2L && !some_missing else min(present) == max(present)
+  if (constant) {
+    abort_input(c(
+      "Covariate {.val {name}} can't be adjusted for: it is constant.",
+      x = "Every {if (some_missing) 'recorded '}value is {.val {as.character(present[1L])}}.",
+      i = if (some_missing) "Recode the missing values if they mean something else."
+      else "Leave it out of {.arg covariates}."
+    ), column = name, call = call)
+  }
+  if (is.factor(x) && nlevels(x) > 50L && nlevels(x) > length(x) / 2) {
+    abort_input(c(
+      "Covariate {.val {name}} looks like an identifier: {nlevels(x)} different values in {length(x)} rows.",
+      i = "Name it as {.arg id} or {.arg cluster}, or group its values."
+    ), column = name, call = call)
+  }
+}

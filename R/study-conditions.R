@@ -1,0 +1,34 @@
+# One door per kind of failure. Every condition of ours has the class twin_error or twin_warning behind its own, and
+# carries the evidence as fields, so that a caller or a test reads facts instead of text.
+
+abort_kind <- function(kind, message, ..., call, .envir) {
+  cli::cli_abort(message, class = c(paste0("twin_error_", kind), "twin_error"), ..., call = call, .envir = .envir)
+}
+
+# What the user gave can't be used.
+abort_input <- function(message, ..., call = rlang::caller_env(), .envir = parent.frame()) {
+  abort_kind("input", message, ..., call = call, .envir = .envir)
+}
+
+# Covariates tell the arms apart without error, so that no finite score exists.
+abort_separation <- function(message, ..., call = rlang::caller_env(), .envir = parent.frame()) {
+  abort_kind("separation", message, ..., call = call, .envir = .envir)
+}
+
+abort_convergence <- function(message, ..., call = rlang::caller_env(), .envir = parent.frame()) {
+  abort_kind("convergence", message, ..., call = call, .envir = .envir)
+}
+
+# The method asked for does not answer the question asked for.
+abort_unsupported <- function(message, ..., call = rlang::caller_env(), .envir = parent.frame()) {
+  abort_kind("unsupported", message, ..., call = call, .envir = .envir)
+}
+
+# A file can't be read or written.
+abort_file <- function(message, ..., call = rlang::caller_env(), .envir = parent.frame()) {
+  abort_kind("file", message, ..., call = call, .envir = .envir)
+}
+
+warn_kind <- function(kind, message, ..., .envir = parent.frame()) {
+  cli::cli_warn(message, class = c(paste0("twin_warning_", kind), "twin_warning"), ..., .envir = .envir)
+}

@@ -1,0 +1,324 @@
+#' State the question: who was treated, what may confound, what came of it
+#'
+#' The first step of every analysis. Says which column is the treatment and which of its values means treated, which
+#' columns may confound, and for whom the effect is wanted. The outcome is named but stays sealed: no verb before
+#' [measure_effect()] looks at how it differs between the arms.
+#'
+#' Strings, logicals, factors, ordered factors, dates and labelled columns are used as they are; the model matrix is
+#' the package's job. Every difference in this package is treated minus control.
+#'
+#' @param data A data frame with one row per unit.
+#' @param treatment Name of the treatment column, which must hold two values.
+#' @param outcome Name of the outcome column, or several names. Numbers, TRUE/FALSE, or two values; see `event`.
+#' @param covariates What may confound: column names, or a one-sided formula such as
+#'   `~ boat_length + log(past_income)`. A formula's terms enter the models of score and outcome; balance is judged on
+#'   its columns.
+#' @param estimand For whom the effect is wanted: `"ATT"` (the treated; default), `"ATE"` (everybody), `"ATC"` (the
+#'   controls) or `"ATO"` (those whose treatment could well have been either, weight e(1 - e)).
+#' @param treated The value of `treatment` that means treated. TRUE and 1 need no naming.
+#' @param weight Name of a column of sampling weights (non-negative), which multiply everything.
+#' @param cluster Name of a column of clusters within which units are dependent.
+#' @param stratum Name of a column of survey strata.
+#' @param id Name of a column that identifies units; must not repeat.
+#' @param subset Which rows belong to the study: a one-sided formula such as `~ crew_size > 2`, a logical vector with
+#'   one entry per row, or row numbers.
+#' @param missing What to do about missing covariate values: `"flag"` (default) fills a numeric column with its mean
+#'   and adds an indicator column, and gives a factor a level of its own; `"drop"` leaves out rows that miss any;
+#'   `"stop"` is an error that says where they are.
+#' @param event For two-valued outcomes that are neither 0/1 nor TRUE/FALSE nor no/yes: the value that counts as 1, as
+#'   one string, or a vector with one string per outcome, named by outcome.
+#' @return A `twin_study`. Rows are those of `data`, all of them: [weights()][weights.twin_design] of a design made
+#'   from it has one entry per row of `data`, 0 for rows that are not in the study.
+#' @section Errors: `twin_error_input` for unknown columns (the nearest name is suggested), a treatment without two
+#'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights, duplicate
+#'   ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`.
+#' @family question
+#' @examples
+#' frame_study(crews, treatment = "joined", outcome = "income",
+#'             covariates = ~ boat_length + crew_size + port_size, cluster = "harbour")
+#' @export
+frame_study <- function(data, treatment, outcome, covariates, estimand = c("ATT", "ATE", "ATC", "ATO"),
+                        treated = NULL, weight = NULL, cluster = NULL, stratum = NULL, id = NULL, subset = NULL,
+                        missing = c("flag", "drop", "stop"), event = NULL) {
+  call <- rlang::current_env()
+  check_units(data, call)
+  estimand <- check_choice(estimand, c("ATT", "ATE", "ATC", "ATO"))
+  missing <- check_choice(missing, c("flag", "drop", "stop"))
+  check_roles(data, treatment, outcome, weight, cluster, stratum, id, call)
+  roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,
+                id = id)
+  wanted <- parse_covariates(covariates, data, unlist(roles), call = call)
+  check_role_clashes(roles, wanted$names, call)
+
+  inside <- subset_rows(subset, data, call)
+  arms <- read_treatment(data[[treatment]], treatment, treated, inside, call)
+  inside <- inside & !is.na(arms$z)
+  dropped <- c("outside the subset" = nrow(data) - arms$considered, "treatment missing" = arms$missing)
+  if (missing != "flag") {
+    incomplete <- incomplete_rows(data, wanted$names, inside, missing, call)
+    dropped <- c(dropped, "a covariate missing" = sum(incomplete))
+    inside <- inside & !incomplete
+  }
+  rows <- which(inside)
+  z <- arms$z[rows]
+  check_arm_sizes(z, arms$levels, dropped, call)
+  pick <- function(name) if (length(rows) == nrow(data)) data[[name]] else data[[name]][rows]
+  s <- if (!is.null(weight)) check_weight(pick(weight), weight, z, arms$levels, rows, call)
+  mean_weight <- if (is.null(s)) rep(1, length(rows)) else s
+  columns <- lapply(stats::setNames(nm = wanted$names),
+                    function(name) prepare_column(pick(name), name, mean_weight, call))
+  if (!is.null(id)) check_id(pick(id), id, rows, call)
+  new_study(list(
+    data = data, rows = rows, roles = roles, levels = arms$levels, z = z, s = s,
+    cluster = if (!is.null(cluster)) group_codes(pick(cluster), cluster, "cluster", rows, call),
+    stratum = if (!is.null(stratum)) group_codes(pick(stratum), stratum, "stratum", rows, call),
+    columns = columns, formula = wanted$formula, estimand = estimand, missing = missing,
+    dropped = dropped[dropped > 0], events = check_outcomes(data, outcome, event, rows, call)
+  ))
+}
+
+# The only door. `fields` as assembled in frame_study(); z, s, cluster, stratum and the columns have one entry per
+# entry of `rows`.
+new_study <- function(fields) {
+  stopifnot(is.integer(fields$z), length(fields$z) == length(fields$rows), is.list(fields$columns))
+  fields$hash <- rlang::hash(fields[setdiff(names(fields), "formula")])
+  fields$logbook <- new_logbook()
+  study <- structure(fields, class = "twin_study")
+  log_step(study, "frame", paste0(fields$roles$treatment, ", ", fields$estimand),
+           counts = sprintf("%d treated, %d control", sum(fields$z), sum(1L - fields$z)),
+           settings = list(covariates = study_terms(study), missing = fields$missing))
+  study
+}
+
+# What the models use, as text.
+study_terms <- function(study) {
+  if (is.null(study$formula)) paste(names(study$columns), collapse = " + ") else deparse1(study$formula[[2L]])
+}
+
+sampling_weight <- function(study) if (is.null(study$s)) rep(1, length(study$z)) else study$s
+
+study_matrix <- function(study, formula = study$formula) covariate_matrix(study$columns, formula)
+
+# Open the seal: the only place where outcome values are handed out. Returns doubles, NA where missing, one per
+# study row, with the attribute `shares` (TRUE when the values are 0/1).
+open_outcome <- function(study, outcome, by) {
+  opened <- any(vapply(study$logbook$entries, function(entry) entry$verb == "open" && entry$what == outcome, NA))
+  if (!opened) log_step(study, "open", outcome, settings = list(by = by))
+  values <- study$data[[outcome]][study$rows]
+  event <- study$events[[outcome]]
+  if (is.na(event)) return(structure(as.double(values), shares = FALSE))
+  structure(as.double(as.character(values) == event), shares = TRUE)
+}
+
+check_units <- function(data, call) {
+  if (!is.data.frame(data)) {
+    abort_input(c("{.arg data} must be a data frame with one row per unit.",
+                  x = "It is {.obj_type_friendly {data}}."), call = call)
+  }
+  if (nrow(data) == 0L) abort_input("{.arg data} must have rows; it has none.", call = call)
+  repeated <- unique(names(data)[duplicated(names(data))])
+  if (length(repeated) > 0L) {
+    abort_input(c("Column names of {.arg data} must not repeat.", x = "Repeated: {.val {repeated}}."), call = call)
+  }
+}
+
+check_roles <- function(data, treatment, outcome, weight, cluster, stratum, id, call) {
+  check_string(treatment, call = call)
+  check_columns(treatment, data, call = call)
+  if (!is.character(outcome) || length(outcome) == 0L || anyNA(outcome)) {
+    abort_input("{.arg outcome} must be one or several column names in quotes.", call = call)
+  }
+  check_columns(outcome, data, call = call)
+  optional <- list(weight = weight, cluster = cluster, stratum = stratum, id = id)
+  for (role in names(optional)) {
+    check_string(optional[[role]], null = TRUE, arg = role, call = call)
+    if (!is.null(optional[[role]])) check_columns(optional[[role]], data, arg = role, call = call)
+  }
+}
+
+check_role_clashes <- function(roles, covariates, call) {
+  if (roles$treatment %in% roles$outcome) {
+    abort_input("{.val {roles$treatment}} can't be both treatment and outcome.", call = call)
+  }
+  if (roles$treatment %in% covariates) {
+    abort_input(c("The treatment {.val {roles$treatment}} can't be among the covariates.",
+                  i = "Take it out of {.arg covariates}."), column = roles$treatment, call = call)
+  }
+  both <- intersect(roles$outcome, covariates)
+  if (length(both) > 0L) {
+    abort_input(c(
+      "The outcome {.val {both}} can't be among the covariates.",
+      i = "Adjusting for what came after the treatment biases the effect; take it out of {.arg covariates}."
+    ), column = both, call = call)
+  }
+}
+
+# TRUE for the rows of the study; a condition that is NA keeps the row out.
+subset_rows <- function(subset, data, call) {
+  n <- nrow(data)
+  if (is.null(subset)) return(rep(TRUE, n))
+  if (rlang::is_formula(subset)) {
+    check_columns(all.vars(subset), data, "subset", call)
+    subset <- eval(subset[[length(subset)]], data, environment(subset))
+  }
+  if (is.logical(subset) && length(subset) == n) return(!is.na(subset) & subset)
+  is_rows <- is.numeric(subset) && all(subset %in% seq_len(n)) && !anyDuplicated(subset)
+  if (is_rows) return(seq_len(n) %in% subset)
+  abort_input(c(
+    "{.arg subset} must be a one-sided formula, a logical vector with one entry per row, or row numbers.",
+    x = "It is {.obj_type_friendly {subset}} of length {length(subset)}; the data have {n} rows."
+  ), call = call)
+}
+
+# z for every row of the data (NA where missing or outside), and the labels of both arms.
+read_treatment <- function(x, name, treated, inside, call) {
+  x <- if (is.logical(x)) x else plain_column(x, name, call)
+  x[!inside] <- NA
+  text <- if (is.factor(x)) levels(droplevels(x)) else as.character(sort(unique(x)))
+  counts <- table(factor(as.character(x), levels = text))
+  listing <- sprintf("%s (%d row%s)", dQuote(text, FALSE), as.integer(counts), ifelse(counts == 1L, "", "s"))
+  if (length(text) != 2L) {
+    abort_input(c(
+      "The treatment {.val {name}} must have two values.",
+      x = "It has {length(text)}: {utils::head(listing, 6)}{if (length(text) > 6) ', ...'}.",
+      i = if (length(text) > 2L) "Choose two with {.arg subset}." else "Nothing is left to compare."
+    ), column = name, levels = text, call = call)
+  }
+  treated <- treated_level(treated, text, listing, name, is.logical(x) || identical(text, c("0", "1")), call)
+  z <- as.integer(as.character(x) == treated)
+  missing <- sum(inside & is.na(z))
+  if (missing > 0L) {
+    warn_kind("dropped", c(
+      "{missing} row{?s} {?is/are} left out: the treatment {.val {name}} is missing there.",
+      i = "First rows: {first_rows(which(inside & is.na(z)))}."
+    ))
+  }
+  list(z = z, levels = c(treated = treated, control = setdiff(text, treated)), missing = missing,
+       considered = sum(inside))
+}
+
+treated_level <- function(treated, text, listing, name, known, call) {
+  if (is.null(treated) && known) return(text[2L])
+  if (is.null(treated)) {
+    abort_input(c(
+      "Which value of {.val {name}} means treated?",
+      x = "It has the values {listing}.",
+      i = "Say so: {.code treated = \"{text[2L]}\"} or {.code treated = \"{text[1L]}\"}."
+    ), column = name, levels = text, call = call)
+  }
+  if (length(treated) == 1L && as.character(treated) %in% text) return(as.character(treated))
+  abort_input(c(
+    "{.arg treated} must be one of the two values of {.val {name}}.",
+    x = "It is {.val {treated}}; the values are {listing}."
+  ), column = name, levels = text, call = call)
+}
+
+incomplete_rows <- function(data, names, inside, missing, call) {
+  absent <- vapply(names, function(name) sum(is.na(data[[name]]) & inside), 0)
+  absent <- absent[absent > 0]
+  incomplete <- rep(FALSE, nrow(data))
+  for (name in names(absent)) incomplete <- incomplete | (is.na(data[[name]]) & inside)
+  if (missing == "stop" && length(absent) > 0L) {
+    listing <- sprintf("%s (%d)", dQuote(names(absent), FALSE), as.integer(absent))
+    abort_input(c(
+      "Covariates must have no missing values under {.code missing = \"stop\"}.",
+      x = "Missing in {listing}; first rows: {first_rows(which(incomplete))}.",
+      i = "Use {.code missing = \"flag\"} to fill and mark them, or {.code missing = \"drop\"}."
+    ), columns = names(absent), rows = which(incomplete), call = call)
+  }
+  incomplete
+}
+
+check_arm_sizes <- function(z, levels, dropped, call) {
+  size <- c(treated = sum(z == 1L), control = sum(z == 0L))
+  small <- names(size)[size < 2L]
+  if (length(small) == 0L) return(invisible(z))
+  lost <- dropped[dropped > 0]
+  arm <- small[1L]
+  abort_input(c(
+    "Each arm must have at least 2 units.",
+    x = "The {arm} arm ({.val {levels[[arm]]}}) has {size[[arm]]}.",
+    i = if (length(lost) > 0L) "Left out: {paste(lost, names(lost), collapse = ', ')}."
+  ), arm = arm, counts = size, call = call)
+}
+
+check_weight <- function(s, name, z, levels, rows, call) {
+  if (!is.numeric(s)) abort_input("The weight {.val {name}} must be numbers.", column = name, call = call)
+  bad <- which(!is.finite(s) | s < 0)
+  if (length(bad) > 0L) {
+    abort_input(c(
+      "The weight {.val {name}} must be finite and not negative.",
+      x = "{sum(!is.finite(s))} {?is/are} missing or infinite and {sum(is.finite(s) & s < 0)} negative;
+           first rows: {first_rows(rows[bad])}.",
+      i = "Correct {cli::qty(length(bad))}{?it/them} or leave {?the row/the rows} out with {.arg subset}."
+    ), column = name, rows = rows[bad], call = call)
+  }
+  s <- as.double(s)
+  empty <- c(treated = sum(s[z == 1L]), control = sum(s[z == 0L])) == 0
+  if (any(empty)) {
+    arm <- names(which(empty))[1L]
+    abort_input("All weights in {.val {name}} are 0 in the {arm} arm ({.val {levels[[arm]]}}).",
+                column = name, call = call)
+  }
+  s
+}
+
+check_id <- function(x, name, rows, call) {
+  if (anyNA(x)) {
+    abort_input(c("The id {.val {name}} must not be missing.",
+                  x = "First rows without one: {first_rows(rows[is.na(x)])}."), column = name, call = call)
+  }
+  repeated <- which(duplicated(x))
+  if (length(repeated) == 0L) return(invisible(x))
+  abort_input(c(
+    "The id {.val {name}} must name each unit once.",
+    x = "{length(unique(x[repeated]))} id{?s} repeat{?s/}: {.val {as.character(first_rows(unique(x[repeated])))}};
+         first repeated rows: {first_rows(rows[repeated])}.",
+    i = "For repeated observations of the same units, name the column as {.arg cluster} instead."
+  ), column = name, rows = rows[repeated], call = call)
+}
+
+group_codes <- function(x, name, role, rows, call) {
+  if (anyNA(x)) {
+    abort_input(c(
+      "The {role} {.val {name}} must not be missing.",
+      x = "It is in {sum(is.na(x))} row{?s}; first: {first_rows(rows[is.na(x)])}.",
+      i = "Fill {cli::qty(sum(is.na(x)))}{?it/them} or leave {?the row/the rows} out with {.arg subset}."
+    ), column = name, rows = rows[is.na(x)], call = call)
+  }
+  values <- unique(x)
+  structure(match(x, values), labels = as.character(values))
+}
+
+# For each outcome: NA when it is a number, else the value that counts as 1.
+check_outcomes <- function(data, outcome, event, rows, call) {
+  if (!is.null(event) && is.null(names(event))) event <- stats::setNames(rep(event, length(outcome)), outcome)
+  unused <- setdiff(names(event), outcome)
+  if (length(unused) > 0L) abort_input("{.arg event} names no outcome: {.val {unused}}.", call = call)
+  lapply(stats::setNames(nm = outcome), function(name) {
+    outcome_event(data[[name]], name, if (name %in% names(event)) event[[name]], rows, call)
+  })
+}
+
+outcome_event <- function(x, name, event, rows, call) {
+  x <- if (is.logical(x)) x else plain_column(x, name, call)
+  values <- if (is.factor(x)) levels(x) else if (is.double(x) && is_zero_one(x)) c("0", "1")
+  if (is.logical(x)) values <- c("FALSE", "TRUE")
+  if (is.null(values)) return(NA_character_)
+  if (length(values) != 2L) {
+    abort_input(c(
+      "The outcome {.val {name}} must be numbers or have two values.",
+      x = "It has {length(values)} values: {.val {utils::head(values, 6)}}."
+    ), column = name, call = call)
+  }
+  yes <- values[tolower(values) %in% c("1", "true", "yes")]
+  if (is.null(event) && length(yes) == 1L) return(yes)
+  if (is.null(event) || !event %in% values) {
+    abort_input(c(
+      "Which value of the outcome {.val {name}} counts as 1?",
+      x = "It has the values {.val {values}}.",
+      i = "Say so: {.code event = \"{values[2L]}\"}."
+    ), column = name, levels = values, call = call)
+  }
+  event
+}

@@ -1,0 +1,74 @@
+# The logbook belongs to the study and is shared by all designs and effects made from it: an environment, so that a
+# step taken anywhere is seen everywhere.
+
+new_logbook <- function() {
+  book <- new.env(parent = emptyenv())
+  book$entries <- list()
+  book
+}
+
+# design: hash of the recipe, NA for steps that make no comparison. Running the same recipe again is the same design.
+log_step <- function(study, verb, what, counts = "", settings = list(), seed = NA_integer_, worst = NA_real_,
+                     design = NA_character_) {
+  settings <- settings[!vapply(settings, is.null, NA)]
+  entry <- data.frame(
+    step = length(study$logbook$entries) + 1L,
+    time = format(Sys.time(), "%Y-%m-%d %H:%M:%S"),
+    verb = verb, what = what, counts = counts,
+    settings = paste(names(settings), vapply(settings, format_setting, ""), sep = " = ", collapse = ", "),
+    seed = seed, worst_smd = worst, design = design
+  )
+  study$logbook$entries[[entry$step]] <- entry
+  invisible(study)
+}
+
+format_setting <- function(value) {
+  if (rlang::is_formula(value)) return(deparse1(value))
+  paste(format(value, digits = 6), collapse = " ")
+}
+
+#' Read the logbook of a study
+#'
+#' Every study keeps a logbook: each design step with its counts, settings, seed and worst imbalance, and the moment
+#' the outcome was first opened. All designs and effects made from one study share it.
+#'
+#' @param x A study, design or effect.
+#' @return An object of class `twin_logbook`. `as.data.frame()` gives one row per step with the columns `step`,
+#'   `time`, `verb`, `what`, `counts`, `settings`, `seed`, `worst_smd` (largest absolute standardized mean difference
+#'   after the step, NA where the step makes no comparison) and `design` (hash of the recipe; equal recipes have equal
+#'   hashes). `summary()` gives `opened` (time the outcome was first opened, NA when it is still sealed), and the
+#'   number of different designs `before` and `after` that moment.
+#' @family design
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income", covariates = ~ boat_length + port_size)
+#' design <- study |> score_units() |> pair_units(caliper = 0.2)
+#' logbook(design)
+#' @export
+logbook <- function(x) {
+  check_class(x, c("twin_study", "twin_design", "twin_effect"), c("frame_study", "score_units", "measure_effect"))
+  entries <- do.call(rbind, study_of(x)$logbook$entries)
+  structure(list(entries = entries), class = "twin_logbook")
+}
+
+#' @export
+as.data.frame.twin_logbook <- function(x, ...) x$entries
+
+#' @export
+summary.twin_logbook <- function(object, ...) {
+  entries <- object$entries
+  opening <- which(entries$verb == "open")
+  is_design <- !is.na(entries$design)
+  before <- if (length(opening) == 0L) is_design else is_design & entries$step < opening[1L]
+  earlier <- unique(entries$design[before])
+  list(
+    opened = if (length(opening) == 0L) NA_character_ else entries$time[opening[1L]],
+    before = length(earlier),
+    after = length(setdiff(unique(entries$design[is_design & !before]), earlier))
+  )
+}
+
+# The study behind any object of ours.
+study_of <- function(x) UseMethod("study_of")
+
+#' @exportS3Method
+study_of.twin_study <- function(x) x

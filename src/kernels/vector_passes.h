@@ -1,0 +1,71 @@
+// The block passes of regression_block.inc, compiled for the plain processor and, on x86-64 with GCC, once more for
+// AVX2 with fused multiply-add; the choice is made when the program runs. Other compilers use the plain one.
+#pragma once
+#include <cstddef>
+#include <new>
+#include <vector>
+
+namespace twin {
+namespace plain_isa {
+#include "regression_block.inc"
+}
+#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__)
+#define TWIN_HAS_AVX2 1
+#pragma GCC push_options
+#pragma GCC target("avx2,fma")
+namespace avx2_isa {
+#include "regression_block.inc"
+}
+#pragma GCC pop_options
+#endif
+
+inline bool has_avx2() {
+#ifdef TWIN_HAS_AVX2
+  static const bool answer = __builtin_cpu_supports("avx2") && __builtin_cpu_supports("fma");
+  return answer;
+#else
+  return false;
+#endif
+}
+
+// Scratch memory for one pass over p columns, aligned for vector loads.
+class Workspace {
+ public:
+  explicit Workspace(int p)
+      : memory_(static_cast<double*>(::operator new(sizeof(double) * plain_isa::kBlock * (2 * (p + 1) + 4),
+                                                    std::align_val_t(64)))) {}
+  ~Workspace() { ::operator delete(memory_, std::align_val_t(64)); }
+  Workspace(const Workspace&) = delete;
+  Workspace& operator=(const Workspace&) = delete;
+  double* data() { return memory_; }
+
+ private:
+  double* memory_;
+};
+
+inline void run_regression_pass(bool logit, const double* x, long n, int p, const double* centre,
+                                const double* inverse_scale, const double* y, const double* weight,
+                                const double* beta, double* work, double* loglik, double* gradient,
+                                double* information, double* linear, double* fitted) {
+#ifdef TWIN_HAS_AVX2
+  if (has_avx2()) {
+    avx2_isa::regression_pass(logit, x, n, p, centre, inverse_scale, y, weight, beta, work, loglik, gradient, information,
+                         linear, fitted);
+    return;
+  }
+#endif
+  plain_isa::regression_pass(logit, x, n, p, centre, inverse_scale, y, weight, beta, work, loglik, gradient, information,
+                        linear, fitted);
+}
+
+inline void run_moment_pass(const double* x, long n, int p, const double* centre, const double* inverse_scale,
+                            const double* weight, double* work, double* gram) {
+#ifdef TWIN_HAS_AVX2
+  if (has_avx2()) {
+    avx2_isa::moment_pass(x, n, p, centre, inverse_scale, weight, work, gram);
+    return;
+  }
+#endif
+  plain_isa::moment_pass(x, n, p, centre, inverse_scale, weight, work, gram);
+}
+}  // namespace twin
