@@ -40,11 +40,14 @@ full_weight <- function(x) {
   if (is.null(study$s)) design_weight(x) else design_weight(x) * study$s
 }
 
+plain_score <- "score, no pairs or weights yet"
+
 # The recipe in the user's own words, for prints and figures.
 design_label <- function(x) {
-  steps <- design_steps(x)
-  if (length(steps) == 0L) return("raw sample")
-  paste(vapply(steps, `[[`, "", "label"), collapse = ", ")
+  labels <- vapply(design_steps(x), `[[`, "", "label")
+  if (length(labels) == 0L) return("raw sample")
+  if (design_kind(x) != "raw") labels <- labels[labels != plain_score]  # goes without saying
+  paste(labels, collapse = ", ")
 }
 
 check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {

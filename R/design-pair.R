@@ -48,8 +48,13 @@ pair_units <- function(x, caliper = 0.2, caliper_unit = c("sd", "raw"),
   if (nrow(pairs) == 0L) stop_no_pairs(caliper, caliper_unit, x$score$linear, study$z)
   design_from_pairs(x, pairs, list(
     verb = "pair", caliper = caliper, caliper_unit = caliper_unit, order = order, seed = seed,
-    label = paste0("pairs, caliper ", format(caliper), if (caliper_unit == "sd") " sd" else " on the linear score")
+    label = pair_label(caliper, caliper_unit)
   ))
+}
+
+pair_label <- function(caliper, unit) {
+  if (is.infinite(caliper)) return("pairs (no caliper)")
+  sprintf("pairs (caliper %s%s)", format(caliper), if (unit == "sd") " sd" else ", raw")
 }
 
 # set, treated, control (study rows), distance, weight. Sets are numbered in the order of their treated rows.

@@ -32,7 +32,7 @@ score_units <- function(x, model = NULL, link = c("logit")) {
   fit <- core_fit(matrix, as.double(study$z), study$s, "binomial")
   check_fit(fit, matrix, study)
   score <- new_score(fit, matrix, names(columns), formula, link)
-  label <- if (is.null(model)) "score" else paste("score on", deparse1(formula[[2L]]))
+  label <- if (is.null(model)) plain_score else paste("score on", deparse1(formula[[2L]]))
   design <- new_design(x, list(verb = "score", label = label, link = link, model = score$terms), kind = "raw",
                        score = score)
   log_design(design, "score", sprintf("%d terms", length(score$coefficients) - 1L),

@@ -23,7 +23,7 @@ weigh_units <- function(x, method = c("inverse")) {
   method <- check_choice(method, "inverse")
   study <- study_of(x)
   weight <- core_inverse_weight(x$score$fitted, study$z, study$estimand)
-  label <- paste("inverse weights,", study$estimand)
+  label <- sprintf("inverse weights (%s)", study$estimand)
   design <- new_design(x, list(verb = "weigh", label = label, method = method), kind = "weights", weight = weight)
   warn_heavy_units(design)
   size <- arm_sizes(full_weight(design), study$z)

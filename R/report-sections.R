@@ -1,0 +1,142 @@
+# Each section is list(id, title, body), or NULL when there is nothing to show.
+
+new_section <- function(id, title, ...) list(id = id, title = title, body = htmltools::tagList(...))
+
+question_section <- function(parts) {
+  study <- parts$study
+  rows <- list(
+    "Asked for" = sprintf("the effect on %s (%s)", estimand_words[[study$estimand]], study$estimand),
+    Treated = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["treated"]],
+                      count_text(sum(study$z))),
+    Control = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["control"]],
+                      count_text(sum(1L - study$z))),
+    Outcome = outcome_text(study), Covariates = covariate_text(study), Missing = missing_text(study),
+    Weight = study$roles$weight, Cluster = if (!is.null(study$cluster)) group_text(study$roles$cluster, study$cluster),
+    Stratum = if (!is.null(study$stratum)) group_text(study$roles$stratum, study$stratum),
+    "Left out" = if (length(study$dropped) > 0L) {
+      paste(count_text(study$dropped), "rows,", names(study$dropped), collapse = "; ")
+    }
+  )
+  rows <- Filter(Negate(is.null), rows)
+  tags <- htmltools::tags
+  new_section("question", "Question", tags$dl(Map(function(term, text) {
+    htmltools::tagList(tags$dt(term), tags$dd(text))
+  }, names(rows), rows)))
+}
+
+groups_section <- function(parts) {
+  new_section("groups", "Both groups", html_table(describe_groups(parts$study)))
+}
+
+score_section <- function(parts) {
+  design <- parts$scored
+  if (is.null(design)) return(NULL)
+  overlap <- assess_overlap(design)
+  tags <- htmltools::tags
+  coefficients <- generics::tidy(design)
+  table <- data.frame(Term = coefficients$term, Estimate = number_text(coefficients$estimate),
+                      SE = number_text(coefficients$std.error), z = number_text(coefficients$statistic),
+                      p = p_text(coefficients$p.value))
+  new_section(
+    "score", "Propensity score and overlap",
+    tags$p(sprintf("%s of treatment on %d terms.", if (design$score$link == "logit") "Logit" else design$score$link,
+                   length(design$score$coefficients) - 1L), overlap_sentence(overlap)),
+    html_figure(plot(overlap), "Histogram of propensity scores, treated upwards and control downwards.",
+                overlap_sentence(overlap)),
+    tags$details(tags$summary("Coefficients of the score"),
+                 table_tag(table, "Coefficients on the log-odds scale", note = NULL))
+  )
+}
+
+balance_section <- function(parts) {
+  if (length(parts$balances) == 0L) return(NULL)
+  tags <- htmltools::tags
+  blocks <- Map(function(balance, design, name) {
+    htmltools::tagList(
+      tags$h3(paste0(name, ": ", balance$design)),
+      tags$p(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance)),
+      html_figure(plot(balance), paste("Absolute standardized mean differences before and after", balance$design),
+                  "Hollow: before the design. Filled: after it. The shaded band is the limit."),
+      tags$details(tags$summary("All rows"), html_table(balance))
+    )
+  }, parts$balances, parts$designs, names(parts$balances))
+  new_section("balance", "Designs and their balance", unname(blocks))
+}
+
+effects_section <- function(parts) {
+  if (length(parts$comparisons) == 0L) return(NULL)
+  tags <- htmltools::tags
+  blocks <- lapply(parts$comparisons, function(comparison) {
+    first <- comparison$effects[[1L]]
+    table <- generics::tidy(comparison)
+    htmltools::tagList(
+      tags$h3(sprintf("Effect on %s", outcome_phrase(first))),
+      if (!is.null(comparison$truth)) tags$p(truth_sentence(comparison, table)),
+      html_figure(plot(comparison), paste("Estimates with intervals:", paste(
+        table$label, number_text(table$estimate), collapse = "; ")), "Hollow: raw comparison. Filled: after a design."),
+      html_table(comparison),
+      tags$details(tags$summary("Each effect in full"), unname(lapply(comparison$effects, html_table)))
+    )
+  })
+  new_section("effects", "Effects", unname(blocks))
+}
+
+bias_section <- function(parts) {
+  if (length(parts$probes) == 0L) return(NULL)
+  tags <- htmltools::tags
+  blocks <- Map(function(probe, name) {
+    htmltools::tagList(
+      tags$h3(name), tags$p(probe_verdict(probe)),
+      html_figure(plot(probe), paste("Sensitivity to hidden bias:", probe_verdict(probe)), NULL),
+      tags$details(tags$summary("Numbers"), html_table(probe))
+    )
+  }, parts$probes, names(parts$probes))
+  new_section("bias", "Hidden bias", unname(blocks))
+}
+
+logbook_section <- function(parts) {
+  book <- logbook(parts$study)
+  entries <- as.data.frame(book)
+  table <- data.frame(
+    Step = entries$step, Time = entries$time, Verb = entries$verb, What = entries$what, Counts = entries$counts,
+    Settings = entries$settings, `worst |SMD|` = number_text(entries$worst_smd), check.names = FALSE
+  )
+  new_section("logbook", "Logbook", htmltools::tags$p(seal_sentence(summary(book))),
+              table_tag(table, "Every step taken with this study", note = NULL, text = 2:6))
+}
+
+html_table <- function(x) {
+  parts <- table_parts(x)
+  failing <- if (inherits(x, "twin_balance")) parts$table$pass != "yes" else rep(FALSE, nrow(parts$table))
+  table_tag(parts$table, parts$caption, parts$note, failing)
+}
+
+# text: places of columns that hold running text.
+table_tag <- function(table, caption, note, failing = rep(FALSE, nrow(table)), text = integer()) {
+  tags <- htmltools::tags
+  cell <- function(value, place) tags$td(class = if (place %in% text) "text", value)
+  body <- lapply(seq_len(nrow(table)), function(i) {
+    first <- tags$td(as.character(table[[1L]][i]))
+    rest <- lapply(seq_along(table)[-1L], function(j) cell(as.character(table[[j]][i]), j))
+    tags$tr(class = if (failing[i]) "fails", first, rest)
+  })
+  htmltools::tagList(
+    tags$div(class = "scroll", tags$table(
+      tags$caption(caption),
+      tags$thead(tags$tr(lapply(names(table), function(name) tags$th(scope = "col", name)))),
+      tags$tbody(body)
+    )),
+    if (!is.null(note)) tags$p(class = "note", note)
+  )
+}
+
+# Inline SVG with a spoken name; svglite escapes the text inside.
+html_figure <- function(plot, alt, caption, width = 8.5, height = 5) {
+  tags <- htmltools::tags
+  drawing <- svglite::stringSVG(print(plot), width = width, height = height)
+  drawing <- sub("^<\\?xml[^>]*>\\s*", "", paste(drawing, collapse = "\n"))
+  label <- htmltools::htmlEscape(alt, attribute = TRUE)
+  # fixed: the label may hold characters that a replacement pattern would read
+  drawing <- paste0("<svg role=\"img\" aria-label=\"", label, "\" ", substring(drawing, nchar("<svg ") + 1L))
+  tags$figure(htmltools::HTML(drawing), if (!is.null(caption)) tags$figcaption(caption))
+}

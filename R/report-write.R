@@ -1,0 +1,138 @@
+#' Write the report
+#'
+#' One self-contained HTML page with the whole analysis: question, both groups, propensity score, overlap, balance of
+#' every design, effects side by side, hidden bias and logbook. Works offline, prints, and can be read on a phone.
+#' Whatever comes from the data is escaped. The page is written under a temporary name and renamed.
+#'
+#' @param file Path ending in `.html`, in a folder that exists.
+#' @param study The `twin_study`.
+#' @param designs Named list of designs made from it.
+#' @param effects Named list of effects; raw comparisons first. They are set side by side by outcome.
+#' @param probes Named list of probes.
+#' @param title Heading of the page; made from the study by default.
+#' @param truth True differences where they are known (practice data): a numeric vector named by outcome.
+#' @param limit,ratio_range Balance limits, as in [assess_balance()].
+#' @return `file`, invisibly.
+#' @section Errors: `twin_error_input` for lists without names or with other objects in them, `twin_error_file` when
+#'   the file can't be written.
+#' @family out
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income", covariates = ~ boat_length + past_income)
+#' design <- study |> score_units() |> weigh_units()
+#' file <- write_report(tempfile(fileext = ".html"), study, designs = list(weights = design),
+#'                      effects = list(raw = measure_effect(study), weights = measure_effect(design)))
+#' file.size(file) > 0
+#' @export
+write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
+                         limit = "standard", ratio_range = NULL) {
+  check_string(file)
+  check_class(study, "twin_study", "frame_study")
+  check_parts(designs, "twin_design", "score_units")
+  check_parts(effects, "twin_effect", "measure_effect")
+  check_parts(probes, "twin_probe", "probe_pairs")
+  check_string(title, null = TRUE)
+  check_truth(truth, effects)
+  if (tolower(tools::file_ext(file)) != "html") {
+    abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html."), path = file)
+  }
+  parts <- report_parts(study, designs, effects, probes, truth, limit, ratio_range)
+  page <- report_page(parts, if (is.null(title)) report_title(study) else title)
+  write_whole(file, function(path) writeLines(enc2utf8(page), path, useBytes = TRUE))
+  invisible(file)
+}
+
+# Everything the sections show, worked out once.
+report_parts <- function(study, designs, effects, probes, truth, limit, ratio_range) {
+  outcomes <- unique(vapply(effects, `[[`, "", "outcome"))
+  list(
+    study = study, designs = designs, effects = effects, probes = probes, outcomes = outcomes,
+    balances = lapply(designs, assess_balance, limit = limit, ratio_range = ratio_range),
+    comparisons = lapply(stats::setNames(nm = outcomes), function(outcome) {
+      known <- if (outcome %in% names(truth)) truth[[outcome]]
+      chosen <- Filter(function(effect) effect$outcome == outcome, effects)
+      compare_effects(!!!chosen, truth = known)
+    }),
+    scored = Find(function(design) !is.null(design$score), designs)
+  )
+}
+
+report_title <- function(study) {
+  sprintf("What did %s do to %s?", study$roles$treatment, and_list(study$roles$outcome))
+}
+
+check_parts <- function(parts, class, made_by, arg = rlang::caller_arg(parts), call = rlang::caller_env()) {
+  named <- is.list(parts) && (length(parts) == 0L || (!is.null(names(parts)) && all(nzchar(names(parts)))))
+  if (!named) abort_input("{.arg {arg}} must be a list with names, such as list(pairs = ...).", call = call)
+  for (part in parts) check_class(part, class, made_by, arg, call)
+}
+
+check_truth <- function(truth, effects, call = rlang::caller_env()) {
+  if (is.null(truth)) return(invisible(truth))
+  outcomes <- vapply(effects, `[[`, "", "outcome")
+  if (is.numeric(truth) && all(is.finite(truth)) && all(names(truth) %in% outcomes) && !is.null(names(truth))) {
+    return(invisible(truth))
+  }
+  abort_input(c("{.arg truth} must be numbers named by outcome.",
+                i = "The outcomes measured are {.val {unique(outcomes)}}."), call = call)
+}
+
+report_page <- function(parts, title) {
+  tags <- htmltools::tags
+  style <- readLines(system.file("report", "style.css", package = "carefultwin"), encoding = "UTF-8")
+  sections <- Filter(Negate(is.null), list(
+    question_section(parts), groups_section(parts), score_section(parts), balance_section(parts),
+    effects_section(parts), bias_section(parts), logbook_section(parts)
+  ))
+  body <- htmltools::tagList(
+    tags$header(
+      tags$h1(title),
+      tags$p(class = "byline", sprintf("Careful Twin %s, %s", utils::packageVersion("carefultwin"),
+                                       format(Sys.time(), "%d %B %Y, %H:%M"))),
+      tags$nav(`aria-label` = "Sections", lapply(sections, function(section) {
+        tags$a(href = paste0("#", section$id), section$title)
+      }))
+    ),
+    tags$main(
+      findings_box(parts),
+      lapply(sections, function(section) {
+        tags$section(id = section$id, tags$h2(section$title), section$body)
+      })
+    ),
+    tags$footer(tags$p(sprintf(
+      "Differences are treated minus control. Made with %s. Study fingerprint %s.", R.version.string, parts$study$hash
+    )))
+  )
+  c(
+    "<!doctype html>", "<html lang=\"en\">", "<head>", "<meta charset=\"utf-8\">",
+    "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
+    as.character(tags$title(title)), "<style>", style, "</style>", "</head>", "<body>",
+    as.character(body), "</body>", "</html>"
+  )
+}
+
+# The answer first: balance, effects and hidden bias, a sentence each.
+findings_box <- function(parts) {
+  tags <- htmltools::tags
+  balance <- Map(function(balance, name) {
+    s <- summary(balance)
+    sprintf("Balance of %s: %d of %d rows pass; the worst is %s with |SMD| %s.", name, s$passing, s$rows,
+            s$worst_covariate, number_text(s$worst_smd))
+  }, parts$balances, names(parts$balances))
+  effects <- lapply(parts$comparisons, comparison_finding)
+  probes <- Map(function(probe, name) paste0(name, ": ", probe_verdict(probe)), parts$probes, names(parts$probes))
+  items <- unname(unlist(c(effects, balance, probes)))
+  if (length(items) == 0L) return(NULL)
+  tags$div(class = "findings", tags$strong("In short"), tags$ul(lapply(items, tags$li)))
+}
+
+comparison_finding <- function(comparison) {
+  table <- generics::tidy(comparison)
+  first <- comparison$effects[[1L]]
+  listing <- sprintf("%s %s (%s)", table$label, number_text(table$estimate),
+                     interval_text(table$conf.low, table$conf.high))
+  c(
+    sprintf("Difference in %s, treated minus control, with %s intervals: %s.", outcome_phrase(first),
+            level_text(first$level), paste(listing, collapse = "; ")),
+    if (!is.null(comparison$truth)) truth_sentence(comparison, table)
+  )
+}

@@ -1,0 +1,141 @@
+#' @export
+format.twin_probe_pairs <- function(x, ...) {
+  rows <- x$rows
+  table <- data.frame(
+    Gamma = format(rows$gamma), least = p_text(rows$p_low), greatest = p_text(rows$p_high),
+    estimate = interval_text(rows$estimate_low, rows$estimate_high),
+    interval = interval_text(rows$conf_low, rows$conf_high)
+  )
+  names(table) <- c("Gamma", "least p", "greatest p", "shift estimate", paste(level_text(x$facts$level), "limits"))
+  if (x$facts$form == "mcnemar") table <- table[1:3]
+  c(
+    wrap_lines(sprintf("Hidden bias in pairs: %s", test_text(x$facts))),
+    table_lines(thin_rows(table), left = 0L),
+    "",
+    wrap_lines(probe_verdict(x))
+  )
+}
+
+# Printing keeps to one screen: at most a dozen gammas, evenly spread, the first and last among them.
+thin_rows <- function(table, most = 12L) {
+  if (nrow(table) <= most) return(table)
+  table[unique(round(seq(1, nrow(table), length.out = most))), ]
+}
+
+test_text <- function(facts) {
+  sprintf("%s, %s%s, one-sided (%s%s)",
+          if (facts$form == "mcnemar") "McNemar's test" else "signed-rank test",
+          plural(facts$pairs, "pair"), if (facts$zeros > 0L) sprintf(" of which %s tie", count_text(facts$zeros)) else "",
+          if (facts$side == "greater") "treated higher" else "treated lower",
+          if (facts$side_chosen == "observed") ", as observed" else "")
+}
+
+#' @export
+print.twin_probe <- function(x, ...) print_lines(x, format(x, ...))
+
+# One sentence in plain words.
+probe_verdict <- function(x) UseMethod("probe_verdict")
+
+#' @exportS3Method
+probe_verdict.twin_probe_pairs <- function(x) {
+  change <- x$facts$gamma_change
+  alpha <- format(1 - x$facts$level)
+  if (is.na(change)) {
+    return(sprintf(paste("Even without hidden bias the one-sided p-value is above %s: there is no conclusion to",
+                         "overturn."), alpha))
+  }
+  if (is.infinite(change)) return("No hidden bias of any plausible size would change the conclusion.")
+  sprintf(paste(
+    "The conclusion changes at gamma %s: a hidden confounder would have to multiply the odds of treatment within a",
+    "pair by that much, and predict the outcome almost perfectly, to lift the p-value above %s."
+  ), formatC(change, digits = 2, format = "f"), alpha)
+}
+
+#' @exportS3Method
+probe_verdict.twin_probe_ratio <- function(x) {
+  limit <- if (nrow(x$rows) > 1L) x$rows$e_value[2L]
+  paste0(
+    sprintf(paste("A hidden confounder would have to be tied to both treatment and outcome by risk ratios of %s each,",
+                  "beyond the measured covariates, to explain the estimate away"), number_text(x$rows$e_value[1L])),
+    if (is.null(limit)) "." else if (limit == 1) "; the interval already holds no effect." else
+      sprintf("; by %s each to move the interval onto no effect.", number_text(limit))
+  )
+}
+
+scale_words <- c(risk_ratio = "risk ratio", odds_ratio = "odds ratio", hazard_ratio = "hazard ratio",
+                 mean_difference = "difference in standard deviations")
+
+#' @export
+format.twin_probe_ratio <- function(x, ...) {
+  table <- data.frame(Quantity = x$rows$quantity, value = number_text(x$rows$value),
+                      ratio = number_text(x$rows$risk_ratio), e_value = number_text(x$rows$e_value))
+  names(table) <- c("Quantity", scale_words[[x$facts$scale]], "as risk ratio", "E-value")
+  c("Hidden bias on the ratio scale", table_lines(table), "", wrap_lines(probe_verdict(x)))
+}
+
+#' @export
+plot.twin_probe_pairs <- function(x, ...) {
+  rlang::check_dots_empty()
+  base <- ggplot2::ggplot(x$rows, ggplot2::aes(x = .data$gamma)) + theme_twin()
+  change <- if (is.finite(x$facts$gamma_change)) change_layers(x$facts$gamma_change)
+  labels <- ggplot2::labs(
+    x = "gamma: hidden bias as odds of treatment within a pair", title = "How much hidden bias would it take?",
+    subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n")
+  )
+  if (x$facts$form == "mcnemar") {
+    return(base + ggplot2::geom_line(ggplot2::aes(y = .data$p_high), linewidth = 1,
+                                     colour = twin_colours[["treated"]]) +
+             ggplot2::geom_hline(yintercept = 1 - x$facts$level, colour = "grey45", linetype = "22") +
+             change + labels + ggplot2::labs(y = "greatest one-sided p-value"))
+  }
+  base +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$conf_low, ymax = .data$conf_high), fill = "#DCEBEA") +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$estimate_low, ymax = .data$estimate_high),
+                         fill = twin_colours[["treated"]]) +
+    ggplot2::geom_hline(yintercept = 0, colour = "grey30", linewidth = 0.5) +
+    change + labels +
+    ggplot2::labs(
+      y = paste("shift in", if (is.null(x$facts$effect)) "the outcome" else x$facts$effect$outcome),
+      caption = sprintf(paste("Dark: range of estimates. Light: two-sided %s interval around it. The conclusion is",
+                              "judged by the one-sided p-value."), level_text(x$facts$level))
+    )
+}
+
+change_layers <- function(gamma) {
+  list(
+    ggplot2::geom_vline(xintercept = gamma, linetype = "22", colour = twin_mark, linewidth = 0.8),
+    ggplot2::annotate("text", x = gamma, y = Inf, vjust = 1.5, hjust = 1.05, size = 3.6, colour = twin_mark,
+                      label = sprintf("conclusion changes at %.2f", gamma))
+  )
+}
+
+#' @export
+plot.twin_probe_ratio <- function(x, ...) {
+  rlang::check_dots_empty()
+  curves <- do.call(rbind, lapply(seq_len(nrow(x$rows)), function(k) {
+    explain_curve(x$rows$risk_ratio[k], x$rows$quantity[k], x$rows$e_value[k])
+  }))
+  marks <- x$rows[x$rows$e_value > 1, ]
+  ggplot2::ggplot(curves, ggplot2::aes(x = .data$with_treatment, y = .data$with_outcome,
+                                       linetype = .data$quantity)) +
+    ggplot2::geom_line(colour = twin_colours[["treated"]], linewidth = 1) +
+    ggplot2::geom_point(data = marks, ggplot2::aes(x = .data$e_value, y = .data$e_value), size = 3, inherit.aes = FALSE,
+                        colour = twin_mark) +
+    ggplot2::geom_text(data = marks, ggplot2::aes(x = .data$e_value, y = .data$e_value, label = sprintf(
+      "  E = %.2f (%s)", .data$e_value, .data$quantity)), hjust = 0, vjust = -0.4, size = 3.6, inherit.aes = FALSE,
+      colour = twin_mark) +
+    ggplot2::labs(x = "confounder and treatment: risk ratio", y = "confounder and outcome: risk ratio",
+                  linetype = "to explain away the", title = "How strong would a hidden confounder have to be?",
+                  subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n")) +
+    theme_twin()
+}
+
+# Pairs of strengths whose bounding factor a b / (a + b - 1) equals the ratio (VanderWeele & Ding 2017).
+explain_curve <- function(ratio, quantity, e_value) {
+  ratio <- max(ratio, 1 / ratio)
+  if (e_value <= 1 || ratio <= 1) return(NULL)
+  a <- exp(seq(log(ratio * 1.03), log(e_value * 2.5), length.out = 200))
+  b <- ratio * (a - 1) / (a - ratio)
+  inside <- b <= e_value * 2.5
+  data.frame(with_treatment = a[inside], with_outcome = b[inside], quantity = quantity)
+}

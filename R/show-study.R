@@ -1,0 +1,138 @@
+#' @export
+format.twin_study <- function(x, ...) {
+  roles <- x$roles
+  optional <- c(
+    if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
+    if (!is.null(roles$cluster)) field_lines("Cluster", group_text(roles$cluster, x$cluster)),
+    if (!is.null(roles$stratum)) field_lines("Stratum", group_text(roles$stratum, x$stratum)),
+    if (!is.null(roles$id)) field_lines("Id", roles$id)
+  )
+  c(
+    sprintf("Study: what did %s do to %s?", roles$treatment, paste(roles$outcome, collapse = " and ")),
+    field_lines("Asked for", sprintf("%s (%s)", estimand_words[[x$estimand]], x$estimand)),
+    field_lines("Treated", sprintf("%s is \"%s\": %s", roles$treatment, x$levels[["treated"]],
+                                   plural(sum(x$z), "unit"))),
+    field_lines("Control", sprintf("%s is \"%s\": %s", roles$treatment, x$levels[["control"]],
+                                   plural(sum(1L - x$z), "unit"))),
+    field_lines("", "Every difference is treated minus control."),
+    field_lines("Outcome", outcome_text(x)),
+    field_lines("Covariates", covariate_text(x)),
+    if (!is.null(x$formula)) field_lines("Terms", study_terms(x)),
+    field_lines("Missing", missing_text(x)),
+    optional,
+    if (length(x$dropped) > 0L) {
+      field_lines("Left out", paste(count_text(x$dropped), "rows,", names(x$dropped), collapse = "; "))
+    },
+    "Next: describe_groups() to see both arms, score_units() to start a design."
+  )
+}
+
+#' @export
+print.twin_study <- function(x, ...) print_lines(x, format(x, ...))
+
+group_text <- function(name, codes) sprintf("%s (%s)", name, count_text(length(attr(codes, "labels"))))
+
+outcome_text <- function(x) {
+  events <- vapply(names(x$events), function(name) {
+    if (is.na(x$events[[name]])) name else sprintf("%s (\"%s\" counts as 1)", name, x$events[[name]])
+  }, "")
+  book <- summary(logbook(x))
+  state <- if (is.na(book$opened)) "sealed until measure_effect() opens it" else paste("opened", book$opened)
+  paste0(paste(events, collapse = ", "), "; ", state)
+}
+
+kind_words <- c(numeric = "numeric", date = "date", binary = "yes/no", factor = "with levels")
+
+covariate_text <- function(x) {
+  kinds <- vapply(x$columns, `[[`, "", "kind")
+  by_kind <- vapply(intersect(names(kind_words), kinds), function(kind) {
+    paste0(kind_words[[kind]], ": ", paste(names(kinds)[kinds == kind], collapse = ", "))
+  }, "")
+  paste0(length(kinds), " in all. ", paste(by_kind, collapse = "; "))
+}
+
+missing_text <- function(x) {
+  counts <- vapply(x$columns, `[[`, 0L, "missing")
+  counts <- counts[counts > 0]
+  if (length(counts) == 0L) return("no covariate values in the rows used")
+  done <- ifelse(vapply(x$columns[names(counts)], function(column) column$kind == "factor", NA),
+                 "a level of their own", "mean filled in, plus an indicator")
+  paste(sprintf("%s %s (%s)", names(counts), count_text(counts), done), collapse = "; ")
+}
+
+#' @export
+format.twin_groups <- function(x, ...) {
+  rows <- x$rows
+  numeric <- rows$kind %in% c("numeric", "date")
+  cell <- function(mean, sd, n) {
+    ifelse(numeric, sprintf("%s (%s)", value_text(mean, rows$kind), number_text(sd)),
+           sprintf("%s (%s)", count_text(n), share_text(mean)))
+  }
+  table <- data.frame(
+    Covariate = shorten(row_name(rows$covariate, rows$level), 24L),
+    Treated = cell(rows$mean_treated, rows$sd_treated, rows$n_treated),
+    Control = cell(rows$mean_control, rows$sd_control, rows$n_control),
+    Difference = number_text(rows$difference), SE = number_text(rows$std.error), SMD = number_text(rows$smd)
+  )
+  c(
+    sprintf("Treated: %s is \"%s\" (%s units). Control: \"%s\" (%s units).", x$treatment, x$levels[["treated"]],
+            count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
+    "",
+    table_lines(table),
+    "",
+    wrap_lines(paste0(
+      "Numeric rows: mean (sd); other rows: units (share). Difference is treated minus control. SMD divides it by the ",
+      reference_words[[x$reference]], ". ", if (x$weighted) "Means and shares use the sampling weight; counts do not."
+    )),
+    group_missing_lines(rows)
+  )
+}
+
+reference_words <- c(treated = "treated units' sd", control = "control units' sd", pooled = "pooled sd of both arms")
+
+# Dates are kept as days; people read dates.
+value_text <- function(x, kind) ifelse(kind == "date", format(as.Date(x, origin = "1970-01-01")), number_text(x))
+
+group_missing_lines <- function(rows) {
+  first <- rows[!duplicated(rows$covariate), ]
+  gaps <- first[first$missing_treated + first$missing_control > 0, ]
+  if (nrow(gaps) == 0L) return(character())
+  wrap_lines(paste0("Missing (treated, control): ", paste(sprintf(
+    "%s %d, %d", gaps$covariate, gaps$missing_treated, gaps$missing_control), collapse = "; "), "."))
+}
+
+#' @export
+print.twin_groups <- function(x, ...) print_lines(x, format(x, ...))
+
+#' @export
+format.twin_logbook <- function(x, ...) {
+  book <- summary(x)
+  entries <- x$entries
+  what <- ifelse(entries$verb == "open", paste("outcome", entries$what, "opened"), entries$what)
+  table <- data.frame(
+    Step = entries$step, Time = entries$time, Verb = entries$verb, What = shorten(what, 36L),
+    Worst = number_text(entries$worst_smd)
+  )
+  details <- entries[nzchar(entries$counts), ]
+  c(
+    "Logbook",
+    table_lines(table, left = 4L),
+    "",
+    unlist(Map(function(step, counts) wrap_lines(sprintf("%d: %s", step, counts), 2L), details$step, details$counts)),
+    "",
+    wrap_lines(seal_sentence(book))
+  )
+}
+
+# How many designs were tried on either side of the moment the outcome was opened.
+seal_sentence <- function(book) {
+  if (is.na(book$opened)) {
+    return(sprintf("The outcome is still sealed; %s tried so far.", were_tried(book$before)))
+  }
+  sprintf("The outcome was first opened on %s: %s before, %d after.", book$opened, were_tried(book$before), book$after)
+}
+
+were_tried <- function(count) sprintf("%d design%s", count, if (count == 1L) "" else "s")
+
+#' @export
+print.twin_logbook <- function(x, ...) print_lines(x, format(x, ...))
