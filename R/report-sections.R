@@ -73,7 +73,8 @@ effects_section <- function(parts) {
       tags$h3(sprintf("Effect on %s", outcome_phrase(first))),
       if (!is.null(comparison$truth)) tags$p(truth_sentence(comparison, table)),
       html_figure(plot(comparison), paste("Estimates with intervals:", paste(
-        table$label, number_text(table$estimate), collapse = "; ")), "Hollow: raw comparison. Filled: after a design."),
+        table$label, number_text(table$estimate), collapse = "; ")), "Hollow: raw comparison. Filled: after a design.",
+        height = 1.8 + 0.7 * nrow(table)),
       html_table(comparison),
       tags$details(tags$summary("Each effect in full"), unname(lapply(comparison$effects, html_table)))
     )

@@ -62,10 +62,8 @@ plot.twin_effect <- function(x, ...) {
 
 #' @export
 format.twin_comparison <- function(x, ...) {
-  first <- x$effects[[1L]]
   c(
-    wrap_lines(sprintf("Effect of %s on %s: %s%s", first$study$roles$treatment, outcome_phrase(first),
-                       term_words[[x$term]], if (x$term == "difference") ", treated minus control" else "")),
+    wrap_lines(comparison_title(x)),
     "",
     table_lines(comparison_table(x)),
     "",
@@ -76,16 +74,25 @@ format.twin_comparison <- function(x, ...) {
 #' @export
 print.twin_comparison <- function(x, ...) print_lines(x, format(x, ...))
 
-comparison_table <- function(x, width = 24L) {
+comparison_table <- function(x, width = 18L) {
   table <- generics::tidy(x)
   out <- data.frame(
-    Effect = shorten(table$label, width), Estimand = table$estimand, Estimate = number_text(table$estimate),
+    Effect = shorten(table$label, width), Estimate = number_text(table$estimate),
     SE = number_text(table$std.error), interval = interval_text(table$conf.low, table$conf.high),
     worst = number_text(table$worst_smd)
   )
-  names(out)[5:6] <- c(paste(level_text(x$effects[[1L]]$level), "interval"), "worst |SMD|")
+  names(out)[4:5] <- c(paste(level_text(x$effects[[1L]]$level), "interval"), "worst |SMD|")
+  if (length(unique(table$estimand)) > 1L) out <- cbind(out[1L], Estimand = table$estimand, out[-1L])
   if (!is.null(x$truth)) out$`holds truth` <- ifelse(table$covers, "yes", "NO")
   out
+}
+
+comparison_title <- function(x) {
+  first <- x$effects[[1L]]
+  estimands <- unique(vapply(x$effects, `[[`, "", "estimand"))
+  sprintf("Effect of %s on %s%s: %s%s", first$study$roles$treatment, outcome_phrase(first),
+          if (length(estimands) == 1L) paste0(" (", estimands, ")") else "", term_words[[x$term]],
+          if (x$term == "difference") ", treated minus control" else "")
 }
 
 # In words: whom each effect speaks of when they differ, and what the truth says where it is known.
@@ -110,15 +117,15 @@ truth_sentence <- function(x, table) {
   misses <- table[!table$covers, ]
   paste0(
     sprintf("The truth is %s.", number_text(x$truth)),
-    if (length(holds) > 0L) sprintf(" The intervals of %s hold it.", and_list(holds)),
+    if (length(holds) == 1L) sprintf(" The interval of %s holds it.", holds),
+    if (length(holds) > 1L) sprintf(" The intervals of %s hold it.", and_list(holds)),
     if (nrow(misses) > 0L) paste0(" ", miss_text(misses, x$truth), collapse = "")
   )
 }
 
 miss_text <- function(misses, truth) {
-  sprintf("%s misses it: %s, interval %s%s.", misses$label, number_text(misses$estimate),
-          interval_text(misses$conf.low, misses$conf.high),
-          ifelse(sign(misses$estimate) != sign(truth), ", and has the wrong sign", ""))
+  sprintf("That of %s, %s, misses it%s.", misses$label, interval_text(misses$conf.low, misses$conf.high),
+          ifelse(sign(misses$estimate) != sign(truth), " and has the wrong sign", ""))
 }
 
 and_list <- function(words) {

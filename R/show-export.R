@@ -99,8 +99,7 @@ table_parts.twin_effect <- function(x) {
 table_parts.twin_comparison <- function(x) {
   first <- x$effects[[1L]]
   list(
-    table = comparison_table(x, width = Inf),
-    caption = sprintf("Effect of %s on %s", first$study$roles$treatment, outcome_phrase(first)),
+    table = comparison_table(x, width = Inf), caption = comparison_title(x),
     note = paste(c(sprintf("The %s, treated (%s) against control (%s).", term_words[[x$term]],
                            first$study$levels[["treated"]], first$study$levels[["control"]]),
                    comparison_sentences(x)), collapse = " ")

@@ -11,14 +11,33 @@ new_logbook <- function() {
 log_step <- function(study, verb, what, counts = "", settings = list(), seed = NA_integer_, worst = NA_real_,
                      design = NA_character_) {
   settings <- settings[!vapply(settings, is.null, NA)]
-  entry <- data.frame(
-    step = length(study$logbook$entries) + 1L,
-    time = format(Sys.time(), "%Y-%m-%d %H:%M:%S"),
-    verb = verb, what = what, counts = counts,
+  entry <- logbook_columns(
+    step = length(study$logbook$entries) + 1L, verb = verb, what = what, counts = counts,
     settings = paste(names(settings), vapply(settings, format_setting, ""), sep = " = ", collapse = ", "),
-    seed = seed, worst_smd = worst, design = design
+    seed = as.integer(seed), worst_smd = worst, design = design
   )
   study$logbook$entries[[entry$step]] <- entry
+  invisible(study)
+}
+
+logbook_columns <- function(step = integer(), verb = character(), what = character(), counts = character(),
+                            settings = character(), seed = integer(), worst_smd = double(), design = character()) {
+  data.frame(
+    step = step, time = rep(format(Sys.time(), "%Y-%m-%d %H:%M:%S"), length(step)), verb = verb, what = what,
+    counts = counts, settings = settings, seed = seed, worst_smd = worst_smd, design = design
+  )
+}
+
+# Puts the steps of earlier sessions (a data frame as as.data.frame() of a logbook gives it) before those of this one.
+resume_logbook <- function(study, entries) {
+  if (is.null(entries)) return(invisible(study))
+  entries[c("counts", "settings")][is.na(entries[c("counts", "settings")])] <- ""
+  earlier <- lapply(seq_len(nrow(entries)), function(i) entries[i, ])
+  all <- c(earlier, study$logbook$entries)
+  study$logbook$entries <- lapply(seq_along(all), function(i) {
+    all[[i]]$step <- i
+    all[[i]]
+  })
   invisible(study)
 }
 

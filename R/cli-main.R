@@ -1,0 +1,155 @@
+# The command line `twin`. Every command is a function of parsed options that returns an exit status: 0 done, 1 the
+# analysis could not be done (or, with --strict, balance failed), 2 wrong usage or bad input.
+
+twin_commands <- function() {
+  out <- function(help) optparse::make_option("--out", type = "character", default = NULL, metavar = "DIR", help = help)
+  strict <- optparse::make_option("--strict", action = "store_true", default = FALSE,
+                                  help = "Exit with 1 when a row of a balance table fails")
+  list(
+    demo = list(run = command_demo, argument = NULL, about = "Try everything on made-up data",
+                options = list(out("Folder for data, plan and results [default: twin-demo]"))),
+    draft = list(run = command_draft, argument = "DATA", about = "Write a starting plan after looking at the columns",
+                 options = list(
+                   optparse::make_option("--out", type = "character", default = NULL, metavar = "PLAN",
+                                         help = "The plan to write [default: plan.yml beside the data]"),
+                   optparse::make_option("--force", action = "store_true", default = FALSE,
+                                         help = "Replace a plan that is there already"))),
+    describe = list(run = command_describe, argument = "PLAN", about = "Show the question and both groups",
+                    options = list()),
+    balance = list(run = command_balance, argument = "PLAN",
+                   about = "Make the designs and judge their balance; the outcome stays sealed",
+                   options = list(strict)),
+    run = list(run = command_run, argument = "PLAN",
+               about = "Do all of it: tables, figures and the report into a folder",
+               options = list(out("Folder for the results [default: results beside the plan]"), strict)),
+    version = list(run = command_version, argument = NULL, about = "Say which version this is", options = list())
+  )
+}
+
+#' Run the command line
+#'
+#' What `exec/twin` calls: parses the arguments, runs one command and returns its exit status. Errors go to standard
+#' error in one block.
+#'
+#' @param args Character vector, as typed after `twin`.
+#' @return The exit status: 0 done; 1 the analysis could not be done or, with `--strict`, balance failed; 2 wrong usage
+#'   or bad input.
+#' @family out
+#' @examples
+#' twin_main("--help")
+#' @export
+twin_main <- function(args = commandArgs(trailingOnly = TRUE)) {
+  commands <- twin_commands()
+  name <- if (length(args) > 0L) args[1L] else ""
+  if (name %in% c("--help", "-h", "help")) {
+    writeLines(usage_lines(commands))
+    return(0L)
+  }
+  if (!name %in% names(commands)) {
+    near <- nearest_name(name, names(commands))
+    complain(c(if (nzchar(name)) sprintf("twin: there is no command \"%s\".%s", name, if (is.null(near)) "" else
+      sprintf(" Did you mean \"%s\"?", near)), usage_lines(commands)))
+    return(2L)
+  }
+  run_command(name, commands[[name]], args[-1L])
+}
+
+usage_lines <- function(commands) {
+  c("usage: twin COMMAND [options]", "",
+    sprintf("  twin %-17s %s", paste(names(commands), vapply(commands, function(command) {
+      if (is.null(command$argument)) "" else command$argument
+    }, "")), vapply(commands, `[[`, "", "about")),
+    "", "twin COMMAND --help tells more. Exit status: 0 done; 1 the analysis could not be",
+    "done or, with --strict, balance failed; 2 wrong usage or bad input.")
+}
+
+run_command <- function(name, command, args) {
+  parser <- optparse::OptionParser(
+    usage = paste("twin", name, if (is.null(command$argument)) "" else command$argument, "[options]"),
+    description = command$about, option_list = command$options, prog = "twin"
+  )
+  parsed <- tryCatch(
+    optparse::parse_args(parser, args, print_help_and_exit = FALSE, positional_arguments = TRUE),
+    error = function(e) sub("^Error[^:]*: ", "", conditionMessage(e))
+  )
+  if (is.character(parsed)) return(usage_error(name, parsed))
+  if (isTRUE(parsed$options$help)) {
+    optparse::print_help(parser)
+    return(0L)
+  }
+  wanted <- if (is.null(command$argument)) 0L else 1L
+  if (length(parsed$args) != wanted) {
+    return(usage_error(name, if (wanted == 0L) "it takes no argument." else sprintf(
+      "it takes one argument, %s; %d given.", command$argument, length(parsed$args))))
+  }
+  guarded(name, command$run(parsed$options, parsed$args))
+}
+
+usage_error <- function(name, message) {
+  complain(c(sprintf("twin %s: %s", name, message), sprintf("Try: twin %s --help", name)))
+  2L
+}
+
+# Runs a command; errors become one block on stderr, warnings a line or two each.
+guarded <- function(name, expr) {
+  tryCatch(
+    withCallingHandlers(expr, warning = function(w) {
+      complain(c("note:", paste0("  ", message_lines(w))))
+      rlang::cnd_muffle(w)
+    }),
+    twin_error = function(e) {
+      complain(c(sprintf("twin %s: can't go on.", name), paste0("  ", message_lines(e))))
+      if (inherits(e, c("twin_error_input", "twin_error_file"))) 2L else 1L
+    },
+    interrupt = function(e) {
+      complain(sprintf("twin %s: interrupted; nothing was written.", name))
+      1L
+    },
+    error = function(e) {
+      complain(c(sprintf("twin %s: something went wrong that should not have. Please report it:", name),
+                 paste0("  ", message_lines(e))))
+      1L
+    }
+  )
+}
+
+message_lines <- function(condition) {
+  text <- c(strsplit(cli::ansi_strip(rlang::cnd_message(condition)), "\n")[[1L]], condition$place)
+  unlist(lapply(text, strwrap, width = 77L, exdent = 2L))
+}
+
+complain <- function(lines) writeLines(lines, stderr())
+
+command_version <- function(options, args) {
+  writeLines(paste("twin", utils::packageVersion("carefultwin")))
+  0L
+}
+
+command_describe <- function(options, args) {
+  study <- plan_study(read_plan(args))
+  print(study)
+  writeLines("")
+  print(describe_groups(study))
+  0L
+}
+
+command_balance <- function(options, args) {
+  plan <- read_plan(args)
+  study <- plan_study(plan)
+  balances <- plan_balances(plan, plan_designs(plan, study))
+  if (length(balances) == 0L) balances <- list(study = assess_balance(study))
+  for (name in names(balances)) {
+    writeLines(c(paste0("== ", name, " =="), format(balances[[name]]), ""))
+  }
+  writeLines(seal_sentence(summary(logbook(study))))
+  failed <- unbalanced(balances)
+  if (options$strict && length(failed) > 0L) {
+    complain(sprintf("twin balance: rows fail in %s.", and_list(failed)))
+    return(1L)
+  }
+  0L
+}
+
+unbalanced <- function(balances) {
+  names(balances)[!vapply(balances, function(balance) summary(balance)$balanced, NA)]
+}

@@ -1,0 +1,294 @@
+# The plan file: YAML with the words of the R verbs. A plan is data and never code.
+
+# Which keys each part of a plan may have; those of verbs are the verbs' own arguments.
+plan_keys <- function() {
+  arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
+  list(
+    top = c("study", "designs", "effects", "probes", "report"),
+    study = arguments(frame_study, character()),
+    score = arguments(score_units, "x"), pair = arguments(pair_units, "x"), weigh = arguments(weigh_units, "x"),
+    effect = c("design", arguments(measure_effect, "x")),
+    pairs = c("probe", "effect", arguments(probe_pairs, "x")),
+    ratio = c("probe", "effect", "estimate", arguments(probe_ratio, "x")),
+    report = c("title", "truth", "limit", "ratio_range")
+  )
+}
+
+plan_verbs <- function() list(score = score_units, pair = pair_units, weigh = weigh_units)
+plan_probes <- function() list(pairs = probe_pairs, ratio = probe_ratio)
+
+# list(path, lines, and the five parts), with every key checked.
+read_plan <- function(path) {
+  if (!file.exists(path) || dir.exists(path)) {
+    abort_file(c("Can't read the plan {.file {path}}.", x = "There is no such file."), path = path)
+  }
+  lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
+  refuse_tags(lines, path)
+  plan <- tryCatch(
+    yaml::yaml.load(paste(lines, collapse = "\n"), eval.expr = FALSE, handlers = plain_yaml_handlers()),
+    error = function(e) {
+      abort_input(c("Can't read the plan {.file {path}}.", x = "{conditionMessage(e)}"), path = path, call = NULL)
+    }
+  )
+  if (!is.list(plan) || is.null(names(plan))) {
+    abort_input(c("The plan {.file {path}} must be YAML with the keys {.val {plan_keys()$top}}.",
+                  i = "{.code twin draft DATA} writes one to start from."), path = path)
+  }
+  plan <- c(list(path = path, lines = lines), plan)
+  check_plan(plan)
+  plan
+}
+
+# yes, no, on and off stay text: they are levels more often than truth values.
+plain_yaml_handlers <- function() {
+  keep <- function(x) if (tolower(x) %in% c("true", "false")) tolower(x) == "true" else x
+  list(`bool#yes` = keep, `bool#no` = keep)
+}
+
+refuse_tags <- function(lines, path) {
+  bare <- gsub("\"[^\"]*\"|'[^']*'|#.*$", "", lines)
+  tagged <- grep("(^|[][:space:],{[-])!", bare)
+  if (length(tagged) == 0L) return(invisible(lines))
+  abort_input(c(
+    "A plan is data and can't run code: YAML tags are refused.",
+    x = "{.file {path}}, line {tagged[1L]}: {.code {trimws(lines[tagged[1L]])}}",
+    i = "A condition that starts with ! goes in quotes."
+  ), line = tagged[1L])
+}
+
+check_plan <- function(plan) {
+  keys <- plan_keys()
+  check_keys(plan[setdiff(names(plan), c("path", "lines"))], keys$top, plan, character())
+  if (is.null(plan$study)) abort_plan(plan, character(), "The plan must have a part {.code study:}.")
+  check_keys(plan$study, keys$study, plan, "study")
+  for (name in names(check_map(plan$designs, plan, "designs"))) {
+    for (step in plan_steps(plan, name)) check_keys(step$settings, keys[[step$verb]], plan, c("designs", name))
+  }
+  for (name in names(check_map(plan$effects, plan, "effects"))) {
+    check_keys(plan$effects[[name]], keys$effect, plan, c("effects", name))
+    check_reference(plan$effects[[name]]$design, names(plan$designs), "design", plan, c("effects", name))
+  }
+  for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys)
+  check_keys(plan$report, keys$report, plan, "report")
+}
+
+check_plan_probe <- function(plan, name, keys) {
+  settings <- plan$probes[[name]]
+  place <- c("probes", name)
+  kind <- if (is.list(settings)) settings$probe
+  check_reference(kind, names(plan_probes()), "probe", plan, place)
+  if (is.null(kind)) abort_plan(plan, place, "A probe must name its kind: {.code probe: pairs} or {.code ratio}.")
+  check_keys(settings, keys[[kind]], plan, place)
+  check_reference(settings$effect, names(plan$effects), "effect", plan, place)
+  if (is.null(settings$effect) && is.null(settings$estimate)) {
+    abort_plan(plan, place, "A probe must name the {.code effect} it is about{if (kind == 'ratio') ', or an estimate'}.")
+  }
+}
+
+check_map <- function(part, plan, place) {
+  if (is.null(part) || (is.list(part) && !is.null(names(part)))) return(part)
+  abort_plan(plan, place, "{.code {place}:} must be a list of names, each with its settings below it.")
+}
+
+check_keys <- function(part, known, plan, place) {
+  if (is.null(part)) return(invisible(part))
+  if (!is.list(part)) abort_plan(plan, place, "Here must stand keys and values, not {.val {part}}.")
+  unknown <- setdiff(names(part), known)
+  if (length(unknown) == 0L && !is.null(names(part))) return(invisible(part))
+  if (length(part) == 0L) return(invisible(part))
+  key <- unknown[1L]
+  near <- nearest_name(key, known)
+  abort_plan(plan, c(place, key), c("The plan has an unknown key {.val {key}}.", i = if (is.null(near))
+    "Known here: {.val {known}}." else "Did you mean {.val {near}}?"), key = key, nearest = near, known = known)
+}
+
+check_reference <- function(value, known, what, plan, place) {
+  if (is.null(value) || (is.character(value) && length(value) == 1L && value %in% known)) return(invisible(value))
+  near <- nearest_name(as.character(value)[1L], known)
+  abort_plan(plan, c(place, what), c("The plan names a {what} {.val {value}} that it does not have.",
+                                     i = if (is.null(near)) "It has {.val {known}}." else "Did you mean {.val {near}}?"),
+             value = value, known = known, near = near, what = what)
+}
+
+# place: keys from the top; the message ends with the file and the line where the last of them stands.
+abort_plan <- function(plan, place, message, ..., .envir = parent.frame()) {
+  line <- plan_line(plan$lines, place)
+  where <- paste0(basename(plan$path), if (!is.na(line)) paste0(", line ", line),
+                  if (length(place) > 0L) paste0(" (", paste(place, collapse = " > "), ")"))
+  abort_input(message, ..., place = where, line = line, call = NULL, .envir = .envir)
+}
+
+# The line of a nested key, found by walking down the file; NA when it is not there word for word.
+plan_line <- function(lines, place) {
+  lines <- sub("(^|\\s)#.*$", "", lines)
+  at <- 0L
+  for (key in place) {
+    pattern <- paste0("(^|[^[:alnum:]_.])", gsub("([][.^$*+?(){}|\\\\])", "\\\\\\1", key), "([^[:alnum:]_.]|$)")
+    found <- grep(pattern, lines)
+    # a key may stand on its parent's own line, in braces
+    found <- found[found >= max(at, 1L)]
+    if (length(found) == 0L) return(NA_integer_)
+    at <- found[1L]
+  }
+  if (at == 0L) NA_integer_ else at
+}
+
+# Steps of a design as list(verb, settings).
+plan_steps <- function(plan, name) {
+  steps <- plan$designs[[name]]
+  place <- c("designs", name)
+  if (is.character(steps)) steps <- as.list(steps)
+  if (is.list(steps) && !is.null(names(steps))) steps <- Map(function(value, key) stats::setNames(list(value), key),
+                                                             steps, names(steps))
+  lapply(unname(steps), function(step) {
+    verb <- if (is.character(step)) step else names(step)
+    if (length(verb) != 1L) abort_plan(plan, place, "Each step must be one verb with its settings.")
+    if (!verb %in% names(plan_verbs())) {
+      near <- nearest_name(verb, names(plan_verbs()))
+      abort_plan(plan, c(place, verb), c("The plan has an unknown step {.val {verb}}.", i = if (is.null(near))
+        "Steps are {.val {names(plan_verbs())}}." else "Did you mean {.val {near}}?"), verb = verb, near = near)
+    }
+    list(verb = verb, settings = if (is.list(step)) step[[1L]])
+  })
+}
+
+plan_study <- function(plan) {
+  settings <- plan$study
+  if (!is.character(settings$data) || length(settings$data) != 1L) {
+    abort_plan(plan, c("study", "data"), "The study must name its {.code data}, one file.")
+  }
+  at_place(plan, "study", {
+    settings$data <- read_units(beside_plan(plan, settings$data))
+    for (key in c("treatment", "outcome", "covariates")) {
+      if (is.null(settings[[key]])) abort_input("The study must name its {.code {key}}.", call = NULL)
+    }
+    settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
+    if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
+    settings$event <- unlist(settings$event)
+    do.call(frame_study, settings)
+  })
+}
+
+beside_plan <- function(plan, file) {
+  if (grepl("^(/|~|[A-Za-z]:)", file)) file else file.path(dirname(plan$path), file)
+}
+
+plan_designs <- function(plan, study) {
+  lapply(stats::setNames(nm = names(plan$designs)), function(name) {
+    at_place(plan, c("designs", name), {
+      design <- study
+      for (step in plan_steps(plan, name)) {
+        settings <- step$settings
+        if (!is.null(settings$model)) settings$model <- plan_formula(settings$model, "model")
+        design <- do.call(plan_verbs()[[step$verb]], c(list(design), settings))
+      }
+      check_class(design, "twin_design", "score_units", "design", NULL)
+      design
+    })
+  })
+}
+
+plan_balances <- function(plan, designs) {
+  at_place(plan, "report", lapply(designs, function(design) {
+    assess_balance(design, limit = plan_limit(plan), ratio_range = unlist(plan$report$ratio_range))
+  }))
+}
+
+plan_limit <- function(plan) if (is.null(plan$report$limit)) "standard" else plan$report$limit
+
+plan_effects <- function(plan, study, designs) {
+  lapply(stats::setNames(nm = names(plan$effects)), function(name) {
+    at_place(plan, c("effects", name), {
+      settings <- plan$effects[[name]]
+      if (!is.null(settings$model)) settings$model <- plan_formula(settings$model, "model")
+      from <- if (is.null(settings$design)) study else designs[[settings$design]]
+      do.call(measure_effect, c(list(from), settings[setdiff(names(settings), "design")]))
+    })
+  })
+}
+
+plan_probe_results <- function(plan, effects) {
+  lapply(stats::setNames(nm = names(plan$probes)), function(name) {
+    at_place(plan, c("probes", name), {
+      settings <- plan$probes[[name]]
+      about <- if (is.null(settings$effect)) settings$estimate else effects[[settings$effect]]
+      settings$gamma <- unlist(settings$gamma)
+      do.call(plan_probes()[[settings$probe]],
+              c(list(about), settings[setdiff(names(settings), c("probe", "effect", "estimate"))]))
+    })
+  })
+}
+
+# Errors of verbs say where in the plan they came from.
+at_place <- function(plan, place, expr) {
+  withCallingHandlers(expr, twin_error = function(e) {
+    if (!is.null(e$place)) return()
+    line <- plan_line(plan$lines, place)
+    e$place <- paste0("In ", basename(plan$path), if (!is.na(line)) paste0(", line ", line), " (",
+                      paste(place, collapse = " > "), ").")
+    stop(e)
+  })
+}
+
+plan_formula_or_names <- function(value, arg) {
+  value <- unlist(value)
+  if (length(value) == 1L && grepl("^\\s*~", value)) plan_formula(value, arg) else value
+}
+
+formula_words <- c("~", "+", "-", "*", "/", ":", "^", "(", "%in%", "I", "log", "exp", "sqrt", "poly", "factor", "bs",
+                   "ns", "cut", "c")
+condition_words <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "%in%", "c", "is.na", "+", "-", "*", "/",
+                     "^")
+
+plan_formula <- function(text, arg) {
+  expr <- parse_plan_text(text, arg, formula_words)
+  if (!is.call(expr) || !identical(expr[[1L]], quote(`~`)) || length(expr) != 2L) {
+    abort_input(c("{.arg {arg}} must be a one-sided formula such as \"~ a + b\".", x = "It is {.val {text}}."),
+                call = NULL)
+  }
+  stats::as.formula(expr, env = plan_environment(formula_words))
+}
+
+plan_condition <- function(text) {
+  expr <- parse_plan_text(text, "subset", condition_words)
+  stats::as.formula(call("~", expr), env = plan_environment(condition_words))
+}
+
+parse_plan_text <- function(text, arg, words) {
+  if (!is.character(text) || length(text) != 1L) abort_input("{.arg {arg}} must be text in quotes.", call = NULL)
+  expr <- tryCatch(str2lang(text), error = function(e) {
+    abort_input(c("{.arg {arg}} can't be read.", x = "{.val {text}}"), call = NULL)
+  })
+  refuse_calls(expr, words, text, arg)
+  expr
+}
+
+# Model frames evaluate what they are given, so a plan may call a short list of functions by their plain names only.
+refuse_calls <- function(expr, words, text, arg) {
+  if (!is.call(expr)) {
+    if (is.name(expr) || is.numeric(expr) || is.character(expr) || is.logical(expr)) return(invisible())
+    abort_input("{.arg {arg}} holds something that is neither a name nor a number: {.val {text}}.", call = NULL)
+  }
+  head <- expr[[1L]]
+  if (!is.name(head) || !as.character(head) %in% words) {
+    abort_input(c(
+      "A plan is data and can't run code: {.arg {arg}} may not call {.code {deparse1(head)}}.",
+      x = "It is {.val {text}}.",
+      i = "Allowed: {.code {words}}."
+    ), arg = arg, call = NULL)
+  }
+  for (part in as.list(expr)[-1L]) refuse_calls(part, words, text, arg)
+}
+
+# Only the words themselves can be found from here, and what R's model frame calls on its own (list).
+plan_environment <- function(words) {
+  env <- new.env(parent = emptyenv())
+  for (word in setdiff(words, c("bs", "ns", "poly"))) assign(word, get(word, envir = baseenv()), envir = env)
+  if ("poly" %in% words) {
+    env$poly <- stats::poly
+    env$bs <- splines::bs
+    env$ns <- splines::ns
+  }
+  env$list <- list
+  env
+}
