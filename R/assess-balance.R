@@ -38,26 +38,24 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   before <- balance_moments(study, s, distribution = TRUE, orders = orders)
   sd <- core_reference_sd(before$var_treated, before$var_control, reference)
   samples <- list(before = finish_rows(before, sd, limits, "before"))
-  final <- before
+  v <- full_weight(x)
   if (design_kind(x) != "raw") {
-    final <- balance_moments(study, full_weight(x), distribution = TRUE, orders = orders)
+    final <- balance_moments(study, v, distribution = TRUE, orders = orders)
     samples$after <- finish_rows(final, sd, limits, "after")
   }
-  new_balance(
-    rows = do.call(rbind, unname(samples)), limits = limits, reference = reference,
-    labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels, design = design_label(x),
-    estimand = study$estimand, sizes = arm_sizes(full_weight(x), study$z),
-    counts = c(treated = sum(full_weight(x)[study$z == 1L] > 0), control = sum(full_weight(x)[study$z == 0L] > 0)),
-    mahalanobis = joint_imbalance(study, full_weight(x))
-  )
+  new_balance(do.call(rbind, unname(samples)), list(
+    limits = limits, reference = reference, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels,
+    design = design_label(x), estimand = study$estimand, sizes = arm_sizes(v, study$z),
+    mahalanobis = joint_imbalance(study, v)
+  ))
 }
 
-new_balance <- function(rows, limits, reference, labels, levels, design, estimand, sizes, counts, mahalanobis) {
-  stopifnot(is.data.frame(rows), c("covariate", "smd", "pass") %in% names(rows))
+# facts: limits, reference, labels of the columns, levels of the treatment, design, estimand, effective sizes by arm
+# and the joint imbalance.
+new_balance <- function(rows, facts) {
+  stopifnot(is.data.frame(rows), c("covariate", "smd", "pass") %in% names(rows), is.list(facts))
   rownames(rows) <- NULL
-  structure(list(rows = rows, limits = limits, reference = reference, labels = labels, levels = levels,
-                 design = design, estimand = estimand, sizes = sizes, counts = counts, mahalanobis = mahalanobis),
-            class = "twin_balance")
+  structure(c(list(rows = rows), facts), class = "twin_balance")
 }
 
 balance_limits <- function(limit, ratio_range, call = rlang::caller_env()) {
@@ -65,11 +63,13 @@ balance_limits <- function(limit, ratio_range, call = rlang::caller_env()) {
   if (is.null(ratio_range)) ratio_range <- if (identical(limit, "strict")) c(0.8, 1.25) else c(0.5, 2)
   if (is.character(limit)) limit <- presets[[check_choice(limit, names(presets), "limit", call)]]
   check_number(limit, min = 0, open = TRUE, call = call)
-  valid <- is.numeric(ratio_range) && length(ratio_range) == 2L && all(is.finite(ratio_range)) &&
-    ratio_range[1L] > 0 && ratio_range[1L] <= 1 && ratio_range[2L] >= 1
-  if (!valid) abort_input("{.arg ratio_range} must be two positive numbers around 1, such as c(0.5, 2).", call = call)
+  if (!is_ratio_range(ratio_range)) {
+    abort_input("{.arg ratio_range} must be two positive numbers around 1, such as c(0.5, 2).", call = call)
+  }
   list(smd = limit, ratio = ratio_range)
 }
+
+is_ratio_range <- function(x) is.numeric(x) && length(x) == 2L && all(is.finite(x), x[1L] > 0, x[1L] <= 1, x[2L] >= 1)
 
 finish_rows <- function(rows, sd, limits, sample) {
   smd <- standardized(rows$mean_treated - rows$mean_control, sd)
@@ -80,7 +80,7 @@ finish_rows <- function(rows, sd, limits, sample) {
     mean_treated = rows$mean_treated, mean_control = rows$mean_control,
     sd_treated = sqrt(rows$var_treated), sd_control = sqrt(rows$var_control),
     difference = rows$mean_treated - rows$mean_control, smd = smd, variance_ratio = ratio,
-    ks = rows$ks, ecdf_mean = rows$ecdf_mean, pass = abs(smd) <= limits$smd & !ratio_fails
+    ks = rows$ks, ecdf_mean = rows$ecdf_mean, pass = ifelse(is.na(smd), NA, abs(smd) <= limits$smd & !ratio_fails)
   )
 }
 

@@ -1,10 +1,10 @@
 # `twin draft`: a starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the
 # judgement to the user.
 
-command_draft <- function(options, args) {
+command_draft <- function(flags, args) {
   data <- read_units(args)
-  plan <- if (is.null(options$out)) file.path(dirname(args), "plan.yml") else options$out
-  if (file.exists(plan) && !options$force) {
+  plan <- if (is.null(flags$out)) file.path(dirname(args), "plan.yml") else flags$out
+  if (file.exists(plan) && !flags$force) {
     abort_file(c("{.file {plan}} is there already.", i = "Use --out for another name, or --force to replace it."),
                path = plan, call = NULL)
   }
@@ -43,42 +43,30 @@ guess_roles <- function(data) {
 }
 
 column_kind <- function(x) {
-  present <- x[!is.na(x)]
-  values <- length(unique(present))
-  if (values < 2L) return("constant")
-  if (values == 2L) return(if (is.logical(x) || all(present %in% c(0, 1))) "true/false" else "two values")
-  is_text <- is.character(x) || is.factor(x)
-  if (values == length(x) && (is_text || is_whole(x))) return("identifier")
-  if (!is_text) return(if (inherits(x, c("Date", "POSIXt"))) "date" else "number")
+  values <- unique(x[!is.na(x)])
+  if (length(values) < 2L) return("constant")
+  if (length(values) == 2L) return(if (all(values %in% c(0, 1))) "true/false" else "two values")
+  distinct <- length(values) == length(x)
+  if (is_text(x)) return(text_kind(length(values), distinct))
+  if (distinct && is_whole(x)) return("identifier")
+  if (inherits(x, c("Date", "POSIXt"))) "date" else "number"
+}
+
+is_text <- function(x) is.character(x) || is.factor(x)
+
+text_kind <- function(values, distinct) {
+  if (distinct) return("identifier")
   if (values > 12L) "many levels" else "levels"
 }
 
 is_whole <- function(x) is.numeric(x) && all(x == round(x), na.rm = TRUE)
 
 draft_lines <- function(data, roles, data_path) {
-  quoted <- function(names) paste0("[", paste(vapply(names, yaml_text, ""), collapse = ", "), "]")
-  line <- function(key, value, remark = NULL) {
-    if (is.null(value)) return(NULL)
-    paste0("  ", key, ": ", value, if (!is.null(remark)) paste0("   # ", remark))
-  }
-  treated <- treated_guess(data[[roles$treatment]])
-  usable <- length(roles$covariates) > 0L
   c(
     "# A starting plan, guessed from the columns. Check every line.",
     "# Columns:", strwrap(paste0(names(data), " (", roles$kinds, missing_share(data), ")", collapse = ", "), 100,
                           prefix = "#   "),
-    "", "study:", line("data", yaml_text(data_path)),
-    line("treatment", yaml_text(roles$treatment), paste("two-valued columns:", paste(roles$candidates,
-                                                                                     collapse = ", "))),
-    line("treated", treated, "the value that means treated"),
-    line("outcome", yaml_text(roles$outcome), "or a list of columns"),
-    if (usable) line("covariates", quoted(roles$covariates), "only what came before the treatment")
-    else "  covariates: []   # no column is left: name some",
-    line("estimand", "ATT", "ATT: on the treated; ATE: on everybody; ATC; ATO"),
-    line("id", if (!is.null(roles$id)) yaml_text(roles$id)),
-    line("weight", if (!is.null(roles$weight)) yaml_text(roles$weight)),
-    line("cluster", if (!is.null(roles$cluster)) yaml_text(roles$cluster)),
-    line("missing", "flag"),
+    "", "study:", study_lines(data, roles, data_path),
     "", "designs:", "  pairs:", "    - score", "    - pair: {caliper: 0.2}", "  weights:", "    - score",
     "    - weigh: {method: inverse}",
     "", "effects:", "  raw: {}", "  pairs: {design: pairs}", "  weights: {design: weights}",
@@ -87,9 +75,31 @@ draft_lines <- function(data, roles, data_path) {
   )
 }
 
+study_lines <- function(data, roles, data_path) {
+  covariates <- paste0("[", paste(vapply(roles$covariates, yaml_text, ""), collapse = ", "), "]")
+  two_valued <- paste("two-valued columns:", paste(roles$candidates, collapse = ", "))
+  c(
+    plan_entry("data", data_path),
+    plan_entry("treatment", roles$treatment, two_valued),
+    plan_entry("treated", treated_guess(data[[roles$treatment]]), "the value that means treated"),
+    plan_entry("outcome", roles$outcome, "or a list of columns"),
+    paste0("  covariates: ", covariates, "   # ", if (length(roles$covariates) > 0L)
+      "only what came before the treatment" else "no column is left: name some"),
+    plan_entry("estimand", "ATT", "ATT: on the treated; ATE: on everybody; ATC; ATO"),
+    plan_entry("id", roles$id), plan_entry("weight", roles$weight), plan_entry("cluster", roles$cluster),
+    plan_entry("missing", "flag")
+  )
+}
+
+# One line of the plan, nothing when there is no value.
+plan_entry <- function(key, value, remark = NULL) {
+  if (is.null(value)) return(NULL)
+  paste0("  ", key, ": ", yaml_text(value), if (!is.null(remark)) paste0("   # ", remark))
+}
+
 treated_guess <- function(x) {
   if (is.logical(x) || all(x %in% c(0, 1, NA))) return(NULL)
-  yaml_text(as.character(sort(unique(x))[2L]))
+  as.character(sort(unique(x))[2L])
 }
 
 missing_share <- function(data) {

@@ -17,10 +17,10 @@ twin_commands <- function() {
     describe = list(run = command_describe, argument = "PLAN", about = "Show the question and both groups",
                     options = list()),
     balance = list(run = command_balance, argument = "PLAN",
-                   about = "Make the designs and judge their balance; the outcome stays sealed",
+                   about = "Make the designs, judge balance; outcome stays sealed",
                    options = list(strict)),
     run = list(run = command_run, argument = "PLAN",
-               about = "Do all of it: tables, figures and the report into a folder",
+               about = "Do all of it: tables, figures, report into a folder",
                options = list(out("Folder for the results [default: results beside the plan]"), strict)),
     version = list(run = command_version, argument = NULL, about = "Say which version this is", options = list())
   )
@@ -120,12 +120,12 @@ message_lines <- function(condition) {
 
 complain <- function(lines) writeLines(lines, stderr())
 
-command_version <- function(options, args) {
+command_version <- function(flags, args) {
   writeLines(paste("twin", utils::packageVersion("carefultwin")))
   0L
 }
 
-command_describe <- function(options, args) {
+command_describe <- function(flags, args) {
   study <- plan_study(read_plan(args))
   print(study)
   writeLines("")
@@ -133,7 +133,7 @@ command_describe <- function(options, args) {
   0L
 }
 
-command_balance <- function(options, args) {
+command_balance <- function(flags, args) {
   plan <- read_plan(args)
   study <- plan_study(plan)
   balances <- plan_balances(plan, plan_designs(plan, study))
@@ -143,8 +143,8 @@ command_balance <- function(options, args) {
   }
   writeLines(seal_sentence(summary(logbook(study))))
   failed <- unbalanced(balances)
-  if (options$strict && length(failed) > 0L) {
-    complain(sprintf("twin balance: rows fail in %s.", and_list(failed)))
+  if (flags$strict && length(failed) > 0L) {
+    complain(wrap_lines(sprintf("twin balance: rows fail in %s.", and_list(failed))))
     return(1L)
   }
   0L

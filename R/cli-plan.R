@@ -81,7 +81,8 @@ check_plan_probe <- function(plan, name, keys) {
   check_keys(settings, keys[[kind]], plan, place)
   check_reference(settings$effect, names(plan$effects), "effect", plan, place)
   if (is.null(settings$effect) && is.null(settings$estimate)) {
-    abort_plan(plan, place, "A probe must name the {.code effect} it is about{if (kind == 'ratio') ', or an estimate'}.")
+    abort_plan(plan, place,
+               "A probe must name the {.code effect} it is about{if (kind == 'ratio') ', or an estimate'}.")
   }
 }
 
@@ -105,9 +106,10 @@ check_keys <- function(part, known, plan, place) {
 check_reference <- function(value, known, what, plan, place) {
   if (is.null(value) || (is.character(value) && length(value) == 1L && value %in% known)) return(invisible(value))
   near <- nearest_name(as.character(value)[1L], known)
-  abort_plan(plan, c(place, what), c("The plan names a {what} {.val {value}} that it does not have.",
-                                     i = if (is.null(near)) "It has {.val {known}}." else "Did you mean {.val {near}}?"),
-             value = value, known = known, near = near, what = what)
+  abort_plan(plan, c(place, what), c(
+    "The plan names a {what} {.val {value}} that it does not have.",
+    i = if (is.null(near)) "It has {.val {known}}." else "Did you mean {.val {near}}?"
+  ), value = value, known = known, near = near, what = what)
 }
 
 # place: keys from the top; the message ends with the file and the line where the last of them stands.
@@ -123,8 +125,8 @@ plan_line <- function(lines, place) {
   lines <- sub("(^|\\s)#.*$", "", lines)
   at <- 0L
   for (key in place) {
-    pattern <- paste0("(^|[^[:alnum:]_.])", gsub("([][.^$*+?(){}|\\\\])", "\\\\\\1", key), "([^[:alnum:]_.]|$)")
-    found <- grep(pattern, lines)
+    pattern <- paste0("(?<![A-Za-z0-9_.])\\Q", key, "\\E(?![A-Za-z0-9_.])")
+    found <- grep(pattern, lines, perl = TRUE)
     # a key may stand on its parent's own line, in braces
     found <- found[found >= max(at, 1L)]
     if (length(found) == 0L) return(NA_integer_)
@@ -266,7 +268,7 @@ parse_plan_text <- function(text, arg, words) {
 # Model frames evaluate what they are given, so a plan may call a short list of functions by their plain names only.
 refuse_calls <- function(expr, words, text, arg) {
   if (!is.call(expr)) {
-    if (is.name(expr) || is.numeric(expr) || is.character(expr) || is.logical(expr)) return(invisible())
+    if (mode(expr) %in% c("name", "numeric", "character", "logical")) return(invisible())
     abort_input("{.arg {arg}} holds something that is neither a name nor a number: {.val {text}}.", call = NULL)
   }
   head <- expr[[1L]]

@@ -1,12 +1,12 @@
 # `twin run` and `twin demo`.
 
-command_run <- function(options, args) {
-  out <- if (is.null(options$out)) file.path(dirname(args), "results") else options$out
-  run_plan(args, out, options$strict)
+command_run <- function(flags, args) {
+  out <- if (is.null(flags$out)) file.path(dirname(args), "results") else flags$out
+  run_plan(args, out, flags$strict)
 }
 
-command_demo <- function(options, args) {
-  folder <- if (is.null(options$out)) "twin-demo" else options$out
+command_demo <- function(flags, args) {
+  folder <- if (is.null(flags$out)) "twin-demo" else flags$out
   make_folder(folder)
   for (file in c("crews.csv", "plan.yml")) {
     source <- system.file("extdata", file, package = "carefultwin")
@@ -33,7 +33,8 @@ run_plan <- function(path, out, strict) {
   say_balances(designs, balances)
   failed <- unbalanced(balances)
   if (strict && length(failed) > 0L) {
-    complain(sprintf("twin run: balance fails in %s; with --strict the outcome stays sealed.", and_list(failed)))
+    complain(wrap_lines(sprintf("twin run: rows fail in %s; with --strict the outcome stays sealed.",
+                                and_list(failed))))
     return(1L)
   }
   effects <- plan_effects(plan, study, designs)

@@ -59,7 +59,7 @@ score_formula <- function(model, study, call = rlang::caller_env()) {
     abort_input(c(
       "{.arg model} must use the study's covariates.",
       x = "Not among them: {.val {outside}}.",
-      i = "Name {cli::qty(length(outside))}{?it/them} in {.fn frame_study}, so that balance is judged on {?it/them} too."
+      i = "Name {cli::qty(length(outside))}{?it/them} in {.fn frame_study}: balance is judged on {?it/them} too."
     ), unknown = outside, call = call)
   }
   filled <- study$data[1L, names(study$columns), drop = FALSE]

@@ -22,7 +22,7 @@ new_effect <- function(x, result, inference, units, settings) {
 }
 
 #' @exportS3Method
-study_of.twin_effect <- function(x) x$study
+study_of.twin_effect <- function(x) x$study # nolint: object_name_linter. An S3 method.
 
 # One row per pair with both outcomes: set, difference (treated minus control).
 pair_differences <- function(x, units) {

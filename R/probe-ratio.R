@@ -14,8 +14,8 @@
 #' @param rare Is the outcome rare (below 15 per cent at the end of follow-up)? For odds and hazard ratios. Default
 #'   `FALSE`.
 #' @return A `twin_probe`. `tidy()` gives one row for the estimate and, with limits, one for the limit nearer to no
-#'   effect: `quantity` ("estimate", "limit"), `value` (on `scale`), `risk_ratio`, `e_value`. The e-value of the limit is
-#'   1 when the interval holds no effect.
+#'   effect: `quantity` ("estimate", "limit"), `value` (on `scale`), `risk_ratio`, `e_value`. The e-value of the limit
+#'   is 1 when the interval holds no effect.
 #' @section Errors: `twin_error_input` for a ratio of 0 or less, limits that do not enclose the estimate, or `scale`
 #'   given beside an effect.
 #' @references VanderWeele, T. J., Ding, P. (2017). Sensitivity analysis in observational research: introducing the
@@ -29,31 +29,30 @@ probe_ratio <- function(x, low = NULL, high = NULL,
   check_flag(rare)
   scale_given <- !missing(scale)
   scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
-  source <- NULL
+  measured <- list(estimate = x, low = low, high = high, scale = scale)
   if (inherits(x, "twin_effect")) {
     if (scale_given || !is.null(low) || !is.null(high)) {
       abort_input("{.arg low}, {.arg high} and {.arg scale} come from the effect; leave them out.")
     }
-    source <- list(outcome = x$outcome, design = x$design, sd = x$outcome_sd)
-    taken <- effect_on_ratio_scale(x)
-    scale <- taken$scale
-    low <- taken$low
-    high <- taken$high
-    x <- taken$estimate
+    measured <- effect_on_ratio_scale(x)
   }
-  check_ratio_numbers(x, low, high, scale)
-  if (rare && !scale %in% c("odds_ratio", "hazard_ratio")) {
-    abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {scale}}.")
+  check_ratio_numbers(measured$estimate, measured$low, measured$high, measured$scale)
+  if (rare && !measured$scale %in% c("odds_ratio", "hazard_ratio")) {
+    abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {measured$scale}}.")
   }
-  null <- if (scale == "mean_difference") 0 else 1
-  rows <- ratio_row("estimate", x, scale, rare)
-  limit <- if (x >= null) low else high
-  if (!is.null(limit)) {
-    crosses <- (x >= null && limit <= null) || (x < null && limit >= null)
-    rows <- rbind(rows, ratio_row("limit", limit, scale, rare))
-    if (crosses) rows$e_value[2L] <- 1
-  }
-  new_probe("ratio", rows, list(scale = scale, rare = rare, low = low, high = high, effect = source))
+  new_probe("ratio", ratio_rows(measured, rare), c(measured[c("scale", "low", "high")], list(rare = rare)))
+}
+
+# The estimate and, when it is known, the limit nearer to no effect.
+ratio_rows <- function(measured, rare) {
+  null <- if (measured$scale == "mean_difference") 0 else 1
+  above <- measured$estimate >= null
+  rows <- ratio_row("estimate", measured$estimate, measured$scale, rare)
+  limit <- if (above) measured$low else measured$high
+  if (is.null(limit)) return(rows)
+  rows <- rbind(rows, ratio_row("limit", limit, measured$scale, rare))
+  if (if (above) limit <= null else limit >= null) rows$e_value[2L] <- 1
+  rows
 }
 
 ratio_row <- function(quantity, value, scale, rare) {

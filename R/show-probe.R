@@ -25,7 +25,8 @@ thin_rows <- function(table, most = 12L) {
 test_text <- function(facts) {
   sprintf("%s, %s%s, one-sided (%s%s)",
           if (facts$form == "mcnemar") "McNemar's test" else "signed-rank test",
-          plural(facts$pairs, "pair"), if (facts$zeros > 0L) sprintf(" of which %s tie", count_text(facts$zeros)) else "",
+          plural(facts$pairs, "pair"),
+          if (facts$zeros > 0L) sprintf(" of which %s tie", count_text(facts$zeros)) else "",
           if (facts$side == "greater") "treated higher" else "treated lower",
           if (facts$side_chosen == "observed") ", as observed" else "")
 }

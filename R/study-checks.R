@@ -2,7 +2,7 @@
 
 check_string <- function(x, null = FALSE, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (null && is.null(x)) return(invisible(x))
-  if (is.character(x) && length(x) == 1L && !is.na(x) && nzchar(x)) return(invisible(x))
+  if (rlang::is_string(x) && !is.na(x) && nzchar(x)) return(invisible(x))
   abort_input(c(
     "{.arg {arg}} must be one name in quotes.",
     x = "It is {.obj_type_friendly {x}}{if (length(x) != 1L) paste0(' of length ', length(x))}."
@@ -12,15 +12,22 @@ check_string <- function(x, null = FALSE, arg = rlang::caller_arg(x), call = rla
 check_number <- function(x, min = -Inf, max = Inf, open = FALSE, null = FALSE, infinite = FALSE,
                          arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (null && is.null(x)) return(invisible(x))
-  is_one <- is.numeric(x) && length(x) == 1L && !is.na(x) && (infinite || is.finite(x))
-  if (is_one && (if (open) x > min && x < max else x >= min && x <= max)) return(invisible(x))
-  range <- paste(if (open) "above" else "at least", min, "and", if (open) "below" else "at most", max)
-  if (is.infinite(max)) range <- paste(if (open) "above" else "at least", min)
+  if (is_number(x, infinite) && is_inside(x, min, max, open)) return(invisible(x))
+  range <- c( # nolint: object_usage_linter. In the message.
+    if (is.finite(min)) paste(if (open) "above" else "at least", min),
+    if (is.finite(max)) paste(if (open) "below" else "at most", max)
+  )
   abort_input(c(
-    "{.arg {arg}} must be one number {range}.",
+    paste(c("{.arg {arg}} must be one number", paste(range, collapse = " and ")), collapse = " "),
     x = "It is {.val {x}}."
   ), call = call)
 }
+
+is_number <- function(x, infinite = FALSE) {
+  is.numeric(x) && length(x) == 1L && !is.na(x) && (infinite || is.finite(x))
+}
+
+is_inside <- function(x, min, max, open) if (open) x > min && (x < max || is.infinite(max)) else x >= min && x <= max
 
 check_flag <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (is.logical(x) && length(x) == 1L && !is.na(x)) return(invisible(x))

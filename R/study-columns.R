@@ -14,18 +14,22 @@ column_label <- function(x, name) {
 plain_column <- function(x, name, call) {
   if (inherits(x, "haven_labelled")) x <- labelled_to_plain(x)
   if (is.factor(x)) return(droplevels(x))
-  if (is.character(x)) {
-    x[!nzchar(trimws(x))] <- NA
-    return(factor(x, levels = sort(unique(x), method = "radix")))
-  }
-  if (is.logical(x)) return(x)
+  if (is.character(x)) return(text_to_factor(x))
   if (inherits(x, "POSIXt")) return(structure(as.double(as.POSIXct(x)) / 86400, class = "Date"))
-  if (inherits(x, "Date")) return(x)
-  if (is.numeric(x) && is.null(dim(x))) return(as.double(x))
+  if (is.logical(x) || inherits(x, "Date")) return(x)
+  if (is_numbers(x)) return(as.double(x))
   abort_input(c(
     "Column {.val {name}} can't be used: it is {.obj_type_friendly {x}}.",
     i = "Turn it into numbers, text, a factor, TRUE/FALSE or dates first."
   ), column = name, call = call)
+}
+
+is_numbers <- function(x) is.numeric(x) && is.null(dim(x))
+
+# Blank text is missing.
+text_to_factor <- function(x) {
+  x[!nzchar(trimws(x))] <- NA
+  factor(x, levels = sort(unique(x), method = "radix"))
 }
 
 labelled_to_plain <- function(x) {

@@ -67,6 +67,7 @@ frame_study <- function(data, treatment, outcome, covariates, estimand = c("ATT"
   mean_weight <- if (is.null(s)) rep(1, length(rows)) else s
   columns <- lapply(stats::setNames(nm = wanted$names),
                     function(name) prepare_column(pick(name), name, mean_weight, call))
+  if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)  # its terms must be finite: say so now
   if (!is.null(id)) check_id(pick(id), id, rows, call)
   new_study(list(
     data = data, rows = rows, roles = roles, levels = arms$levels, z = z, s = s,
@@ -219,7 +220,7 @@ incomplete_rows <- function(data, names, inside, missing, call) {
   incomplete <- rep(FALSE, nrow(data))
   for (name in names(absent)) incomplete <- incomplete | (is.na(data[[name]]) & inside)
   if (missing == "stop" && length(absent) > 0L) {
-    listing <- sprintf("%s (%d)", dQuote(names(absent), FALSE), as.integer(absent))
+    listing <- sprintf("%s (%d)", dQuote(names(absent), FALSE), as.integer(absent)) # nolint: object_usage_linter.
     abort_input(c(
       "Covariates must have no missing values under {.code missing = \"stop\"}.",
       x = "Missing in {listing}; first rows: {first_rows(which(incomplete))}.",
@@ -234,7 +235,7 @@ check_arm_sizes <- function(z, levels, dropped, call) {
   small <- names(size)[size < 2L]
   if (length(small) == 0L) return(invisible(z))
   lost <- dropped[dropped > 0]
-  arm <- small[1L]
+  arm <- small[1L] # nolint: object_usage_linter. In the message.
   abort_input(c(
     "Each arm must have at least 2 units.",
     x = "The {arm} arm ({.val {levels[[arm]]}}) has {size[[arm]]}.",
@@ -256,7 +257,7 @@ check_weight <- function(s, name, z, levels, rows, call) {
   s <- as.double(s)
   empty <- c(treated = sum(s[z == 1L]), control = sum(s[z == 0L])) == 0
   if (any(empty)) {
-    arm <- names(which(empty))[1L]
+    arm <- names(which(empty))[1L] # nolint: object_usage_linter. In the message.
     abort_input("All weights in {.val {name}} are 0 in the {arm} arm ({.val {levels[[arm]]}}).",
                 column = name, call = call)
   }
@@ -296,14 +297,13 @@ check_outcomes <- function(data, outcome, event, rows, call) {
   unused <- setdiff(names(event), outcome)
   if (length(unused) > 0L) abort_input("{.arg event} names no outcome: {.val {unused}}.", call = call)
   lapply(stats::setNames(nm = outcome), function(name) {
-    outcome_event(data[[name]], name, if (name %in% names(event)) event[[name]], rows, call)
+    outcome_event(data[[name]][rows], name, if (name %in% names(event)) event[[name]], call)
   })
 }
 
-outcome_event <- function(x, name, event, rows, call) {
+outcome_event <- function(x, name, event, call) {
   x <- if (is.logical(x)) x else plain_column(x, name, call)
-  values <- if (is.factor(x)) levels(x) else if (is.double(x) && is_zero_one(x)) c("0", "1")
-  if (is.logical(x)) values <- c("FALSE", "TRUE")
+  values <- event_values(x)
   if (is.null(values)) return(NA_character_)
   if (length(values) != 2L) {
     abort_input(c(
@@ -313,12 +313,17 @@ outcome_event <- function(x, name, event, rows, call) {
   }
   yes <- values[tolower(values) %in% c("1", "true", "yes")]
   if (is.null(event) && length(yes) == 1L) return(yes)
-  if (is.null(event) || !event %in% values) {
-    abort_input(c(
-      "Which value of the outcome {.val {name}} counts as 1?",
-      x = "It has the values {.val {values}}.",
-      i = "Say so: {.code event = \"{values[2L]}\"}."
-    ), column = name, levels = values, call = call)
-  }
-  event
+  if (!is.null(event) && event %in% values) return(event)
+  abort_input(c(
+    "Which value of the outcome {.val {name}} counts as 1?",
+    x = "It has the values {.val {values}}.",
+    i = "Say so: {.code event = \"{values[2L]}\"}."
+  ), column = name, levels = values, call = call)
+}
+
+# The values of an outcome that is not a plain number; NULL for one that is.
+event_values <- function(x) {
+  if (is.logical(x)) return(c("FALSE", "TRUE"))
+  if (is.factor(x)) return(levels(x))
+  if (is.double(x) && any(!is.na(x)) && is_zero_one(x)) c("0", "1")
 }

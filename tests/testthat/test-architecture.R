@@ -1,0 +1,88 @@
+rooms <- c("core", "study", "panel", "graph", "design", "assess", "effect", "did", "probe", "show", "report", "cli")
+# What each room may call besides itself: DESIGN.md, "Rooms".
+below <- list(
+  core = character(), study = "core", panel = "core", graph = "core",
+  design = c("study", "core"), assess = c("design", "panel", "study", "core"),
+  effect = c("design", "panel", "study", "core"), did = c("design", "panel", "study", "core"),
+  probe = c("effect", "did", "design", "study", "core"),
+  show = c("probe", "effect", "did", "assess", "design", "graph", "panel", "study", "core"),
+  report = c("show", "probe", "effect", "did", "assess", "design", "graph", "panel", "study", "core"),
+  cli = setdiff(rooms, "cli")
+)
+
+sources <- function() {
+  root <- source_root()
+  if (is.null(root) && !identical(Sys.getenv("CI"), "true")) skip("the source tree is not here")
+  expect_false(is.null(root))
+  root
+}
+
+room_of <- function(file) sub("-.*", "", basename(file))
+
+# One row per call of a function of ours: file, room of the caller, name, room of the called.
+calls_between_rooms <- function(root) {
+  files <- setdiff(list.files(file.path(root, "R"), pattern = "[.]R$", full.names = TRUE),
+                   file.path(root, "R", c("RcppExports.R", "carefultwin-package.R")))
+  parsed <- lapply(files, function(file) utils::getParseData(parse(file, keep.source = TRUE)))
+  defined <- do.call(rbind, Map(function(file, tokens) {
+    exprs <- parse(file)
+    names <- vapply(exprs, function(e) if (is.call(e) && identical(e[[1L]], quote(`<-`))) as.character(e[[2L]])[1L]
+                    else NA_character_, "")
+    data.frame(name = names[!is.na(names)], home = rep(room_of(file), sum(!is.na(names))))
+  }, files, parsed))
+  do.call(rbind, Map(function(file, tokens) {
+    used <- unique(tokens$text[tokens$token %in% c("SYMBOL_FUNCTION_CALL", "SYMBOL")])
+    hit <- defined[defined$name %in% used, ]
+    if (nrow(hit) == 0L) return(NULL)
+    data.frame(file = basename(file), room = room_of(file), name = hit$name, home = hit$home)
+  }, files, parsed))
+}
+
+test_that("every file stands in a known room", {
+  files <- list.files(file.path(sources(), "R"), pattern = "[.]R$")
+  expect_gt(length(files), 20)
+  expect_setequal(setdiff(room_of(files), c(rooms, "RcppExports.R", "carefultwin")), character())
+})
+
+test_that("rooms call only rooms below them", {
+  calls <- calls_between_rooms(sources())
+  expect_gt(sum(calls$room != calls$home), 50)
+  allowed <- mapply(function(room, home) home == room || home %in% below[[room]], calls$room, calls$home)
+  expect_identical(paste(calls$file, "calls", calls$name)[!allowed], character())
+})
+
+test_that("core computes and does not talk, plot or read roles", {
+  files <- list.files(file.path(sources(), "R"), pattern = "^core-", full.names = TRUE)
+  expect_gt(length(files), 5)
+  text <- unlist(lapply(files, readLines))
+  text <- sub("#.*", "", text)
+  expect_identical(grep("cli::|ggplot2::|rlang::|\\b(print|cat|message|warning|stop|data.frame|formula)\\(", text,
+                        value = TRUE), character())
+})
+
+test_that("kernels hold no R types", {
+  files <- list.files(file.path(sources(), "src", "kernels"), full.names = TRUE)
+  expect_gt(length(files), 3)
+  text <- unlist(lapply(files, readLines))
+  expect_identical(grep("Rcpp|SEXP|R_ext|<R[.]h>|Rinternals", text, value = TRUE), character())
+})
+
+test_that("every export has a help page with an example, and stands in the reference once", {
+  root <- sources()
+  exports <- setdiff(getNamespaceExports("carefultwin"), c("tidy", "glance", "augment"))
+  expect_gt(length(exports), 15)
+  pages <- lapply(list.files(file.path(root, "man"), pattern = "[.]Rd$", full.names = TRUE), readLines)
+  has_page <- vapply(exports, function(name) {
+    any(vapply(pages, function(page) any(page == paste0("\\alias{", name, "}")) &&
+                 any(grepl("^\\\\examples\\{", page)), NA))
+  }, NA)
+  expect_identical(exports[!has_page], character())
+})
+
+test_that("the code is free of lint", {
+  root <- sources()
+  skip_if_not_installed("lintr")
+  lints <- withr::with_dir(root, lintr::lint_dir("R", parse_settings = TRUE))
+  expect_identical(vapply(lints, function(lint) sprintf("%s:%d %s", lint$filename, lint$line_number, lint$message), ""),
+                   character())
+})

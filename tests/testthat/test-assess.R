@@ -1,0 +1,155 @@
+weighted_variance <- function(x, v) {
+  m <- sum(v * x) / sum(v)
+  sum(v * (x - m)^2) / (sum(v) - sum(v^2) / sum(v))
+}
+
+# Both empirical distribution functions at every pooled value, by plain loops.
+gaps_by_loop <- function(x, z, v) {
+  at <- sort(unique(x[v > 0]))
+  abs(vapply(at, function(q) sum(v[z == 1 & x <= q]) / sum(v[z == 1]) - sum(v[z == 0 & x <= q]) / sum(v[z == 0]), 0))
+}
+
+test_that("means, variances, KS and mean gap of a numeric column agree with plain loops, ties and zeros included", {
+  x <- c(1, 2, 2, 3, 5, 5, 7, 8)
+  z <- c(1L, 0L, 1L, 0L, 1L, 0L, 0L, 1L)
+  v <- c(1, 2, 0.5, 1, 0, 3, 1, 2)
+  out <- core_numeric_balance(x, z, v)
+  expect_equal(out[["mean_treated"]], sum((v * x)[z == 1]) / sum(v[z == 1]))
+  expect_equal(out[["var_treated"]], weighted_variance(x[z == 1], v[z == 1]))
+  expect_equal(out[["var_control"]], weighted_variance(x[z == 0], v[z == 0]))
+  gaps <- gaps_by_loop(x, z, v)
+  expect_equal(out[["ks"]], max(gaps))
+  expect_equal(out[["ecdf_mean"]], mean(gaps))
+})
+
+test_that("KS is the two-sample statistic without weights", {
+  data <- many_crews()
+  test <- suppressWarnings(ks.test(data$boat[data$joined == 1], data$boat[data$joined == 0]))
+  rows <- tidy(assess_balance(study_of_many()))
+  expect_equal(rows$ks[rows$covariate == "boat"], unname(test$statistic))
+})
+
+test_that("the reference sd is fixed before the design and follows the estimand", {
+  data <- many_crews()
+  sd_of <- function(arm) weighted_variance(data$boat[data$joined == arm], data$s[data$joined == arm])
+  expected <- c(ATT = sqrt(sd_of(1)), ATC = sqrt(sd_of(0)), ATE = sqrt((sd_of(1) + sd_of(0)) / 2))
+  got <- vapply(names(expected), function(estimand) {
+    rows <- tidy(assess_balance(weigh_units(score_units(study_of_many(estimand = estimand, weight = "s")))))
+    rows <- rows[rows$covariate == "boat", ]
+    expect_equal(diff(range(rows$difference / rows$smd)), 0, tolerance = 1e-8)
+    rows$difference[1] / rows$smd[1]
+  }, 0)
+  expect_equal(got, expected)
+})
+
+test_that("levels are shares with p(1 - p), every level and the missing one", {
+  data <- many_crews()
+  data$port[1:20] <- NA
+  rows <- tidy(assess_balance(study_of_many(data)))
+  rows <- rows[rows$covariate == "port", ]
+  expect_identical(rows$level, c("large", "medium", "small", "(missing)"))
+  p1 <- mean(ifelse(is.na(data$port), FALSE, data$port == "small")[data$joined == 1])
+  expect_equal(rows$mean_treated[3], p1)
+  expect_equal(rows$sd_treated[3], sqrt(p1 * (1 - p1)))
+  expect_equal(rows$smd[3], rows$difference[3] / sqrt(p1 * (1 - p1)))
+  expect_equal(sum(rows$mean_control), 1)
+})
+
+test_that("a weight of 2 is the unit entered twice in every mean and share", {
+  data <- many_crews()
+  data$s <- rep(1:2, 150)
+  twice <- data[rep(1:300, data$s), ]
+  one <- tidy(describe_groups(study_of_many(data, weight = "s")))
+  two <- tidy(describe_groups(study_of_many(twice)))
+  columns <- c("mean_treated", "mean_control", "difference")
+  expect_equal(one[columns], two[columns])
+})
+
+test_that("rows fail on their difference or on their variance ratio, and undefined ones never pass", {
+  data <- many_crews()
+  data$wide <- withr::with_seed(1, rnorm(300, sd = ifelse(data$joined == 1, 3, 1)))
+  data$wide <- data$wide - ave(data$wide, data$joined)
+  rows <- tidy(assess_balance(study_of_many(data, covariates = c("boat", "wide"))))
+  expect_lt(abs(rows$smd[2]), 1e-8)
+  expect_gt(rows$variance_ratio[2], 2)
+  expect_identical(rows$pass, c(FALSE, FALSE))
+  data$flat <- ifelse(data$joined == 1, 1, seq_len(300) / 100)
+  flat <- assess_balance(study_of_many(data, covariates = c("boat", "flat")))
+  expect_true(is.na(tidy(flat)$smd[2]) && is.na(tidy(flat)$pass[2]))
+  expect_identical(glance(flat)$passing, 0L)
+  expect_identical(summary(flat)$undefined, 1L)
+})
+
+test_that("presets set both limits", {
+  study <- study_of_many()
+  expect_identical(assess_balance(study, "strict")$limits, list(smd = 0.05, ratio = c(0.8, 1.25)))
+  expect_identical(assess_balance(study, 0.3)$limits, list(smd = 0.3, ratio = c(0.5, 2)))
+  expect_error(assess_balance(study, "strct"), "Did you mean \"strict\"", class = "twin_error_input")
+  expect_error(assess_balance(study, ratio_range = c(2, 3)), "around 1", class = "twin_error_input")
+})
+
+test_that("joint imbalance is the Mahalanobis distance, and does not mind a repeated column", {
+  data <- many_crews()
+  x <- as.matrix(data[c("boat", "past")])
+  gap <- colMeans(x[data$joined == 1, ]) - colMeans(x[data$joined == 0, ])
+  by_hand <- sqrt(drop(gap %*% solve(cov(x)) %*% gap))
+  expect_equal(glance(assess_balance(study_of_many(covariates = c("boat", "past"))))$mahalanobis, by_hand)
+  data$again <- data$boat * 1000
+  repeated <- assess_balance(study_of_many(data, covariates = c("boat", "past", "again")))
+  expect_equal(glance(repeated)$mahalanobis, by_hand)
+})
+
+test_that("effective sample sizes follow Kish", {
+  design <- weigh_units(score_units(study_of_many(weight = "s")))
+  v <- weights(design, full = TRUE)[many_crews()$joined == 0]
+  expect_equal(glance(assess_balance(design))$ess_control, sum(v)^2 / sum(v^2))
+})
+
+test_that("groups show recorded values, count the missing, and cluster their standard errors", {
+  data <- many_crews()
+  data$boat[c(1, 5, 9)] <- NA
+  rows <- tidy(describe_groups(study_of_many(data, covariates = c("boat", "port"))))
+  expect_equal(rows$mean_treated[1], mean(data$boat[data$joined == 1], na.rm = TRUE))
+  expect_identical(rows$missing_treated[1] + rows$missing_control[1], 3L)
+  expect_identical(rows$n_treated[1] + rows$n_control[1], 297L)
+  clustered <- tidy(describe_groups(study_of_many(covariates = "boat", cluster = "harbour")))
+  arm <- split(seq_len(300), many_crews()$joined)
+  contribution <- numeric(300)
+  boat <- many_crews()$boat
+  contribution[arm$`1`] <- (boat[arm$`1`] - mean(boat[arm$`1`])) / length(arm$`1`)
+  contribution[arm$`0`] <- -(boat[arm$`0`] - mean(boat[arm$`0`])) / length(arm$`0`)
+  expect_equal(clustered$std.error, sqrt(sum(tapply(contribution, many_crews()$harbour, sum)^2) * 30 / 29))
+})
+
+test_that("overlap counts units outside the other arm's range, and the AUC is the share of ordered pairs", {
+  design <- score_units(study_of_many())
+  e <- design$score$fitted
+  z <- many_crews()$joined
+  overlap <- assess_overlap(design)
+  rows <- tidy(overlap)
+  expect_identical(rows$outside[rows$arm == "treated"], sum(e[z == 1] < min(e[z == 0]) | e[z == 1] > max(e[z == 0])))
+  pairs <- outer(e[z == 1], e[z == 0], "-")
+  expect_equal(glance(overlap)$auc, mean((pairs > 0) + (pairs == 0) / 2))
+  expect_equal(rows$median[1], unname(quantile(e[z == 1], 0.5, type = 1)))
+  expect_error(assess_overlap(study_of_many()), class = "twin_error_input")
+})
+
+test_that("plots draw the numbers of their tables", {
+  design <- weigh_units(score_units(study_of_many()))
+  balance <- assess_balance(design)
+  points <- ggplot2::layer_data(plot(balance), 4)
+  expect_setequal(round(points$x, 10), round(abs(tidy(balance)$smd), 10))
+  bars <- ggplot2::layer_data(plot(assess_overlap(design)), 2)
+  expect_equal(sum(bars$ymax[bars$PANEL == 1]), 1)  # treated, upwards
+  expect_equal(sum(bars$ymin[bars$PANEL == 2]), -1)
+})
+
+test_that("prints of tables fit 80 columns", {
+  design <- pair_units(score_units(study_of_many(weight = "s")))
+  lines <- c(format(design), format(assess_balance(design)), format(assess_overlap(design)),
+             format(describe_groups(design$study)), format(logbook(design)))
+  expect_lte(max(nchar(lines)), 80)
+  expect_snapshot(assess_balance(design))
+  expect_snapshot(describe_groups(design$study))
+  expect_snapshot(assess_overlap(design))
+})

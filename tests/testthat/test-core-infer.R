@@ -1,0 +1,75 @@
+six_influence <- function() {
+  six <- six_crews()
+  core_weighted_means(six$income, as.integer(six$joined), six$weight)$influence
+}
+
+test_that("the clustered variance is the double sum over pairs within a cluster", {
+  six <- six_crews()
+  influence <- six_influence()
+  same <- outer(six$harbour, six$harbour, "==")
+  by_hand <- t(influence) %*% same %*% influence / 6^2 * 3 / 2
+  expect_gt(by_hand[1, 1], 0)
+  expect_equal(core_vcov(influence, six$harbour)$vcov, by_hand)
+})
+
+test_that("one unit per cluster gives the robust variance", {
+  influence <- six_influence()
+  robust <- core_vcov(influence)
+  expect_equal(robust$vcov, crossprod(influence) / 36 * 6 / 5)
+  expect_equal(core_vcov(influence, 1:6)$vcov, robust$vcov)
+})
+
+test_that("strata centre cluster sums, each with its own correction", {
+  six <- six_crews()
+  influence <- six_influence()[, "mean_treated", drop = FALSE]
+  stratum <- c(1, 1, 1, 1, 2, 2)
+  sums <- c(sum(influence[1:2]), sum(influence[3:4]))
+  one <- sum((sums - mean(sums))^2) * 2
+  two <- sum((influence[5:6] - mean(influence[5:6]))^2) * 2
+  cluster <- c("a", "a", "b", "b", "c", "d")
+  expect_equal(core_vcov(influence, cluster, stratum)$vcov[1, 1], (one + two) / 36)
+})
+
+test_that("a stratum with one cluster is reported, or centred on the grand mean", {
+  influence <- six_influence()[, 1, drop = FALSE]
+  cluster <- c("a", "a", "b", "b", "c", "c")
+  stratum <- c(1, 1, 1, 1, 2, 2)
+  expect_identical(core_vcov(influence, cluster, stratum)$lonely, "2")
+  centred <- core_vcov(influence, cluster, stratum, lonely = "centre")
+  sums <- tapply(influence[, 1], cluster, sum)
+  by_hand <- sum((sums[1:2] - mean(sums[1:2]))^2) * 2 + (sums[[3]] - mean(sums))^2
+  expect_null(centred$lonely)
+  expect_equal(centred$vcov[1, 1], by_hand / 36)
+})
+
+test_that("two-way clustering adds both and takes off the overlap", {
+  influence <- six_influence()[, 2, drop = FALSE]
+  a <- c(1, 1, 2, 2, 3, 3)
+  b <- c(1, 2, 2, 3, 3, 1)
+  by_hand <- core_vcov(influence, a)$vcov + core_vcov(influence, b)$vcov - core_vcov(influence, paste(a, b))$vcov
+  expect_equal(core_vcov_two_way(influence, a, b)$vcov, if (by_hand > 0) by_hand else core_vcov(influence, a)$vcov)
+})
+
+test_that("units that only carry influence do not count in the correction", {
+  influence <- six_influence()
+  used <- c(TRUE, TRUE, TRUE, TRUE, FALSE, FALSE)
+  expect_equal(core_vcov(influence, used = used)$vcov, crossprod(influence) / 36 * 4 / 3)
+  expect_equal(core_vcov(influence, c(1, 1, 2, 2, 3, 3), used = used)$clusters, 2)
+})
+
+test_that("contrasts follow from the means by the delta method", {
+  means <- list(estimate = c(mean_treated = 0.6, mean_control = 0.3),
+                influence = cbind(mean_treated = c(1, -1, 0), mean_control = c(0, 2, -2)))
+  out <- core_contrasts(means, shares = TRUE)
+  expect_equal(out$estimate[["odds_ratio"]], 0.6 / 0.4 / (0.3 / 0.7))
+  numeric_slope <- function(f, at, h = 1e-6) {
+    c(f(at + c(h, 0)) - f(at - c(h, 0)), f(at + c(0, h)) - f(at - c(0, h))) / (2 * h)
+  }
+  odds <- function(m) m[1] / (1 - m[1]) / (m[2] / (1 - m[2]))
+  expect_equal(out$influence[, "odds_ratio"], drop(means$influence %*% numeric_slope(odds, c(0.6, 0.3))),
+               tolerance = 1e-6)
+  ratio <- function(m) m[1] / m[2]
+  expect_equal(out$influence[, "ratio"], drop(means$influence %*% numeric_slope(ratio, c(0.6, 0.3))), tolerance = 1e-6)
+  expect_named(core_contrasts(list(estimate = c(mean_treated = -1, mean_control = 2), influence = means$influence))$estimate,
+               c("mean_treated", "mean_control", "difference"))
+})

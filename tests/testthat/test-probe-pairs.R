@@ -1,0 +1,115 @@
+# Every sign vector with its chance when each positive sign has chance p: the exact distribution by brute force.
+tail_by_enumeration <- function(d, chance) {
+  d <- d[d != 0]
+  ranks <- rank(abs(d))
+  signs <- as.matrix(expand.grid(rep(list(0:1), length(d))))
+  statistic <- drop(signs %*% ranks)
+  weight <- apply(signs, 1, function(s) prod(ifelse(s == 1, chance, 1 - chance)))
+  sum(weight[statistic >= sum(ranks[d > 0]) - 1e-9])
+}
+
+ten_differences <- c(3, -1, 4, 1.5, -0.5, 2, 2, 0, 5, -1)
+
+test_that("exact p bounds agree with all sign vectors, ties and a zero included", {
+  probe <- tidy(probe_pairs(ten_differences, gamma = c(1, 1.7, 3)))
+  expect_equal(probe$p_high, vapply(c(1, 1.7, 3), function(g) tail_by_enumeration(ten_differences, g / (1 + g)), 0))
+  expect_equal(probe$p_low, vapply(c(1, 1.7, 3), function(g) tail_by_enumeration(ten_differences, 1 / (1 + g)), 0))
+})
+
+test_that("normal p bounds follow the stated mean and variance, and gamma 1 is the signed-rank test", {
+  d <- withr::with_seed(1, rnorm(80, 0.3))
+  q <- rank(abs(d))
+  statistic <- sum(q[d > 0])
+  probe <- tidy(probe_pairs(d, gamma = c(1, 1.5), side = "greater"))
+  upper <- pnorm((statistic - sum(q) * 0.6) / sqrt(sum(q^2) * 1.5 / 2.5^2), lower.tail = FALSE)
+  expect_equal(probe$p_high[2], upper)
+  test <- stats::wilcox.test(d, alternative = "greater", exact = FALSE, correct = FALSE)
+  expect_equal(probe$p_high[1], test$p.value)
+  expect_equal(probe$p_low[1], test$p.value)
+})
+
+test_that("shift estimates and limits agree with all Walsh averages", {
+  d <- withr::with_seed(2, rnorm(31, 1))
+  n <- length(d)
+  walsh <- outer(d, d, "+")[lower.tri(diag(n), diag = TRUE)] / 2
+  above <- function(target) sort(walsh, decreasing = TRUE)[ceiling(target)]
+  all <- length(walsh)
+  probe <- tidy(probe_pairs(d, gamma = c(1, 2)))
+  expect_equal(probe$estimate_low[1], median(walsh))
+  expect_equal(probe$estimate_low[2], above(all * 2 / 3))
+  expect_equal(probe$estimate_high[2], above(all / 3))
+  sd <- sqrt(n * (n + 1) * (2 * n + 1) / 6 * 2 / 9)
+  expect_equal(probe$conf_low[2], above(all * 2 / 3 + qnorm(0.975) * sd))
+  expect_equal(probe$conf_high[2], above(all / 3 - qnorm(0.975) * sd))
+})
+
+test_that("counting Walsh averages agrees with brute force on tied differences", {
+  d <- sort(c(-2, -1, -1, 0, 1, 1, 3))
+  walsh <- sort(outer(d, d, "+")[lower.tri(diag(7), diag = TRUE)] / 2, decreasing = TRUE)
+  expect_equal(glue_walsh_largest(d, 1:28), walsh)
+})
+
+test_that("gamma_change is where the greatest p-value meets the level", {
+  d <- withr::with_seed(3, rnorm(60, 0.6))
+  change <- glance(probe_pairs(d))$gamma_change
+  expect_gt(change, 1)
+  expect_equal(tidy(probe_pairs(d, gamma = change, side = "greater", exact = FALSE))$p_high, 0.05, tolerance = 1e-6)
+  expect_identical(glance(probe_pairs(c(-1, 1.1, -0.9, 1)))$gamma_change, NA_real_)
+})
+
+test_that("turning all signs mirrors the answer", {
+  up <- tidy(probe_pairs(ten_differences, gamma = 2))
+  down <- probe_pairs(-ten_differences, gamma = 2)
+  expect_identical(glance(down)$side, "less")
+  expect_equal(tidy(down)$p_high, up$p_high)
+  expect_equal(tidy(down)$estimate_low, -up$estimate_high)
+})
+
+test_that("differences of one size give McNemar's exact bounds and no shift", {
+  d <- c(rep(1, 14), rep(-1, 4), rep(0, 10))
+  probe <- probe_pairs(d, gamma = c(1, 2))
+  expect_identical(glance(probe)$form, "mcnemar")
+  expect_equal(tidy(probe)$p_high, c(stats::binom.test(14, 18, alternative = "greater")$p.value,
+                                     stats::binom.test(14, 18, 2 / 3, alternative = "greater")$p.value))
+  expect_true(all(is.na(tidy(probe)$estimate_low)))
+  expect_match(format(probe)[1], "28 pairs of which 10 tie")
+})
+
+test_that("the e-value solves its bounding equation, and its approximations are the paper's", {
+  e <- tidy(probe_ratio(0.5))$e_value
+  expect_equal(e^2 / (2 * e - 1), 2)
+  expect_equal(tidy(probe_ratio(4, scale = "odds_ratio"))$risk_ratio, 2)
+  expect_equal(tidy(probe_ratio(4, scale = "odds_ratio", rare = TRUE))$risk_ratio, 4)
+  expect_equal(tidy(probe_ratio(0.4, scale = "mean_difference"))$risk_ratio, exp(0.364))
+  hazard <- tidy(probe_ratio(2, scale = "hazard_ratio"))$risk_ratio
+  expect_equal(hazard, (1 - 0.5^sqrt(2)) / (1 - 0.5^sqrt(0.5)))
+})
+
+test_that("the limit is the one nearer to no effect, and 1 when the interval holds none", {
+  rows <- tidy(probe_ratio(0.6, low = 0.4, high = 0.9))
+  expect_equal(rows$value, c(0.6, 0.9))
+  expect_equal(tidy(probe_ratio(1.5, low = 0.9, high = 2.5))$e_value[2], 1)
+  expect_equal(tidy(probe_ratio(-0.3, low = -0.5, high = -0.1, scale = "mean_difference"))$value[2], -0.1)
+})
+
+test_that("an effect hands its own ratio or standardized difference to the e-value", {
+  study <- study_of_many(outcome = c("income", "direct"))
+  design <- weigh_units(score_units(study))
+  shares <- measure_effect(design, "direct")
+  expect_equal(tidy(probe_ratio(shares))$value[1], coef(shares)[["ratio"]])
+  income <- measure_effect(design)
+  arms <- split(many_crews()$income, many_crews()$joined)
+  expect_equal(tidy(probe_ratio(income))$value[1], difference_of(income) / sqrt(mean(vapply(arms, var, 0))))
+})
+
+test_that("bad input to probes is refused with advice", {
+  expect_error(probe_pairs(1:5, gamma = 0.5), "at least 1", class = "twin_error_input")
+  expect_error(probe_pairs(c(0, 0)), "All 2 pair differences are 0", class = "twin_error_input")
+  expect_error(probe_pairs(c(1, NA)), "finite pair differences", class = "twin_error_input")
+  expect_error(probe_pairs(measure_effect(study_of_many())), "raw sample", class = "twin_error_input")
+  expect_error(probe_ratio(0), "above 0", class = "twin_error_input")
+  expect_error(probe_ratio(2, low = 2.5), "must hold its estimate", class = "twin_error_input")
+  expect_error(probe_ratio(2, rare = TRUE), "odds and hazard ratios only", class = "twin_error_input")
+  expect_error(probe_ratio(measure_effect(study_of_many()), scale = "odds_ratio"), "come from the effect",
+               class = "twin_error_input")
+})

@@ -1,0 +1,64 @@
+full_report <- function(data = many_crews(), covariates = c("boat", "past", "port"), ...) {
+  file <- withr::local_tempfile(fileext = ".html", .local_envir = parent.frame())
+  study <- study_of_many(data, covariates = covariates)
+  scored <- score_units(study)
+  designs <- list(pairs = pair_units(scored), weights = weigh_units(scored))
+  effects <- list(raw = measure_effect(study), pairs = measure_effect(designs$pairs),
+                  weights = measure_effect(designs$weights))
+  probes <- list(hidden = probe_pairs(effects$pairs), strength = probe_ratio(effects$weights))
+  write_report(file, study, designs, effects, probes, ...)
+  paste(readLines(file, encoding = "UTF-8"), collapse = "\n")
+}
+
+test_that("the report has every section and stands alone", {
+  html <- full_report(truth = c(income = 2))
+  ids <- c("question", "groups", "score", "balance", "effects", "bias", "logbook")
+  found <- vapply(ids, function(id) grepl(sprintf("<section id=\"%s\">", id), html, fixed = TRUE), NA)
+  expect_identical(ids[!found], character())
+  expect_match(html, "The truth is 2.00", fixed = TRUE)
+  addresses <- regmatches(html, gregexpr("(src|href)=\"[^\"]*\"", html))[[1]]
+  expect_gt(length(addresses), 5)
+  expect_match(addresses, "^href=\"#")
+  expect_false(grepl("@import|url\\((?!#)|<script|https?://(?!www.w3.org)", html, perl = TRUE))  # w3.org names SVG
+})
+
+test_that("figures have spoken names, tables have headed columns, and the page suits a phone", {
+  html <- full_report()
+  figures <- lengths(regmatches(html, gregexpr("<svg", html, fixed = TRUE)))
+  expect_gt(figures, 4)
+  expect_identical(lengths(regmatches(html, gregexpr("<svg role=\"img\" aria-label=\"[^\"]{10,}\"", html))), figures)
+  expect_match(html, "<th scope=\"col\">", fixed = TRUE)
+  expect_match(html, "width=device-width", fixed = TRUE)
+  expect_match(html, "<html lang=\"en\">", fixed = TRUE)
+})
+
+test_that("names and levels from the data survive as text", {
+  data <- many_crews()
+  data[["<script>alert(1)</script>"]] <- data$boat
+  data[["a b"]] <- ifelse(data$port == "small", "x & \"y\" <b>", data$port)
+  html <- full_report(data, c("<script>alert(1)</script>", "a b", "past"))
+  expect_false(grepl("<script>", html, fixed = TRUE))
+  expect_false(grepl("<b>", html, fixed = TRUE))
+  expect_match(html, "<td>&lt;script&gt;alert(1)&lt;/script&gt;</td>", fixed = TRUE)
+  expect_match(html, "a b: x &amp; ", fixed = TRUE)
+})
+
+test_that("bad parts are refused", {
+  study <- study_of_many()
+  file <- withr::local_tempfile(fileext = ".html")
+  expect_error(write_report(file, study, list(weigh_units(score_units(study)))), "list with names",
+               class = "twin_error_input")
+  expect_error(write_report(file, study, effects = list(a = 1)), class = "twin_error_input")
+  expect_error(write_report(file, study, truth = c(income = 1)), "named by outcome", class = "twin_error_input")
+  expect_error(write_report("a.pdf", study), "end in .html", class = "twin_error_file")
+  expect_false(file.exists(file))
+})
+
+test_that("a study without designs still gives a report", {
+  study <- study_of_many()
+  file <- withr::local_tempfile(fileext = ".html")
+  write_report(file, study, title = "Only <looking>")
+  html <- paste(readLines(file), collapse = "\n")
+  expect_match(html, "<h1>Only &lt;looking&gt;</h1>", fixed = TRUE)
+  expect_match(html, "still sealed", fixed = TRUE)
+})

@@ -1,0 +1,87 @@
+measured <- function(...) measure_effect(weigh_units(score_units(study_of_many(...))))
+
+test_that("a csv holds the numbers of tidy at full precision", {
+  file <- withr::local_tempfile(fileext = ".csv")
+  balance <- assess_balance(weigh_units(score_units(study_of_many())))
+  expect_identical(export_table(balance, file), file)
+  back <- data.table::fread(file, data.table = FALSE, na.strings = "")
+  expect_equal(back$smd, tidy(balance)$smd, tolerance = 1e-12)
+  expect_identical(back$covariate, tidy(balance)$covariate)
+})
+
+test_that("cells that a spreadsheet would run become text", {
+  data <- many_crews()
+  data$port[data$port == "small"] <- "=cmd|' /C calc'!A0"
+  names(data)[1] <- "+boat"
+  file <- withr::local_tempfile(fileext = ".csv")
+  export_table(describe_groups(study_of_many(data, covariates = c("+boat", "port"))), file)
+  back <- data.table::fread(file, data.table = FALSE, na.strings = "")
+  expect_identical(back$covariate[1], "'+boat")
+  expect_true("'=cmd|' /C calc'!A0" %in% back$level)
+  expect_type(back$difference, "double")
+})
+
+test_that("a tex table is booktabs, escapes what LaTeX reads, and says which way differences go", {
+  data <- many_crews()
+  data$port[data$port == "small"] <- "50% & more_{~^\\}"
+  file <- withr::local_tempfile(fileext = ".tex")
+  export_table(describe_groups(study_of_many(data)), file)
+  lines <- readLines(file)
+  expect_identical(sum(lines %in% c("\\toprule", "\\midrule", "\\bottomrule")), 3L)
+  expect_match(lines, "port: 50\\% \\& more\\_\\{\\textasciitilde{}\\textasciicircum{}\\textbackslash{}\\}",
+               fixed = TRUE, all = FALSE)
+  expect_match(lines, "Difference is treated minus control", fixed = TRUE, all = FALSE)
+  body <- lines[seq(which(lines == "\\midrule") + 1, which(lines == "\\bottomrule") - 1)]
+  # as many cells in every row as columns are declared
+  expect_identical(unique(lengths(strsplit(gsub("\\&", "", body, fixed = TRUE), "&", fixed = TRUE))), 8L)
+  expect_match(lines, "{lrrrrrrr}", fixed = TRUE, all = FALSE)
+})
+
+test_that("exported tex compiles as it stands, where LaTeX is installed", {
+  skip_if(!nzchar(Sys.which("pdflatex")), "pdflatex is not here")
+  folder <- withr::local_tempdir()
+  export_table(assess_balance(weigh_units(score_units(study_of_many()))), file.path(folder, "t.tex"))
+  writeLines(c("\\documentclass{article}\\usepackage{booktabs}\\begin{document}", "\\input{t.tex}", "\\end{document}"),
+             file.path(folder, "a.tex"))
+  status <- withr::with_dir(folder, system2("pdflatex", c("-interaction=nonstopmode", "a.tex"), stdout = FALSE))
+  expect_identical(status, 0L)
+})
+
+test_that("every kind of table can be exported, an effect with its sentence", {
+  effect <- measured()
+  folder <- withr::local_tempdir()
+  things <- list(effect, compare_effects(a = effect), probe_ratio(effect), probe_pairs(c(1, 2, 3.5)))
+  for (k in seq_along(things)) export_table(things[[k]], file.path(folder, paste0(k, ".tex")))
+  notes <- vapply(file.path(folder, paste0(seq_along(things), ".tex")), function(file) {
+    grep("multicolumn", readLines(file), value = TRUE)
+  }, "")
+  expect_match(notes[1], "income changes by", fixed = TRUE)
+  expect_match(notes[3], "hidden confounder", fixed = TRUE)
+})
+
+test_that("files that can't be written are refused and nothing is left behind", {
+  folder <- withr::local_tempdir()
+  expect_error(export_table(measured(), file.path(folder, "none", "a.csv")), "no folder", class = "twin_error_file")
+  expect_error(export_table(measured(), file.path(folder, "a.docx")), "end in .csv or .tex", class = "twin_error_file")
+  expect_error(export_table(1, "a.csv"), class = "twin_error_input")
+  dir.create(file.path(folder, "taken.csv", "inside"), recursive = TRUE)
+  expect_error(export_table(measured(), file.path(folder, "taken.csv")), "Can't write", class = "twin_error_file")
+  expect_identical(list.files(folder, all.files = TRUE, no.. = TRUE), "taken.csv")
+})
+
+test_that("numbers read the same everywhere", {
+  expect_identical(number_text(c(0.1234, 1.234, 123.44, 12345.6, NA, 0, -0.0001, 2e-7)),
+                   c("0.123", "1.23", "123.4", "12,346", "-", "0.000", "-1.0e-04", "2.0e-07"))
+  expect_identical(interval_text(0.5, 14.2), "0.50 to 14.20")
+  expect_identical(p_text(c(0.0001, 0.04, NA)), c("<0.001", "0.040", "-"))
+})
+
+test_that("plots of probes draw their tables", {
+  probe <- probe_pairs(withr::with_seed(1, rnorm(40, 1)), gamma = c(1, 2, 3))
+  ribbon <- ggplot2::layer_data(plot(probe), 1)
+  expect_equal(ribbon$ymin, tidy(probe)$conf_low)
+  ratio <- probe_ratio(2, low = 1.5)
+  curve <- ggplot2::layer_data(plot(ratio), 1)
+  bound <- curve$x * curve$y / (curve$x + curve$y - 1)
+  expect_equal(range(bound), c(1.5, 2))
+})
