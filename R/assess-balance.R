@@ -33,17 +33,11 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   limits <- balance_limits(limit, ratio_range)
   reference <- check_choice(reference, c("by_estimand", "treated", "control", "pooled"))
   if (reference == "by_estimand") reference <- reference_arm(study$estimand)
-  orders <- column_orders(study)
-  s <- sampling_weight(study)
-  before <- balance_moments(study, s, distribution = TRUE, orders = orders)
-  sd <- core_reference_sd(before$var_treated, before$var_control, reference)
-  samples <- list(before = finish_rows(before, sd, limits, "before"))
+  samples <- balance_moments(study, design_samples(x), distribution = TRUE)
+  sd <- core_reference_sd(samples$before$var_treated, samples$before$var_control, reference)
+  rows <- Map(function(rows, sample) finish_rows(rows, sd, limits, sample), samples, names(samples))
   v <- full_weight(x)
-  if (design_kind(x) != "raw") {
-    final <- balance_moments(study, v, distribution = TRUE, orders = orders)
-    samples$after <- finish_rows(final, sd, limits, "after")
-  }
-  new_balance(do.call(rbind, unname(samples)), list(
+  new_balance(do.call(rbind, unname(rows)), list(
     limits = limits, reference = reference, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels,
     design = design_label(x), estimand = study$estimand, sizes = arm_sizes(v, study$z),
     mahalanobis = joint_imbalance(study, v)

@@ -55,7 +55,7 @@ describe_values <- function(values, present, name, level, kind, missing, study) 
   present <- rep_len(present, length(values))
   v <- sampling_weight(study) * present
   z <- study$z
-  at <- glue_arm_moments(values, z, v)
+  at <- core_arm_moments(values, z, v)
   if (!kind %in% c("numeric", "date")) {
     at[c("var_treated", "var_control")] <- at[c("mean_treated", "mean_control")] *
       (1 - at[c("mean_treated", "mean_control")])

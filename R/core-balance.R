@@ -1,10 +1,13 @@
 # METHODS, "Balance". Throughout: x numeric without NA, z 0/1 integer, v the weights s * w, all of length n.
 
-# Means, variances, Kolmogorov-Smirnov and mean distribution gap of one numeric column. `order` lists the rows by
-# rising x and serves every weighting of the same column.
-core_numeric_balance <- function(x, z, v, order = base::order(x, method = "radix")) {
-  c(glue_arm_moments(x, z, v), glue_distribution_gap(x, order, z, v))
+# Means, variances, Kolmogorov-Smirnov and mean distribution gap of one numeric column in several samples at once.
+# weights: n x k, a column per sample. Returns a 6 x k matrix.
+core_numeric_balance <- function(x, z, weights) {
+  rbind(glue_arm_moments(x, z, weights), glue_distribution_gaps(x, z, weights))
 }
+
+# The four moments of one sample, named.
+core_arm_moments <- function(x, z, v) glue_arm_moments(x, z, v)[, 1L]
 
 # Shares of each level by arm: a matrix with one row per level and columns treated, control.
 core_level_shares <- function(code, levels, z, v) {

@@ -17,6 +17,6 @@ core_pair_greedy <- function(seekers, pool, caliper, order, treated_seek = TRUE,
 
 # Pooled sd of the linear score, sqrt((var1 + var0) / 2), with sampling weights: the unit of a caliper.
 core_pooled_sd <- function(x, z, s) {
-  at <- glue_arm_moments(x, z, s)
+  at <- core_arm_moments(x, z, s)
   sqrt((at[["var_treated"]] + at[["var_control"]]) / 2)
 }

@@ -1,43 +1,45 @@
 # The rows of every balance table: numeric columns, one row for a binary column, one row per level of a factor, one
 # row for the missing indicator of a filled column.
 
-# v: weights s * w per study row. distribution: also KS and mean distribution gap, with `orders` as made by
-# column_orders(), so that one sort serves the samples before and after.
-balance_moments <- function(study, v, distribution = FALSE, orders = NULL) {
-  rows <- Map(function(column, name) column_moments(column, name, study$z, v, distribution, orders[[name]]),
-              study$columns, names(study$columns))
-  rows <- do.call(rbind, unname(rows))
-  rownames(rows) <- NULL
-  rows
-}
-
-column_orders <- function(study) {
-  lapply(study$columns, function(column) {
-    if (column$kind %in% c("numeric", "date")) order(column$values, method = "radix")
+# samples: named list of weights s * w per study row. distribution: also KS and mean distribution gap, all samples of
+# a column from one sort. Returns a data frame of the rows for each sample.
+balance_moments <- function(study, samples, distribution = FALSE) {
+  weights <- do.call(cbind, samples)
+  columns <- Map(function(column, name) column_moments(column, name, study$z, weights, distribution),
+                 study$columns, names(study$columns))
+  lapply(stats::setNames(seq_along(samples), names(samples)), function(k) {
+    rows <- do.call(rbind, unname(lapply(columns, `[[`, k)))
+    rownames(rows) <- NULL
+    rows
   })
 }
 
-column_moments <- function(column, name, z, v, distribution, order) {
-  own <- switch(column$kind,
-    factor = level_moments(name, "level", column$levels, core_level_shares(column$values, length(column$levels), z, v)),
-    binary = level_moments(name, "binary", column$levels, core_level_shares(column$values + 1, 2L, z, v)[2L, ,
-                                                                                                    drop = FALSE]),
-    numeric_moments(column, name, z, v, distribution, order)
-  )
-  if (is.null(column$flag)) return(own)
-  shares <- core_level_shares(column$flag + 1, 2L, z, v)[2L, , drop = FALSE]
-  rbind(own, level_moments(name, "missing", missing_level, shares))
+# A list with one data frame per column of `weights`.
+column_moments <- function(column, name, z, weights, distribution) {
+  numeric <- column$kind %in% c("numeric", "date")
+  numbers <- if (numeric) numeric_moments(column$values, z, weights, distribution)
+  lapply(seq_len(ncol(weights)), function(k) {
+    own <- switch(column$kind,
+      factor = level_rows(name, "level", column$levels,
+                          core_level_shares(column$values, length(column$levels), z, weights[, k])),
+      binary = level_rows(name, "binary", column$levels, share_of_ones(column$values, z, weights[, k])),
+      data.frame(covariate = name, level = NA_character_, kind = column$kind, as.list(numbers[, k]))
+    )
+    if (is.null(column$flag)) return(own)
+    rbind(own, level_rows(name, "missing", missing_level, share_of_ones(column$flag, z, weights[, k])))
+  })
 }
 
-level_moments <- function(name, kind, levels, shares) {
+share_of_ones <- function(values, z, v) core_level_shares(values + 1, 2L, z, v)[2L, , drop = FALSE]
+
+level_rows <- function(name, kind, levels, shares) {
   numbers <- core_share_balance(shares[, "treated"], shares[, "control"])
   data.frame(covariate = name, level = levels, kind = kind, numbers, row.names = NULL)
 }
 
-numeric_moments <- function(column, name, z, v, distribution, order) {
-  numbers <- if (distribution) core_numeric_balance(column$values, z, v, order)
-             else c(glue_arm_moments(column$values, z, v), ks = NA, ecdf_mean = NA)
-  data.frame(covariate = name, level = NA_character_, kind = column$kind, as.list(numbers))
+numeric_moments <- function(values, z, weights, distribution) {
+  if (distribution) return(core_numeric_balance(values, z, weights))
+  rbind(glue_arm_moments(values, z, weights), ks = NA, ecdf_mean = NA)
 }
 
 # METHODS, "Balance": whose sd standardizes, by estimand.

@@ -42,6 +42,12 @@ full_weight <- function(x) {
 
 plain_score <- "score, no pairs or weights yet"
 
+# The weights to compare: before the design and, when there is one, after it.
+design_samples <- function(x) {
+  before <- list(before = sampling_weight(study_of(x)))
+  if (design_kind(x) == "raw") before else c(before, list(after = full_weight(x)))
+}
+
 # The recipe in the user's own words, for prints and figures.
 design_label <- function(x) {
   labels <- vapply(design_steps(x), `[[`, "", "label")
@@ -71,8 +77,9 @@ check_undesigned <- function(x, verb, call = rlang::caller_env()) {
 # Worst absolute standardized difference over all covariates and levels (NA when none is defined).
 worst_imbalance <- function(x) {
   study <- study_of(x)
-  before <- balance_moments(study, sampling_weight(study))
-  after <- if (design_kind(x) == "raw") before else balance_moments(study, full_weight(x))
+  samples <- balance_moments(study, design_samples(x))
+  before <- samples$before
+  after <- samples[[length(samples)]]
   reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(study$estimand))
   size <- abs(standardized(after$mean_treated - after$mean_control, reference))
   if (all(is.na(size))) NA_real_ else max(size, na.rm = TRUE)

@@ -8,7 +8,7 @@ new_effect <- function(x, result, inference, units, settings) {
   stopifnot(identical(names(result$estimate), colnames(result$influence)),
             nrow(result$influence) == length(units$rows))
   v <- full_weight(x)[units$rows] * units$used
-  spread <- glue_arm_moments(units$y, units$z, unit_sampling(x, units))
+  spread <- core_arm_moments(units$y, units$z, unit_sampling(x, units))
   structure(c(settings, list(
     study = study, kind = design_kind(x), design = design_label(x), note = if (design_kind(x) == "raw") character()
     else x$note, estimand = study$estimand, estimate = result$estimate, influence = result$influence,

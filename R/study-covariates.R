@@ -40,34 +40,31 @@ parse_covariate_formula <- function(formula, data, others, arg, call) {
 covariate_matrix <- function(columns, formula = NULL, call = rlang::caller_env()) {
   if (is.null(formula)) {
     parts <- Map(plain_part, columns, names(columns))
-    return(do.call(cbind, unname(unlist(parts, recursive = FALSE))))
+    return(do.call(cbind, unlist(unname(parts), recursive = FALSE)))
   }
   frame <- as.data.frame(Map(filled_column, columns), optional = TRUE)
   frame <- stats::model.frame(formula, frame, na.action = stats::na.pass)
-  matrix <- stats::model.matrix(formula, frame, contrasts.arg = NULL)
+  factors <- names(frame)[vapply(frame, is.factor, NA)]
+  treatment <- lapply(stats::setNames(nm = factors), function(name) "contr.treatment")  # whatever the session's options
+  matrix <- stats::model.matrix(formula, frame, contrasts.arg = if (length(factors) > 0L) treatment)
   flags <- Map(flag_part, columns, names(columns))
-  matrix <- do.call(cbind, c(list(matrix[, -1L, drop = FALSE]), unname(unlist(flags, recursive = FALSE))))
+  matrix <- do.call(cbind, c(list(matrix[, -1L, drop = FALSE]), unlist(unname(flags), recursive = FALSE)))
   check_model_matrix(matrix, call)
   matrix
 }
 
+# Named list of vectors, without copying a numeric column.
 plain_part <- function(column, name) {
-  own <- if (column$kind == "factor") {
-    lapply(seq_along(column$levels)[-1L], function(code) {
-      named_column(as.double(column$values == code), paste0(name, ": ", column$levels[code]))
-    })
-  } else {
-    list(named_column(column$values, name))
-  }
-  c(own, flag_part(column, name))
+  if (column$kind != "factor") return(c(stats::setNames(list(column$values), name), flag_part(column, name)))
+  codes <- seq_along(column$levels)[-1L]
+  indicators <- lapply(codes, function(code) as.double(column$values == code))
+  stats::setNames(indicators, paste0(name, ": ", column$levels[codes]))
 }
 
 flag_part <- function(column, name) {
   if (is.null(column$flag)) return(list())
-  list(named_column(column$flag, paste0(name, ": ", missing_level)))
+  stats::setNames(list(column$flag), paste0(name, ": ", missing_level))
 }
-
-named_column <- function(values, name) matrix(values, ncol = 1L, dimnames = list(NULL, name))
 
 # For formulas. The levels carry ": " so that R's model matrix names its columns as plain_part() does; treatment
 # contrasts whatever the factor was.

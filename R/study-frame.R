@@ -174,10 +174,12 @@ subset_rows <- function(subset, data, call) {
 # z for every row of the data (NA where missing or outside), and the labels of both arms.
 read_treatment <- function(x, name, treated, inside, call) {
   x <- if (is.logical(x)) x else plain_column(x, name, call)
-  x[!inside] <- NA
-  text <- if (is.factor(x)) levels(droplevels(x)) else as.character(sort(unique(x)))
-  counts <- table(factor(as.character(x), levels = text))
-  listing <- sprintf("%s (%d row%s)", dQuote(text, FALSE), as.integer(counts), ifelse(counts == 1L, "", "s"))
+  if (!all(inside)) x[!inside] <- NA
+  values <- sort(unique(x))
+  text <- as.character(values)
+  code <- match(x, values)
+  counts <- tabulate(code, length(values))
+  listing <- sprintf("%s (%d row%s)", dQuote(text, FALSE), counts, ifelse(counts == 1L, "", "s"))
   if (length(text) != 2L) {
     abort_input(c(
       "The treatment {.val {name}} must have two values.",
@@ -186,7 +188,7 @@ read_treatment <- function(x, name, treated, inside, call) {
     ), column = name, levels = text, call = call)
   }
   treated <- treated_level(treated, text, listing, name, is.logical(x) || identical(text, c("0", "1")), call)
-  z <- as.integer(as.character(x) == treated)
+  z <- as.integer(code == match(treated, text))
   missing <- sum(inside & is.na(z))
   if (missing > 0L) {
     warn_kind("dropped", c(

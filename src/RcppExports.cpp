@@ -11,28 +11,27 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
-// glue_distribution_gap
-Rcpp::NumericVector glue_distribution_gap(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector order, Rcpp::IntegerVector z, const Eigen::Map<Eigen::VectorXd> weight);
-RcppExport SEXP _carefultwin_glue_distribution_gap(SEXP xSEXP, SEXP orderSEXP, SEXP zSEXP, SEXP weightSEXP) {
+// glue_distribution_gaps
+Rcpp::NumericMatrix glue_distribution_gaps(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z, const Eigen::Map<Eigen::MatrixXd> weights);
+RcppExport SEXP _carefultwin_glue_distribution_gaps(SEXP xSEXP, SEXP zSEXP, SEXP weightsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type x(xSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type order(orderSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type z(zSEXP);
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type weight(weightSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_distribution_gap(x, order, z, weight));
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type weights(weightsSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_distribution_gaps(x, z, weights));
     return rcpp_result_gen;
 END_RCPP
 }
 // glue_arm_moments
-Rcpp::NumericVector glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z, const Eigen::Map<Eigen::VectorXd> weight);
-RcppExport SEXP _carefultwin_glue_arm_moments(SEXP xSEXP, SEXP zSEXP, SEXP weightSEXP) {
+Rcpp::NumericMatrix glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z, Rcpp::NumericVector weights);
+RcppExport SEXP _carefultwin_glue_arm_moments(SEXP xSEXP, SEXP zSEXP, SEXP weightsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type z(zSEXP);
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type weight(weightSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_arm_moments(x, z, weight));
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type weights(weightsSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_arm_moments(x, z, weights));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -109,7 +108,7 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
-    {"_carefultwin_glue_distribution_gap", (DL_FUNC) &_carefultwin_glue_distribution_gap, 4},
+    {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
     {"_carefultwin_glue_arm_moments", (DL_FUNC) &_carefultwin_glue_arm_moments, 3},
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
     {"_carefultwin_glue_pair_in_order", (DL_FUNC) &_carefultwin_glue_pair_in_order, 4},

@@ -2,22 +2,36 @@
 #include <RcppEigen.h>
 
 // [[Rcpp::export(rng = false)]]
-Rcpp::NumericVector glue_distribution_gap(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector order,
-                                          Rcpp::IntegerVector z, const Eigen::Map<Eigen::VectorXd> weight) {
-  if (order.size() != x.size() || z.size() != x.size() || weight.size() != x.size())
-    Rcpp::stop("x, order, z and weight must have one entry per unit");
-  const twin::DistributionGap gap = twin::distribution_gap(x, order.begin(), z.begin(), weight);
-  return Rcpp::NumericVector::create(Rcpp::_["ks"] = gap.largest, Rcpp::_["ecdf_mean"] = gap.mean);
+Rcpp::NumericMatrix glue_distribution_gaps(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z,
+                                           const Eigen::Map<Eigen::MatrixXd> weights) {
+  if (z.size() != x.size() || weights.rows() != x.size())
+    Rcpp::stop("x, z and weights must have one entry per unit");
+  const std::vector<twin::DistributionGap> gaps = twin::distribution_gaps(x, z.begin(), weights);
+  Rcpp::NumericMatrix out(2, static_cast<int>(gaps.size()));
+  for (int j = 0; j < out.ncol(); ++j) {
+    out(0, j) = gaps[j].largest;
+    out(1, j) = gaps[j].mean;
+  }
+  Rcpp::rownames(out) = Rcpp::CharacterVector::create("ks", "ecdf_mean");
+  return out;
 }
 
+// A column of four numbers per column of weights; a plain vector of weights counts as one column.
 // [[Rcpp::export(rng = false)]]
-Rcpp::NumericVector glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z,
-                                     const Eigen::Map<Eigen::VectorXd> weight) {
-  if (z.size() != x.size() || weight.size() != x.size())
-    Rcpp::stop("x, z and weight must have one entry per unit");
-  const twin::ArmMoments at = twin::arm_moments(x, z.begin(), weight);
-  return Rcpp::NumericVector::create(Rcpp::_["mean_treated"] = at.mean[1], Rcpp::_["mean_control"] = at.mean[0],
-                                     Rcpp::_["var_treated"] = at.variance[1], Rcpp::_["var_control"] = at.variance[0]);
+Rcpp::NumericMatrix glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z,
+                                     Rcpp::NumericVector weights) {
+  const R_xlen_t n = x.size();
+  if (z.size() != n || n == 0 || weights.size() % n != 0) Rcpp::stop("x, z and weights must have one entry per unit");
+  Rcpp::NumericMatrix out(4, static_cast<int>(weights.size() / n));
+  for (int k = 0; k < out.ncol(); ++k) {
+    const twin::ArmMoments at = twin::arm_moments(x.data(), z.begin(), weights.begin() + n * k, n);
+    out(0, k) = at.mean[1];
+    out(1, k) = at.mean[0];
+    out(2, k) = at.variance[1];
+    out(3, k) = at.variance[0];
+  }
+  Rcpp::rownames(out) = Rcpp::CharacterVector::create("mean_treated", "mean_control", "var_treated", "var_control");
+  return out;
 }
 
 // [[Rcpp::export(rng = false)]]

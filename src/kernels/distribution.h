@@ -3,6 +3,7 @@
 #include <Eigen/Dense>
 #include <algorithm>
 #include <cmath>
+#include <cstdint>
 #include <stdexcept>
 #include <utility>
 #include <vector>
@@ -13,32 +14,92 @@ struct DistributionGap {
   double mean = 0.0;     // mean over the pooled distinct values of units with weight
 };
 
-// x, z (0/1), weight: n; order: the rows (1-based, as R counts) by rising x. Units of weight 0 are passed over. O(n).
-inline DistributionGap distribution_gap(const Eigen::Ref<const Eigen::VectorXd>& x, const int* order, const int* z,
-                                        const Eigen::Ref<const Eigen::VectorXd>& weight) {
-  const Eigen::Index n = x.size();
-  double total[2] = {0.0, 0.0};
-  for (Eigen::Index i = 0; i < n; ++i) total[z[i]] += weight[i];
-  double reached[2] = {0.0, 0.0}, sum = 0.0;
-  DistributionGap gap;
-  Eigen::Index values = 0, i = 0;
-  while (i < n) {
-    const double here = x[order[i] - 1];
-    bool counted = false;
-    for (; i < n && x[order[i] - 1] == here; ++i) {
-      const int row = order[i] - 1;
-      if (weight[row] <= 0.0) continue;
-      reached[z[row]] += weight[row];
-      counted = true;
-    }
-    if (!counted) continue;
-    const double difference = std::abs(reached[1] / total[1] - reached[0] / total[0]);
-    gap.largest = std::max(gap.largest, difference);
-    sum += difference;
-    ++values;
+// A unit's value and its weight in each of K samples, positive for treated and negative for control, side by side: a
+// walk through separate arrays in sorted order would miss the cache once per unit and array.
+template <int K>
+struct WeighedValue {
+  double x;
+  double weight[K];
+};
+
+// Units by rising x: thrown into about n / 64 buckets whose bounds come from a sorted sample, then sorted within each
+// bucket, which fits the nearest cache. Equal values share a bucket. O(n log n), without n-sized jumps.
+template <int K>
+std::vector<WeighedValue<K>> sort_by_value(const double* x, const int* z, const double* weights, Eigen::Index n) {
+  const Eigen::Index sample_size = std::min<Eigen::Index>(n, 65536);
+  std::vector<double> sample(sample_size);
+  for (Eigen::Index i = 0; i < sample_size; ++i) sample[i] = x[i * n / sample_size];
+  std::sort(sample.begin(), sample.end());
+  int buckets = 1;
+  while (buckets < n / 64 && buckets < 16384) buckets *= 2;
+  std::vector<double> bound(buckets);  // bound[b]: the least value of bucket b; bucket 0 has none
+  for (int b = 1; b < buckets; ++b) bound[b] = sample[static_cast<Eigen::Index>(b) * sample_size / buckets];
+  const auto bucket_of = [&](double value) {
+    int low = 0;  // the last bucket whose bound is at most the value
+    for (int step = buckets / 2; step > 0; step /= 2) low += value >= bound[low + step] ? step : 0;
+    return low;
+  };
+  std::vector<std::uint16_t> bucket(n);
+  std::vector<Eigen::Index> start(buckets + 1, 0);
+  for (Eigen::Index i = 0; i < n; ++i) {
+    bucket[i] = static_cast<std::uint16_t>(bucket_of(x[i]));
+    ++start[bucket[i] + 1];
   }
-  gap.mean = values > 0 ? sum / static_cast<double>(values) : 0.0;
-  return gap;
+  for (int b = 0; b < buckets; ++b) start[b + 1] += start[b];
+  std::vector<WeighedValue<K>> sorted(n);
+  std::vector<Eigen::Index> next(start.begin(), start.end() - 1);
+  for (Eigen::Index i = 0; i < n; ++i) {
+    WeighedValue<K>& unit = sorted[next[bucket[i]]++];
+    unit.x = x[i];
+    for (int k = 0; k < K; ++k) unit.weight[k] = z[i] == 1 ? weights[n * k + i] : -weights[n * k + i];
+  }
+  const auto lower = [](const WeighedValue<K>& a, const WeighedValue<K>& b) { return a.x < b.x; };
+  for (int b = 0; b < buckets; ++b) std::sort(sorted.begin() + start[b], sorted.begin() + start[b + 1], lower);
+  return sorted;
+}
+
+// Gaps of K samples from one sort. Units of weight 0 are passed over: their values do not count as values of the
+// sample.
+template <int K>
+void gaps_of_samples(const double* x, const int* z, const double* weights, Eigen::Index n, DistributionGap* gaps) {
+  const std::vector<WeighedValue<K>> sorted = sort_by_value<K>(x, z, weights, n);
+  double scale[K][2] = {}, reached[K] = {}, sum[K] = {};
+  Eigen::Index values[K] = {};
+  for (int k = 0; k < K; ++k) {
+    for (Eigen::Index i = 0; i < n; ++i) scale[k][z[i]] += weights[n * k + i];
+    for (double& total : scale[k]) total = 1.0 / total;
+  }
+  for (Eigen::Index i = 0; i < n;) {
+    const double here = sorted[i].x;
+    bool counted[K] = {};
+    for (; i < n && sorted[i].x == here; ++i) {
+      for (int k = 0; k < K; ++k) {
+        const double weight = sorted[i].weight[k];
+        reached[k] += weight * scale[k][weight > 0.0];
+        counted[k] = counted[k] || weight != 0.0;
+      }
+    }
+    for (int k = 0; k < K; ++k) {
+      if (!counted[k]) continue;
+      const double difference = std::abs(reached[k]);
+      gaps[k].largest = std::max(gaps[k].largest, difference);
+      sum[k] += difference;
+      ++values[k];
+    }
+  }
+  for (int k = 0; k < K; ++k) gaps[k].mean = values[k] > 0 ? sum[k] / static_cast<double>(values[k]) : 0.0;
+}
+
+// One gap per column of `weights` (n x k). x: n finite values; z: n, 0 or 1; every arm has some weight. O(n log n).
+inline std::vector<DistributionGap> distribution_gaps(const Eigen::Ref<const Eigen::VectorXd>& x, const int* z,
+                                                      const Eigen::Ref<const Eigen::MatrixXd>& weights) {
+  const Eigen::Index n = x.size(), samples = weights.cols();
+  if (weights.rows() != n) throw std::invalid_argument("distribution_gaps: one row of weights per unit");
+  std::vector<DistributionGap> gaps(samples);
+  Eigen::Index done = 0;
+  for (; done + 2 <= samples; done += 2) gaps_of_samples<2>(x.data(), z, weights.col(done).data(), n, &gaps[done]);
+  if (done < samples) gaps_of_samples<1>(x.data(), z, weights.col(done).data(), n, &gaps[done]);
+  return gaps;
 }
 
 struct ArmMoments {
@@ -46,21 +107,28 @@ struct ArmMoments {
 };
 
 // Means and variances by arm with weights v; variance sum v (x - m)^2 / (sum v - sum v^2 / sum v). Two passes, O(n).
-inline ArmMoments arm_moments(const Eigen::Ref<const Eigen::VectorXd>& x, const int* z,
-                              const Eigen::Ref<const Eigen::VectorXd>& v) {
-  double total[2] = {0, 0}, squares[2] = {0, 0}, first[2] = {0, 0}, second[2] = {0, 0};
-  for (Eigen::Index i = 0; i < x.size(); ++i) {
-    total[z[i]] += v[i];
-    squares[z[i]] += v[i] * v[i];
-    first[z[i]] += v[i] * x[i];
+inline ArmMoments arm_moments(const double* x, const int* z, const double* v, Eigen::Index n) {
+  double total1 = 0, total0 = 0, squares1 = 0, squares0 = 0, first1 = 0, first0 = 0;
+  for (Eigen::Index i = 0; i < n; ++i) {
+    const double v1 = z[i] * v[i], v0 = v[i] - v1;
+    total1 += v1;
+    total0 += v0;
+    squares1 += v1 * v1;
+    squares0 += v0 * v0;
+    first1 += v1 * x[i];
+    first0 += v0 * x[i];
   }
   ArmMoments out;
-  for (int arm = 0; arm < 2; ++arm) out.mean[arm] = first[arm] / total[arm];
-  for (Eigen::Index i = 0; i < x.size(); ++i) {
-    const double away = x[i] - out.mean[z[i]];
-    second[z[i]] += v[i] * away * away;
+  out.mean[1] = first1 / total1;
+  out.mean[0] = first0 / total0;
+  double second1 = 0, second0 = 0;
+  for (Eigen::Index i = 0; i < n; ++i) {
+    const double v1 = z[i] * v[i], v0 = v[i] - v1;
+    second1 += v1 * (x[i] - out.mean[1]) * (x[i] - out.mean[1]);
+    second0 += v0 * (x[i] - out.mean[0]) * (x[i] - out.mean[0]);
   }
-  for (int arm = 0; arm < 2; ++arm) out.variance[arm] = second[arm] / (total[arm] - squares[arm] / total[arm]);
+  out.variance[1] = second1 / (total1 - squares1 / total1);
+  out.variance[0] = second0 / (total0 - squares0 / total0);
   return out;
 }
 

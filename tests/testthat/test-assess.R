@@ -13,7 +13,7 @@ test_that("means, variances, KS and mean gap of a numeric column agree with plai
   x <- c(1, 2, 2, 3, 5, 5, 7, 8)
   z <- c(1L, 0L, 1L, 0L, 1L, 0L, 0L, 1L)
   v <- c(1, 2, 0.5, 1, 0, 3, 1, 2)
-  out <- core_numeric_balance(x, z, v)
+  out <- core_numeric_balance(x, z, cbind(rep(1, 8), v))[, 2]
   expect_equal(out[["mean_treated"]], sum((v * x)[z == 1]) / sum(v[z == 1]))
   expect_equal(out[["var_treated"]], weighted_variance(x[z == 1], v[z == 1]))
   expect_equal(out[["var_control"]], weighted_variance(x[z == 0], v[z == 0]))
