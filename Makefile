@@ -12,6 +12,7 @@ test:
 
 check:
 	@tools/setup test
+	@tools/install
 	@tools/check
 
 bench: install

@@ -3,7 +3,7 @@
 
 command_draft <- function(flags, args) {
   data <- read_units(args)
-  plan <- if (is.null(flags$out)) file.path(dirname(args), "plan.yml") else flags$out
+  plan <- if (is.null(flags$out)) beside(args, "plan.yml") else flags$out
   if (file.exists(plan) && !flags$force) {
     abort_file(c("{.file {plan}} is there already.", i = "Use --out for another name, or --force to replace it."),
                path = plan, call = NULL)

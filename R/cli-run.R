@@ -1,9 +1,12 @@
 # `twin run` and `twin demo`.
 
 command_run <- function(flags, args) {
-  out <- if (is.null(flags$out)) file.path(dirname(args), "results") else flags$out
+  out <- if (is.null(flags$out)) beside(args, "results") else flags$out
   run_plan(args, out, flags$strict)
 }
+
+# A neighbour of a file, without a leading "./".
+beside <- function(file, name) if (dirname(file) == ".") name else file.path(dirname(file), name)
 
 command_demo <- function(flags, args) {
   folder <- if (is.null(flags$out)) "twin-demo" else flags$out
@@ -76,8 +79,9 @@ say_balances <- function(designs, balances) {
 say_effects <- function(effects, truth) {
   for (outcome in unique(vapply(effects, `[[`, "", "outcome"))) {
     chosen <- Filter(function(effect) effect$outcome == outcome, effects)
-    writeLines(c("", format(compare_effects(!!!chosen, truth = if (outcome %in% names(truth)) truth[[outcome]])), ""))
+    writeLines(c("", format(compare_effects(!!!chosen, truth = if (outcome %in% names(truth)) truth[[outcome]]))))
   }
+  if (length(effects) > 0L) writeLines("")
 }
 
 check_out <- function(out) {

@@ -17,7 +17,8 @@
 #'   the file can't be written.
 #' @family out
 #' @examples
-#' study <- frame_study(crews, treatment = "joined", outcome = "income", covariates = ~ boat_length + past_income)
+#' study <- frame_study(crews, treatment = "joined", outcome = "income",
+#'                      covariates = ~ boat_length + past_income)
 #' design <- study |> score_units() |> weigh_units()
 #' file <- write_report(tempfile(fileext = ".html"), study, designs = list(weights = design),
 #'                      effects = list(raw = measure_effect(study), weights = measure_effect(design)))

@@ -12,7 +12,8 @@
 #' @section Errors: `twin_error_file` when the folder is missing or can't be written to, or for another ending.
 #' @family out
 #' @examples
-#' study <- frame_study(crews, treatment = "joined", outcome = "income", covariates = ~ boat_length + port_size)
+#' study <- frame_study(crews, treatment = "joined", outcome = "income",
+#'                      covariates = ~ boat_length + port_size)
 #' file <- tempfile(fileext = ".tex")
 #' export_table(describe_groups(study), file)
 #' cat(readLines(file), sep = "\n")

@@ -5,6 +5,7 @@ twin_mark <- "#A8521C"  # truths and points of change
 theme_twin <- function() {
   ggplot2::theme_minimal(base_size = 12) +
     ggplot2::theme(
+      plot.background = ggplot2::element_rect(fill = "white", colour = NA),
       panel.grid.minor = ggplot2::element_blank(),
       panel.grid.major = ggplot2::element_line(colour = "grey90", linewidth = 0.3),
       plot.title = ggplot2::element_text(face = "bold", size = 14),

@@ -59,7 +59,8 @@ format_setting <- function(value) {
 #'   number of different designs `before` and `after` that moment.
 #' @family design
 #' @examples
-#' study <- frame_study(crews, treatment = "joined", outcome = "income", covariates = ~ boat_length + port_size)
+#' study <- frame_study(crews, treatment = "joined", outcome = "income",
+#'                      covariates = ~ boat_length + port_size)
 #' design <- study |> score_units() |> pair_units(caliper = 0.2)
 #' logbook(design)
 #' @export

@@ -81,7 +81,7 @@ test_that("every export has a help page with an example, and stands in the refer
 
 test_that("the code is free of lint", {
   root <- sources()
-  skip_if_not_installed("lintr")
+  skip_if(!file.exists(file.path(root, ".lintr")), "a built package has no lint settings")
   lints <- withr::with_dir(root, lintr::lint_dir("R", parse_settings = TRUE))
   expect_identical(vapply(lints, function(lint) sprintf("%s:%d %s", lint$filename, lint$line_number, lint$message), ""),
                    character())
