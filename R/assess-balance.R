@@ -82,7 +82,7 @@ finish_rows <- function(rows, sd, limits, sample) {
 joint_imbalance <- function(study, v) {
   matrix <- covariate_matrix(study$columns)
   mean_of <- function(arm) drop(crossprod(matrix, v * (study$z == arm))) / sum(v[study$z == arm])
-  core_mahalanobis_length(mean_of(1L) - mean_of(0L), glue_weighted_covariance(matrix, study$s))
+  core_mahalanobis_length(mean_of(1L) - mean_of(0L), core_covariance(matrix, study$s))
 }
 
 #' @export

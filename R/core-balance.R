@@ -6,8 +6,14 @@ core_numeric_balance <- function(x, z, weights) {
   rbind(glue_arm_moments(x, z, weights), glue_distribution_gaps(x, z, weights))
 }
 
-# The four moments of one sample, named.
+# Means and variances by arm only, a column per sample.
+core_sample_moments <- function(x, z, weights) glue_arm_moments(x, z, weights)
+
+# The same of one sample, as a named vector.
 core_arm_moments <- function(x, z, v) glue_arm_moments(x, z, v)[, 1L]
+
+# Covariance of the columns of x with weights v (NULL for 1): METHODS, "Balance", weighted variance.
+core_covariance <- function(x, v) glue_weighted_covariance(x, v)
 
 # Shares of each level by arm: a matrix with one row per level and columns treated, control.
 core_level_shares <- function(code, levels, z, v) {

@@ -39,7 +39,7 @@ level_rows <- function(name, kind, levels, shares) {
 
 numeric_moments <- function(values, z, weights, distribution) {
   if (distribution) return(core_numeric_balance(values, z, weights))
-  rbind(glue_arm_moments(values, z, weights), ks = NA, ecdf_mean = NA)
+  rbind(core_sample_moments(values, z, weights), ks = NA, ecdf_mean = NA)
 }
 
 # METHODS, "Balance": whose sd standardizes, by estimand.

@@ -74,12 +74,13 @@ measure_effect <- function(x, outcome = NULL, estimator = c("difference", "augme
 }
 
 # Which study rows carry influence (`rows`), which of them are averaged (`used`), and their data. Units without an
-# outcome leave with their pair; on weights they stay as carriers of the score's influence, with weight 0.
+# outcome or with sampling weight 0 leave with their pair; on weights they stay as carriers of the score's influence.
 effect_units <- function(x, y, z) {
   present <- !is.na(y)
-  inside <- design_kept(x) & present
+  counted <- present & sampling_weight(study_of(x)) > 0
+  inside <- design_kept(x) & counted
   if (design_kind(x) == "pairs") {
-    torn <- x$set[design_kept(x) & !present]
+    torn <- x$set[design_kept(x) & !counted]
     inside <- inside & !(x$set %in% torn)
   }
   carries <- if (design_kind(x) == "weights" || (design_kind(x) == "raw" && !is.null(design_score(x)))) {
@@ -234,6 +235,12 @@ check_family_outcome <- function(family, shares, outcome, call = rlang::caller_e
 }
 
 check_measured_arms <- function(units, study, outcome, call = rlang::caller_env()) {
+  if (any(units$used) && diff(range(units$y[units$used])) == 0) {
+    abort_input(c(
+      "The outcome {.val {outcome}} does not vary: it is {units$y[units$used][1L]} for every unit in use.",
+      i = "There is no effect to measure."
+    ), column = outcome, call = call)
+  }
   size <- c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L))
   if (all(size >= 2L)) return(invisible(units))
   arm <- names(size)[size < 2L][1L]

@@ -13,6 +13,7 @@ column_label <- function(x, name) {
 # Labelled columns become factors when every value has a label; strings are sorted in the same order on any machine.
 plain_column <- function(x, name, call) {
   if (inherits(x, "haven_labelled")) x <- labelled_to_plain(x)
+  if (inherits(x, "integer64")) stop_integer64(name, call)
   if (is.factor(x)) return(droplevels(x))
   if (is.character(x)) return(text_to_factor(x))
   if (inherits(x, "POSIXt")) return(structure(as.double(as.POSIXct(x)) / 86400, class = "Date"))
@@ -22,6 +23,12 @@ plain_column <- function(x, name, call) {
     "Column {.val {name}} can't be used: it is {.obj_type_friendly {x}}.",
     i = "Turn it into numbers, text, a factor, TRUE/FALSE or dates first."
   ), column = name, call = call)
+}
+
+# Their bits read as doubles are other numbers, and only the package that made them can turn them back.
+stop_integer64 <- function(name, call) {
+  abort_input(c("Column {.val {name}} holds 64-bit integers.", i = "Turn it into numbers with as.numeric() first."),
+              column = name, call = call)
 }
 
 is_numbers <- function(x) is.numeric(x) && is.null(dim(x))

@@ -38,7 +38,8 @@ read_units <- function(path) {
 read_delimited <- function(path, separator) {
   data.table::fread(
     path, sep = separator, header = TRUE, na.strings = c("", "NA"), data.table = FALSE, showProgress = FALSE,
-    encoding = "UTF-8", check.names = FALSE
+    encoding = "UTF-8", check.names = FALSE,
+    integer64 = "double"
   )
 }
 

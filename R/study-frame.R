@@ -42,6 +42,7 @@ frame_study <- function(data, treatment, outcome, covariates, estimand = c("ATT"
                         missing = c("flag", "drop", "stop"), event = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
+  attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
   estimand <- check_choice(estimand, c("ATT", "ATE", "ATC", "ATO"))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   check_roles(data, treatment, outcome, weight, cluster, stratum, id, call)

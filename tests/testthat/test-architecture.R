@@ -60,6 +60,13 @@ test_that("core computes and does not talk, plot or read roles", {
                         value = TRUE), character())
 })
 
+test_that("only core calls compiled code", {
+  files <- list.files(file.path(sources(), "R"), pattern = "[.]R$", full.names = TRUE)
+  files <- files[!room_of(files) %in% c("core", "RcppExports.R")]
+  callers <- Filter(function(file) any(grepl("\\bglue_", readLines(file))), files)
+  expect_identical(basename(callers), character())
+})
+
 test_that("kernels hold no R types", {
   files <- list.files(file.path(sources(), "src", "kernels"), full.names = TRUE)
   expect_gt(length(files), 3)
@@ -67,7 +74,15 @@ test_that("kernels hold no R types", {
   expect_identical(grep("Rcpp|SEXP|R_ext|<R[.]h>|Rinternals", text, value = TRUE), character())
 })
 
-test_that("every export has a help page with an example, and stands in the reference once", {
+test_that("every export stands in the reference once", {
+  file <- file.path(sources(), "_pkgdown.yml")
+  skip_if(!file.exists(file), "a built package has no reference file")
+  listed <- unlist(lapply(yaml::read_yaml(file)$reference, `[[`, "contents"))
+  expect_identical(listed[duplicated(listed)], character())
+  expect_setequal(setdiff(listed, c("crews", "crews_truth")), getNamespaceExports("carefultwin"))
+})
+
+test_that("every export has a help page with an example", {
   root <- sources()
   exports <- setdiff(getNamespaceExports("carefultwin"), c("tidy", "glance", "augment"))
   expect_gt(length(exports), 15)

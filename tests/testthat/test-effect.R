@@ -227,6 +227,9 @@ test_that("what does not fit is refused with the reason", {
                class = "twin_error_input")
   expect_error(measure_effect(weigh_units(scored), family = "gaussian"), "belong to", class = "twin_error_input")
   expect_warning(measure_effect(scored), "the difference is the raw one", class = "twin_warning_unadjusted")
+  data <- many_crews()
+  data$income <- 7
+  expect_error(measure_effect(study_of_many(data)), "does not vary: it is 7", class = "twin_error_input")
 })
 
 test_that("a comparison lines effects up and covers its truth", {

@@ -100,6 +100,16 @@ test_that("two-valued outcomes say what counts as 1, or ask", {
   expect_equal(coef(measure_effect(study, "kept")), coef(measure_effect(study, "sold")))
 })
 
+test_that("data.table and tibble-like data give the same study, and 64-bit integers are refused", {
+  data <- many_crews()
+  plain <- study_matrix(frame(data, covariates = ~ .^2, subset = 1:200) |> suppressWarnings())
+  table <- data.table::as.data.table(data)
+  expect_identical(study_matrix(frame(table, covariates = ~ .^2, subset = 1:200)), plain)
+  expect_s3_class(table, "data.table")
+  data$big <- structure(runif(300), class = "integer64")
+  expect_error(frame(data, covariates = "big"), "64-bit integers", class = "twin_error_input")
+})
+
 expect_refused <- function(object, pattern) expect_error(object, pattern, class = "twin_error_input")
 
 test_that("unknown columns are refused with the nearest name", {
