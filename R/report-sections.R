@@ -123,8 +123,11 @@ table_tag <- function(table, caption, note, failing = rep(FALSE, nrow(table)), t
   })
   htmltools::tagList(
     tags$div(class = "scroll", tags$table(
+      class = if (length(text) > 0L) "running",
       tags$caption(caption),
-      tags$thead(tags$tr(lapply(names(table), function(name) tags$th(scope = "col", name)))),
+      tags$thead(tags$tr(lapply(seq_along(table), function(j) {
+        tags$th(scope = "col", class = if (j %in% text) "text", names(table)[j])
+      }))),
       tags$tbody(body)
     )),
     if (!is.null(note)) tags$p(class = "note", note)
