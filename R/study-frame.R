@@ -25,6 +25,8 @@
 #' @param missing What to do about missing covariate values: `"flag"` (default) fills a numeric column with its mean
 #'   and adds an indicator column, and gives a factor a level of its own; `"drop"` leaves out rows that miss any;
 #'   `"stop"` is an error that says where they are.
+#' @param graph A [twin_graph][assume_graph] whose nodes are columns. Without `covariates` the study adjusts for its
+#'   smallest sufficient set; with them, covariates that the treatment causes or that open a path raise a warning.
 #' @param event For two-valued outcomes that are neither 0/1 nor TRUE/FALSE nor no/yes: the value that counts as 1, as
 #'   one string, or a vector with one string per outcome, named by outcome.
 #' @return A `twin_study`. Rows are those of `data`, all of them: [weights()][weights.twin_design] of a design made
@@ -37,9 +39,9 @@
 #' frame_study(crews, treatment = "joined", outcome = "income",
 #'             covariates = ~ boat_length + crew_size + port_size, cluster = "harbour")
 #' @export
-frame_study <- function(data, treatment, outcome, covariates, estimand = c("ATT", "ATE", "ATC", "ATO"),
+frame_study <- function(data, treatment, outcome, covariates = NULL, estimand = c("ATT", "ATE", "ATC", "ATO"),
                         treated = NULL, weight = NULL, cluster = NULL, stratum = NULL, id = NULL, subset = NULL,
-                        missing = c("flag", "drop", "stop"), event = NULL) {
+                        missing = c("flag", "drop", "stop"), event = NULL, graph = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
@@ -48,6 +50,7 @@ frame_study <- function(data, treatment, outcome, covariates, estimand = c("ATT"
   check_roles(data, treatment, outcome, weight, cluster, stratum, id, call)
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,
                 id = id)
+  if (!is.null(graph)) covariates <- covariates_by_graph(graph, covariates, treatment, outcome[1L], data, call)
   wanted <- parse_covariates(covariates, data, unlist(roles), call = call)
   check_role_clashes(roles, wanted$names, call)
 

@@ -1,8 +1,9 @@
 rooms <- c("core", "study", "panel", "graph", "design", "assess", "effect", "did", "probe", "show", "report", "cli")
 # What each room may call besides itself: DESIGN.md, "Rooms".
 below <- list(
-  core = character(), study = "core", panel = "core", graph = "core",
-  design = c("study", "core"), assess = c("design", "panel", "study", "core"),
+  # study, panel and graph are one room
+  core = character(), study = c("graph", "core"), panel = c("study", "core"), graph = c("study", "core"),
+  design = c("study", "graph", "core"), assess = c("design", "panel", "study", "core"),
   effect = c("design", "panel", "study", "core"), did = c("design", "panel", "study", "core"),
   probe = c("effect", "did", "design", "study", "core"),
   show = c("probe", "effect", "did", "assess", "design", "graph", "panel", "study", "core"),

@@ -1,0 +1,139 @@
+#' @export
+format.twin_graph <- function(x, ...) {
+  edges <- as.data.frame(x)
+  by_cause <- split(edges$to, factor(edges$from, unique(edges$from)))
+  c(
+    sprintf("Causal graph: %s, %s", plural(nrow(x$parents), "node"), plural(nrow(edges), "arrow")),
+    if (!is.null(x$exposure)) field_lines("Exposure", x$exposure),
+    if (!is.null(x$outcome)) field_lines("Outcome", x$outcome),
+    if (length(x$unobserved) > 0L) field_lines("Unobserved", paste(x$unobserved, collapse = ", ")),
+    unlist(Map(function(from, to) wrap_lines(sprintf("%s -> %s", from, paste(to, collapse = ", ")), 2L),
+               names(by_cause), by_cause), use.names = FALSE),
+    "Next: sets_to_adjust() for what to adjust for, testable_claims() to check it."
+  )
+}
+
+#' @export
+print.twin_graph <- function(x, ...) print_lines(x, format(x, ...))
+
+#' @export
+format.twin_sets <- function(x, ...) {
+  head <- sprintf("What to adjust for: %s on %s", attr(x, "exposure"), attr(x, "outcome"))
+  if (length(x) == 0L) {
+    return(c(head, wrap_lines("No set of observed nodes suffices. Paths that stay open whatever is adjusted for:", 2L),
+             paste0("    ", unlist(attr(x, "open")))))
+  }
+  shown <- utils::head(x, 20L)
+  c(head, vapply(shown, function(set) paste0("  {", paste(set, collapse = ", "), "}"), ""),
+    if (length(x) > 20L) sprintf("  and %d more", length(x) - 20L),
+    if (length(x) == 1L && length(x[[1L]]) == 0L) "  Nothing need be adjusted for.")
+}
+
+#' @export
+print.twin_sets <- function(x, ...) print_lines(x, format(x, ...))
+
+#' @export
+format.twin_set_check <- function(x, ...) {
+  name <- paste0("{", paste(x$set, collapse = ", "), "}")
+  if (x$sufficient) return(paste(name, "suffices: it blocks every back-door path and holds no effect of the exposure."))
+  c(
+    paste(name, "does not suffice:"),
+    if (length(x$descendants) > 0L) wrap_lines(paste("The exposure causes", and_list(x$descendants)), 2L),
+    if (length(x$unobserved) > 0L) wrap_lines(paste("Nobody measured", and_list(x$unobserved)), 2L),
+    if (length(x$open) > 0L) c("  Open back-door paths:", paste0("    ", unlist(x$open))),
+    if (length(x$opened) > 0L) wrap_lines(paste("Colliders opened by the set:", and_list(x$opened)), 2L)
+  )
+}
+
+#' @export
+print.twin_set_check <- function(x, ...) print_lines(x, format(x, ...))
+
+#' Plot a causal graph
+#'
+#' Causes stand left of their effects. Shapes and line types tell exposure, outcome, adjusted and unobserved nodes
+#' apart, so that colour is not needed; arrows on back-door paths that stay open are drawn thick.
+#'
+#' @param x A `twin_graph`.
+#' @param adjusted Names of the nodes adjusted for, to be marked; open paths are worked out given them.
+#' @param ... Must be empty.
+#' @return A ggplot.
+#' @family assumptions
+#' @examples
+#' graph <- assume_graph("digraph { port -> {joined income}; joined -> income }", exposure = "joined",
+#'                       outcome = "income")
+#' plot(graph, adjusted = "port")
+#' @export
+plot.twin_graph <- function(x, adjusted = character(), ...) {
+  rlang::check_dots_empty()
+  check_nodes(adjusted, rownames(x$parents), "adjusted")
+  nodes <- graph_nodes(x, adjusted)
+  arrows <- graph_arrows(x, nodes, adjusted)
+  ggplot2::ggplot(nodes, ggplot2::aes(x = .data$x, y = .data$y)) +
+    ggplot2::geom_curve(
+      data = arrows[!arrows$open, ], curvature = 0.08, colour = "grey45", linewidth = 0.5,
+      ggplot2::aes(x = .data$x0, y = .data$y0, xend = .data$x1, yend = .data$y1),
+      arrow = ggplot2::arrow(length = ggplot2::unit(2.5, "mm"), type = "closed")
+    ) +
+    ggplot2::geom_curve(
+      data = arrows[arrows$open, ], curvature = 0.08, colour = twin_mark, linewidth = 1.4,
+      ggplot2::aes(x = .data$x0, y = .data$y0, xend = .data$x1, yend = .data$y1),
+      arrow = ggplot2::arrow(length = ggplot2::unit(3.5, "mm"), type = "closed")
+    ) +
+    ggplot2::geom_point(ggplot2::aes(shape = .data$role, fill = .data$role), size = 9, stroke = 1, colour = "grey15") +
+    ggplot2::geom_label(ggplot2::aes(y = .data$y - 0.26, label = .data$name), size = 3.9, label.size = 0,
+                        fill = "white") +
+    ggplot2::scale_shape_manual(values = role_shapes, drop = TRUE, name = NULL) +
+    ggplot2::scale_fill_manual(values = role_fills, drop = TRUE, name = NULL) +
+    ggplot2::scale_x_continuous(expand = ggplot2::expansion(add = 0.45)) +
+    ggplot2::scale_y_continuous(expand = ggplot2::expansion(add = 0.45)) +
+    ggplot2::labs(title = "Causal assumptions", subtitle = graph_subtitle(x, adjusted, arrows)) +
+    theme_twin() +
+    ggplot2::theme(axis.text = ggplot2::element_blank(), axis.title = ggplot2::element_blank(),
+                   panel.grid.major = ggplot2::element_blank())
+}
+
+role_shapes <- c(exposure = 22, outcome = 23, adjusted = 24, observed = 21, unobserved = 13)
+role_fills <- c(exposure = "#0B5F66", outcome = "#E3A02B", adjusted = "#DCEBEA", observed = "white",
+                unobserved = "grey80")
+
+graph_nodes <- function(x, adjusted) {
+  names <- rownames(x$parents)
+  layout <- core_layered_layout(x$parents)
+  role <- ifelse(names %in% x$unobserved, "unobserved", ifelse(names %in% adjusted, "adjusted", "observed"))
+  role[names %in% x$exposure] <- "exposure"
+  role[names %in% x$outcome] <- "outcome"
+  # every other layer a little higher, so that arrows over two layers do not run through a node
+  data.frame(name = names, x = layout[, "layer"], y = layout[, "place"] + 0.18 * (layout[, "layer"] %% 2),
+             role = factor(role, levels = names(role_shapes)[names(role_shapes) %in% role]))
+}
+
+# Arrow ends a little short of their nodes; `open` marks arrows of back-door paths open given the adjusted nodes.
+graph_arrows <- function(x, nodes, adjusted) {
+  edges <- as.data.frame(x)
+  from <- nodes[match(edges$from, nodes$name), ]
+  to <- nodes[match(edges$to, nodes$name), ]
+  length <- sqrt((to$x - from$x)^2 + (to$y - from$y)^2)
+  short <- 0.13 / length
+  open <- rep(FALSE, nrow(edges))
+  if (!is.null(x$exposure) && !is.null(x$outcome)) {
+    ends <- match(c(x$exposure, x$outcome), nodes$name)
+    paths <- core_open_paths(core_back_door_graph(x$parents, ends[1L]), ends[1L], ends[2L],
+                             match(adjusted, nodes$name), most = 20L)
+    steps <- unlist(lapply(paths, function(path) {
+      a <- nodes$name[path[-length(path)]]
+      b <- nodes$name[path[-1L]]
+      c(paste(a, b, sep = "\r"), paste(b, a, sep = "\r"))
+    }))
+    open <- paste(edges$from, edges$to, sep = "\r") %in% steps
+  }
+  data.frame(x0 = from$x + (to$x - from$x) * short, y0 = from$y + (to$y - from$y) * short,
+             x1 = to$x - (to$x - from$x) * short, y1 = to$y - (to$y - from$y) * short, open = open)
+}
+
+graph_subtitle <- function(x, adjusted, arrows) {
+  if (is.null(x$exposure) || is.null(x$outcome)) return("Name exposure and outcome to see open back-door paths.")
+  given <- " when nothing is adjusted for"
+  if (length(adjusted) > 0L) given <- paste(" when adjusting for", and_list(adjusted))
+  if (any(arrows$open)) paste0("Thick: back-door paths that stay open", given, ".")
+  else paste0("No back-door path is open", given, ".")
+}
