@@ -156,20 +156,36 @@ core_layers <- function(parents) {
   layer
 }
 
-# Layers from left to right. Order within a layer by the mean place of neighbours in
-# the layer before, a few sweeps. Returns a matrix of layer and place.
+# Layers from left to right. An edge over several layers gets a stand-in node in each one between, so that it has a
+# lane of its own; the order within a layer follows the mean place of neighbours in the layers beside, a few sweeps
+# (Sugiyama, Tagawa & Toda 1981). Returns list(layer, place, routes): coordinates of all nodes, stand-ins last, and
+# for each edge (in the order of which(parents)) the nodes it runs through.
 core_layered_layout <- function(parents) {
   layer <- core_layers(parents)
-  n <- length(layer)
-  place <- numeric(n)
-  for (k in unique(layer)) place[layer == k] <- seq_len(sum(layer == k)) - (sum(layer == k) + 1) / 2
-  joined <- parents | t(parents)
-  for (sweep in 1:8) {
+  edges <- which(parents, arr.ind = TRUE)
+  routes <- vector("list", nrow(edges))
+  for (k in seq_len(nrow(edges))) {
+    between <- seq_len(layer[edges[k, 2L]] - layer[edges[k, 1L]] - 1L)
+    routes[[k]] <- unname(c(edges[k, 1L], length(layer) + between, edges[k, 2L]))
+    layer <- c(layer, layer[edges[k, 1L]] + between)
+  }
+  joined <- matrix(FALSE, length(layer), length(layer))
+  for (route in routes) joined[cbind(route[-1L], route[-length(route)])] <- TRUE
+  joined <- joined | t(joined)
+  place <- numeric(length(layer))
+  room <- rep(c(2, 1), c(nrow(parents), length(layer) - nrow(parents)))  # a node and its name, or a lane
+  for (k in unique(layer)) place[layer == k] <- core_spread(room[layer == k])
+  for (sweep in 1:24) {
     for (k in sort(unique(layer), decreasing = sweep %% 2 == 0)) {
       inside <- which(layer == k)
-      pull <- vapply(inside, function(j) if (any(joined[, j])) mean(place[joined[, j]]) else place[j], 0)
-      place[inside[order(pull, inside)]] <- seq_along(inside) - (length(inside) + 1) / 2
+      beside <- layer == if (sweep %% 2 == 0) k + 1L else k - 1L
+      pull <- vapply(inside, function(j) mean(c(place[joined[, j] & beside], place[j])), 0)
+      inside <- inside[order(pull, inside)]
+      place[inside] <- core_spread(room[inside])
     }
   }
-  cbind(layer = layer, place = place)
+  list(layer = layer, place = place, routes = routes)
 }
+
+# Centres of things of the given sizes set side by side, their middle at 0.
+core_spread <- function(sizes) cumsum(sizes) - sizes / 2 - sum(sizes) / 2

@@ -66,26 +66,22 @@ print.twin_set_check <- function(x, ...) print_lines(x, format(x, ...))
 plot.twin_graph <- function(x, adjusted = character(), ...) {
   rlang::check_dots_empty()
   check_nodes(adjusted, rownames(x$parents), "adjusted")
-  nodes <- graph_nodes(x, adjusted)
-  arrows <- graph_arrows(x, nodes, adjusted)
+  layout <- core_layered_layout(x$parents)
+  nodes <- graph_nodes(x, layout, adjusted)
+  arrows <- graph_arrows(x, layout, adjusted)
+  head <- function(size) ggplot2::arrow(length = ggplot2::unit(size, "mm"), type = "closed", angle = 22)
   ggplot2::ggplot(nodes, ggplot2::aes(x = .data$x, y = .data$y)) +
-    ggplot2::geom_curve(
-      data = arrows[!arrows$open, ], curvature = 0.08, colour = "grey45", linewidth = 0.5,
-      ggplot2::aes(x = .data$x0, y = .data$y0, xend = .data$x1, yend = .data$y1),
-      arrow = ggplot2::arrow(length = ggplot2::unit(2.5, "mm"), type = "closed")
-    ) +
-    ggplot2::geom_curve(
-      data = arrows[arrows$open, ], curvature = 0.08, colour = twin_mark, linewidth = 1.4,
-      ggplot2::aes(x = .data$x0, y = .data$y0, xend = .data$x1, yend = .data$y1),
-      arrow = ggplot2::arrow(length = ggplot2::unit(3.5, "mm"), type = "closed")
-    ) +
+    ggplot2::geom_path(data = arrows[!arrows$open, ], ggplot2::aes(group = .data$edge), colour = "grey45",
+                       linewidth = 0.5, arrow = head(2.8)) +
+    ggplot2::geom_path(data = arrows[arrows$open, ], ggplot2::aes(group = .data$edge), colour = twin_mark,
+                       linewidth = 1.3, arrow = head(3.6)) +
     ggplot2::geom_point(ggplot2::aes(shape = .data$role, fill = .data$role), size = 9, stroke = 1, colour = "grey15") +
-    ggplot2::geom_label(ggplot2::aes(y = .data$y - 0.26, label = .data$name), size = 3.9, label.size = 0,
-                        fill = "white") +
+    ggplot2::geom_label(ggplot2::aes(label = .data$name), size = 3.9, label.size = 0, fill = "white", alpha = 0.85,
+                        vjust = 1.85, label.padding = ggplot2::unit(0.12, "lines")) +
     ggplot2::scale_shape_manual(values = role_shapes, drop = TRUE, name = NULL) +
     ggplot2::scale_fill_manual(values = role_fills, drop = TRUE, name = NULL) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(add = 0.45)) +
-    ggplot2::scale_y_continuous(expand = ggplot2::expansion(add = 0.45)) +
+    ggplot2::scale_y_continuous(expand = ggplot2::expansion(mult = 0.12)) +
     ggplot2::labs(title = "Causal assumptions", subtitle = graph_subtitle(x, adjusted, arrows)) +
     theme_twin() +
     ggplot2::theme(axis.text = ggplot2::element_blank(), axis.title = ggplot2::element_blank(),
@@ -96,38 +92,43 @@ role_shapes <- c(exposure = 22, outcome = 23, adjusted = 24, observed = 21, unob
 role_fills <- c(exposure = "#0B5F66", outcome = "#E3A02B", adjusted = "#DCEBEA", observed = "white",
                 unobserved = "grey80")
 
-graph_nodes <- function(x, adjusted) {
+graph_nodes <- function(x, layout, adjusted) {
   names <- rownames(x$parents)
-  layout <- core_layered_layout(x$parents)
   role <- ifelse(names %in% x$unobserved, "unobserved", ifelse(names %in% adjusted, "adjusted", "observed"))
   role[names %in% x$exposure] <- "exposure"
   role[names %in% x$outcome] <- "outcome"
-  # every other layer a little higher, so that arrows over two layers do not run through a node
-  data.frame(name = names, x = layout[, "layer"], y = layout[, "place"] + 0.18 * (layout[, "layer"] %% 2),
+  data.frame(name = names, x = layout$layer[seq_along(names)], y = layout$place[seq_along(names)],
              role = factor(role, levels = names(role_shapes)[names(role_shapes) %in% role]))
 }
 
-# Arrow ends a little short of their nodes; `open` marks arrows of back-door paths open given the adjusted nodes.
-graph_arrows <- function(x, nodes, adjusted) {
-  edges <- as.data.frame(x)
-  from <- nodes[match(edges$from, nodes$name), ]
-  to <- nodes[match(edges$to, nodes$name), ]
-  length <- sqrt((to$x - from$x)^2 + (to$y - from$y)^2)
-  short <- 0.13 / length
-  open <- rep(FALSE, nrow(edges))
-  if (!is.null(x$exposure) && !is.null(x$outcome)) {
-    ends <- match(c(x$exposure, x$outcome), nodes$name)
-    paths <- core_open_paths(core_back_door_graph(x$parents, ends[1L]), ends[1L], ends[2L],
-                             match(adjusted, nodes$name), most = 20L)
-    steps <- unlist(lapply(paths, function(path) {
-      a <- nodes$name[path[-length(path)]]
-      b <- nodes$name[path[-1L]]
-      c(paste(a, b, sep = "\r"), paste(b, a, sep = "\r"))
-    }))
-    open <- paste(edges$from, edges$to, sep = "\r") %in% steps
-  }
-  data.frame(x0 = from$x + (to$x - from$x) * short, y0 = from$y + (to$y - from$y) * short,
-             x1 = to$x - (to$x - from$x) * short, y1 = to$y - (to$y - from$y) * short, open = open)
+# The points of every arrow, its ends a little short of the nodes; `open` marks arrows of back-door paths that stay
+# open given the adjusted nodes.
+graph_arrows <- function(x, layout, adjusted) {
+  open <- open_edges(x, adjusted)
+  # a step up is as long on the page as this many steps to the right
+  shape <- c(1, max(1, diff(range(layout$place))) / max(1, diff(range(layout$layer))) * 2)
+  rows <- lapply(seq_along(layout$routes), function(k) {
+    at <- cbind(layout$layer, layout$place)[layout$routes[[k]], ]
+    last <- nrow(at)
+    towards <- function(from, to) from + (to - from) * min(0.4, 0.14 / sqrt(sum(((to - from) / shape)^2)))
+    start <- towards(at[1L, ], at[2L, ])
+    at[last, ] <- towards(at[last, ], at[last - 1L, ])
+    at[1L, ] <- start
+    data.frame(edge = k, x = at[, 1L], y = at[, 2L], open = open[k])
+  })
+  do.call(rbind, rows)
+}
+
+# For each edge: is it on a back-door path that is open given the adjusted nodes?
+open_edges <- function(x, adjusted) {
+  edges <- which(x$parents, arr.ind = TRUE)
+  if (is.null(x$exposure) || is.null(x$outcome)) return(rep(FALSE, nrow(edges)))
+  ends <- match(c(x$exposure, x$outcome), rownames(x$parents))
+  cut <- core_back_door_graph(x$parents, ends[1L])
+  paths <- core_open_paths(cut, ends[1L], ends[2L], match(adjusted, rownames(x$parents)), most = 50L)
+  used <- matrix(FALSE, nrow(x$parents), nrow(x$parents))
+  for (path in paths) used[cbind(path[-length(path)], path[-1L])] <- TRUE
+  (used | t(used))[edges]
 }
 
 graph_subtitle <- function(x, adjusted, arrows) {

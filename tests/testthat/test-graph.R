@@ -205,8 +205,9 @@ test_that("forty nodes are no trouble, and too many sets are stopped with a warn
 test_that("the picture tells roles apart by shape and draws open paths thick", {
   graph <- graph_of("c -> {x y}; x -> y; u -> c", exposure = "x", outcome = "y", unobserved = "u")
   open <- plot(graph)
-  expect_identical(sum(graph_arrows(graph, graph_nodes(graph, character()), character())$open), 2L)
-  expect_identical(sum(graph_arrows(graph, graph_nodes(graph, "c"), "c")$open), 0L)
+  expect_identical(sum(open_edges(graph, character())), 2L)
+  expect_identical(sum(open_edges(graph, "c")), 0L)
+  expect_identical(length(unique(ggplot2::layer_data(open, 2)$group)), 2L)
   points <- ggplot2::layer_data(open, 3)
   expect_identical(length(unique(points$shape)), 4L)
   expect_match(plot(graph, adjusted = "c")$labels$subtitle, "No back-door path is open")
