@@ -157,7 +157,7 @@ core_layers <- function(parents) {
 }
 
 # Layers from left to right. An edge over several layers gets a stand-in node in each one between, so that it has a
-# lane of its own; the order within a layer follows the mean place of neighbours in the layers beside, a few sweeps
+# lane of its own; the order within a layer follows the mean place of neighbours in the layers alongside, a few sweeps
 # (Sugiyama, Tagawa & Toda 1981). Returns list(layer, place, routes): coordinates of all nodes, stand-ins last, and
 # for each edge (in the order of which(parents)) the nodes it runs through.
 core_layered_layout <- function(parents) {
@@ -178,8 +178,8 @@ core_layered_layout <- function(parents) {
   for (sweep in 1:24) {
     for (k in sort(unique(layer), decreasing = sweep %% 2 == 0)) {
       inside <- which(layer == k)
-      beside <- layer == if (sweep %% 2 == 0) k + 1L else k - 1L
-      pull <- vapply(inside, function(j) mean(c(place[joined[, j] & beside], place[j])), 0)
+      alongside <- layer == if (sweep %% 2 == 0) k + 1L else k - 1L
+      pull <- vapply(inside, function(j) mean(c(place[joined[, j] & alongside], place[j])), 0)
       inside <- inside[order(pull, inside)]
       place[inside] <- core_spread(room[inside])
     }

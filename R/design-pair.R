@@ -42,7 +42,7 @@ pair_units <- function(x, caliper = 0.2, caliper_unit = c("sd", "raw"),
   unit <- if (caliper_unit == "sd") core_pooled_sd(x$score$linear, study$z, sampling_weight(study)) else 1
   partner <- core_pair_greedy(
     x$score$linear[seekers], x$score$linear[pool], if (is.finite(caliper)) caliper * unit else Inf, order,
-    treated_seek, if (order == "shuffled") shuffle(length(seekers), seed)
+    treated_seek, if (order == "shuffled") with_own_seed(seed, sample.int(length(seekers)))
   )
   pairs <- pair_table(study, x$score$linear, seekers, pool[partner], treated_seek)
   if (nrow(pairs) == 0L) stop_no_pairs(caliper, caliper_unit, x$score$linear, study$z)
@@ -117,16 +117,4 @@ stop_no_pairs <- function(caliper, unit, linear, z, call = rlang::caller_env()) 
     x = if (gap > 0) "The arms' linear scores do not overlap: the gap is {format(gap, digits = 3)}.",
     i = "Widen the caliper, or look at {.fn assess_overlap} first."
   ), call = call)
-}
-
-# A permutation from a seed of its own; the user's random stream and generator are put back.
-shuffle <- function(n, seed) {
-  if (exists(".Random.seed", globalenv(), inherits = FALSE)) {
-    old <- get(".Random.seed", globalenv(), inherits = FALSE)
-    on.exit(assign(".Random.seed", old, envir = globalenv()))
-  } else {
-    on.exit(rm(".Random.seed", envir = globalenv()))
-  }
-  set.seed(seed, kind = "Mersenne-Twister", normal.kind = "Inversion", sample.kind = "Rejection")
-  sample.int(n)
 }

@@ -35,32 +35,6 @@ export_table <- function(x, file, caption = NULL) {
   invisible(file)
 }
 
-# Write to a neighbour with a temporary name, then rename over the goal.
-write_whole <- function(file, write, call = rlang::caller_env()) {
-  folder <- dirname(file)
-  if (!dir.exists(folder)) {
-    abort_file(c("Can't write {.file {file}}.", x = "There is no folder {.file {folder}}."), path = file, call = call)
-  }
-  draft <- tempfile(".twin-", folder, fileext = paste0(".", tools::file_ext(file)))
-  on.exit(unlink(draft))
-  result <- tryCatch(suppressWarnings({
-    write(draft)
-    file.rename(draft, file)
-  }), error = function(e) conditionMessage(e))
-  if (isTRUE(result)) return(invisible(file))
-  abort_file(c("Can't write {.file {file}}.", x = if (is.character(result)) "{result}"), path = file, call = call)
-}
-
-# Text that starts like a formula is run by spreadsheets; an apostrophe keeps it text.
-defuse_formulas <- function(table) {
-  table[] <- lapply(table, function(column) {
-    if (!is.character(column)) return(column)
-    ifelse(grepl("^[=+@\t\r-]", column), paste0("'", column), column)
-  })
-  names(table) <- sub("^([=+@\t\r-])", "'\\1", names(table))
-  table
-}
-
 # list(table = strings, caption, note, left): what a rendered table of x holds.
 table_parts <- function(x) UseMethod("table_parts")
 

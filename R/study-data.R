@@ -1,46 +1,116 @@
 #' Read units from a file
 #'
 #' Reads a table with one row per unit. Empty cells and `NA` are missing values; text stays text (the study turns it
-#' into levels).
+#' into levels). Variable and value labels of Stata, SPSS and SAS files are kept and used in tables and plots.
 #'
-#' @param path Path of a `.csv`, `.tsv` or `.rds` file, as one string.
+#' @param path Path of a `.csv`, `.tsv` or `.txt` file (comma, semicolon or tab), Parquet (`.parquet`), Stata
+#'   (`.dta`), SPSS (`.sav`), SAS (`.sas7bdat`), Excel (`.xlsx`, `.xls`) or R (`.rds`) file, as one string.
+#' @param encoding Of a text file: `"UTF-8"` (default) or `"latin1"`. Text that is not UTF-8 is an error, not a guess.
+#' @param decimal Of a text file: `"."`, `","`, or `"auto"` (default): the comma when columns are separated by
+#'   something else and whole columns of text read as numbers with it.
+#' @param sheet Of an Excel file: number or name of the sheet; default the first.
 #' @return A data frame.
-#' @section Errors: `twin_error_file` when the file is missing, empty, of a kind not known here, or has fewer than two
-#'   columns.
+#' @section Errors: `twin_error_file` when the file is missing, empty, of a kind not known here, broken, in another
+#'   encoding, or has fewer than two columns; `twin_error_package` when the reader for its kind is not installed (the
+#'   message says how to install it).
 #' @family data
 #' @examples
 #' path <- system.file("extdata", "crews.csv", package = "carefultwin")
 #' head(read_units(path), 3)
 #' @export
-read_units <- function(path) {
+read_units <- function(path, encoding = c("UTF-8", "latin1"), decimal = c("auto", ".", ","), sheet = 1) {
   check_string(path)
+  encoding <- check_choice(encoding, c("UTF-8", "latin1"))
+  decimal <- check_choice(decimal, c("auto", ".", ","))
   if (!file.exists(path) || dir.exists(path)) {
     abort_file(c("Can't read {.file {path}}.", x = "There is no such file."), path = path)
   }
   kind <- tolower(tools::file_ext(path))
-  if (!kind %in% c("csv", "tsv", "rds")) {
+  readers <- unit_readers(encoding, decimal, sheet)
+  if (!kind %in% names(readers)) {
     abort_file(c(
       "Can't read {.file {path}}.",
       x = if (nzchar(kind)) "Files of kind {.val {kind}} are not known here." else "Its name has no ending.",
-      i = "Save the data as .csv, .tsv or .rds."
+      i = "Known: {.val {names(readers)}}."
     ), path = path)
   }
   if (file.size(path) == 0) abort_file(c("Can't read {.file {path}}.", x = "The file is empty."), path = path)
-  data <- tryCatch(
-    if (kind == "rds") readRDS(path) else read_delimited(path, if (kind == "tsv") "\t" else "auto"),
-    error = function(e) {
-      abort_file(c("Can't read {.file {path}}.", x = "{conditionMessage(e)}"), path = path, call = NULL)
-    }
-  )
+  data <- tryCatch(readers[[kind]](path), error = identity)
+  if (inherits(data, "twin_error")) stop(data)
+  if (inherits(data, "error")) {
+    abort_file(c("Can't read {.file {path}}.", x = "{conditionMessage(data)}"), path = path)
+  }
   check_units_table(data, path)
 }
 
-read_delimited <- function(path, separator) {
-  data.table::fread(
-    path, sep = separator, header = TRUE, na.strings = c("", "NA"), data.table = FALSE, showProgress = FALSE,
-    encoding = "UTF-8", check.names = FALSE,
-    integer64 = "double"
+# By file ending. Readers of other programs' files stand in packages that are installed when they are needed.
+unit_readers <- function(encoding, decimal, sheet) {
+  text <- function(separator) function(path) read_delimited(path, separator, encoding, decimal)
+  from <- function(package, read) {
+    function(path) {
+      need_package(package, paste0("read ", tools::file_ext(path), " files"))
+      as.data.frame(read(path))
+    }
+  }
+  list(
+    csv = text("auto"), tsv = text("\t"), txt = text("auto"), rds = readRDS,
+    parquet = from("nanoparquet", function(path) nanoparquet::read_parquet(path)),
+    dta = from("haven", function(path) haven::read_dta(path)),
+    sav = from("haven", function(path) haven::read_sav(path)),
+    sas7bdat = from("haven", function(path) haven::read_sas(path)),
+    xlsx = from("readxl", function(path) readxl::read_excel(path, sheet = sheet, .name_repair = "minimal")),
+    xls = from("readxl", function(path) readxl::read_excel(path, sheet = sheet, .name_repair = "minimal"))
   )
+}
+
+need_package <- function(package, purpose, call = rlang::caller_env(2)) {
+  if (requireNamespace(package, quietly = TRUE)) return(invisible(package))
+  abort_kind("package", c(
+    "The package {.pkg {package}} is needed to {purpose}.",
+    i = "Install it: {.code install.packages(\"{package}\")}"
+  ), package = package, call = call, .envir = environment())
+}
+
+read_delimited <- function(path, separator, encoding, decimal) {
+  read <- function(decimal) {
+    data.table::fread(
+      path, sep = separator, header = TRUE, na.strings = c("", "NA"), data.table = FALSE, showProgress = FALSE,
+      encoding = if (encoding == "latin1") "Latin-1" else "UTF-8", check.names = FALSE, integer64 = "double",
+      dec = decimal
+    )
+  }
+  data <- read(if (decimal == ",") "," else ".")
+  check_encoding(data, path, encoding)
+  if (decimal == "auto" && any(vapply(data, has_decimal_comma, NA))) data <- read(",")
+  if (encoding == "latin1") data <- as_utf8(data)
+  data
+}
+
+# A whole column of text such as "3,25": numbers written with a comma.
+has_decimal_comma <- function(x) {
+  if (!is.character(x)) return(FALSE)
+  x <- x[!is.na(x)]
+  length(x) > 0L && all(grepl("^[-+]?[0-9]*,?[0-9]+$", x)) && any(grepl(",", x, fixed = TRUE))
+}
+
+check_encoding <- function(data, path, encoding) {
+  if (encoding != "UTF-8") return(invisible(data))
+  valid <- function(text) all(validUTF8(text[!is.na(text)]))
+  bad <- c(if (!valid(names(data))) "the column names",
+           names(data)[!vapply(data, function(x) !is.character(x) || valid(x), NA)])
+  if (length(bad) == 0L) return(invisible(data))
+  bad <- iconv(bad, "latin1", "UTF-8")
+  abort_file(c(
+    "The text in {.file {path}} is not UTF-8.",
+    x = "Look at {.val {bad}}.",
+    i = "Files from older programs are often {.code encoding = \"latin1\"}."
+  ), path = path, columns = bad, call = NULL)
+}
+
+as_utf8 <- function(data) {
+  names(data) <- enc2utf8(names(data))
+  data[] <- lapply(data, function(x) if (is.character(x)) enc2utf8(x) else x)
+  data
 }
 
 check_units_table <- function(data, path, call = rlang::caller_env()) {

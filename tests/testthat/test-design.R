@@ -148,19 +148,3 @@ test_that("the logbook counts different designs on either side of the opening, r
   worst <- glance(assess_balance(design))$worst_smd
   expect_equal(entries$worst_smd[entries$verb == "pair"][1], worst)
 })
-
-test_that("read_units reads text as text and refuses what it can't read", {
-  folder <- withr::local_tempdir()
-  path <- function(name, lines) {
-    writeLines(lines, file.path(folder, name))
-    file.path(folder, name)
-  }
-  data <- read_units(path("a.csv", c("name,n", "x,1", ",2")))
-  expect_identical(data, data.frame(name = c("x", NA), n = 1:2))
-  expect_error(read_units(file.path(folder, "none.csv")), "no such file", class = "twin_error_file")
-  expect_error(read_units(path("one.csv", c("a", "1"))), "single column", class = "twin_error_file")
-  expect_error(read_units(path("head.csv", "a,b")), "no rows", class = "twin_error_file")
-  file.create(file.path(folder, "void.csv"))
-  expect_error(read_units(file.path(folder, "void.csv")), "empty", class = "twin_error_file")
-  expect_error(read_units(path("a.docx", "x")), "\"docx\" are not known", class = "twin_error_file")
-})
