@@ -4,48 +4,86 @@
 #' (METHODS, "Balance"). Look here before opening the outcome: balance belongs to the sample, and no p-value is needed
 #' to judge it.
 #'
-#' @param x A `twin_design`, or a `twin_study` for the sample before any design.
+#' @param x A `twin_design`, a `twin_study` for the sample before any design, or a named list of designs of one study to
+#'   judge side by side.
 #' @param limit Largest acceptable absolute standardized mean difference: a number, or `"strict"` (0.05), `"standard"`
 #'   (0.1, default) or `"lenient"` (0.25).
 #' @param ratio_range Acceptable range of the variance ratio, two numbers; 0.5 to 2 by default, 0.8 to 1.25 for
 #'   `limit = "strict"`.
 #' @param reference Whose standard deviation, before the design, standardizes: `"treated"`, `"control"` or `"pooled"`;
 #'   by default treated for the ATT, control for the ATC, pooled otherwise.
+#' @param extra More rows: any of `"score"` (the linear score), `"squares"` and `"cubes"` of numeric columns, and
+#'   `"interactions"` (products of any two numeric or yes/no columns). None by default.
+#' @param custom Rows of one's own, whether or not the design used them: a list of one-sided formulas in columns of the
+#'   data, named, such as `list("income per head" = ~ past_income / crew_size)`. They must give a finite number in
+#'   every row of the study.
+#' @param by Name of a column with a few levels: the table is also made for each level, with the reference sd of the
+#'   whole sample.
+#' @param tests Also give a t-statistic and p-value of each difference (weights taken as known; clustered as the study
+#'   says)? Default `FALSE`: a p-value shrinks with n and says nothing about the size of an imbalance.
 #' @return A `twin_balance`. `tidy()` gives one row per covariate or level and sample with the columns `covariate`,
-#'   `level`, `kind` ("numeric", "date", "binary", "level", "missing"), `sample` ("before", "after"), `mean_treated`,
+#'   `level`, `kind` ("numeric", "date", "binary", "level", "missing", and for rows asked for "score", "square", "cube",
+#'   "interaction", "custom"), `sample` ("before", "after"; the designs' names for a list), `mean_treated`,
 #'   `mean_control`, `sd_treated`, `sd_control`, `difference` (treated minus control), `smd`, `variance_ratio`
-#'   (numeric columns), `ks`, `ecdf_mean`, `pass` (NA where the standardized difference is undefined). `glance()` gives
-#'   one row for the last sample: `rows`, `passing`, `worst_smd`, `worst_covariate`, `ess_treated`, `ess_control`,
-#'   `mahalanobis`.
-#' @section Errors: `twin_error_input` for limits out of range.
+#'   (numeric rows), `ks`, `ecdf_mean`, `pass` (NA where the standardized difference is undefined), `reduction` (per
+#'   cent by which |SMD| fell, NA before), with `tests` also `statistic` and `p.value`, with `by` also `group` (NA for
+#'   the whole). `glance()` gives one row per sample after the design (one for the sample before, if there is no
+#'   design): `rows`, `passing`, `worst_smd`, `worst_covariate`, `ess_treated`, `ess_control`, `mahalanobis`, with a
+#'   list
+#'   of designs also `sample`.
+#' @section Errors: `twin_error_input` for limits out of range, designs of different studies, custom rows that are not
+#'   finite, or a `by` with too many values.
 #' @family judging
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
 #'                      covariates = ~ boat_length + crew_size + port_size)
-#' balance <- study |> score_units() |> pair_units(caliper = 0.2) |> assess_balance()
+#' scored <- score_units(study)
+#' balance <- assess_balance(pair_units(scored, caliper = 0.2))
 #' balance
 #' plot(balance)
+#' assess_balance(list(pairs = pair_units(scored), weights = weigh_units(scored)), extra = "squares")
 #' @export
 assess_balance <- function(x, limit = "standard", ratio_range = NULL,
-                           reference = c("by_estimand", "treated", "control", "pooled")) {
-  check_design(x)
-  study <- study_of(x)
+                           reference = c("by_estimand", "treated", "control", "pooled"), extra = character(),
+                           custom = list(), by = NULL, tests = FALSE) {
+  designs <- balance_designs(x)
+  study <- study_of(designs[[1L]])
   limits <- balance_limits(limit, ratio_range)
   reference <- check_choice(reference, c("by_estimand", "treated", "control", "pooled"))
   if (reference == "by_estimand") reference <- reference_arm(study$estimand)
-  samples <- balance_moments(study, design_samples(x), distribution = TRUE)
-  sd <- core_reference_sd(samples$before$var_treated, samples$before$var_control, reference)
-  rows <- Map(function(rows, sample) finish_rows(rows, sd, limits, sample), samples, names(samples))
-  v <- full_weight(x)
-  new_balance(do.call(rbind, unname(rows)), list(
-    limits = limits, reference = reference, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels,
-    design = design_label(x), estimand = study$estimand, sizes = arm_sizes(v, study$z),
-    mahalanobis = joint_imbalance(study, v)
+  check_flag(tests)
+  wide <- study
+  wide$columns <- c(study$columns, extra_columns(designs, extra), custom_columns(study, custom))
+  weights <- balance_weights(designs)
+  groups <- c(list(rep(TRUE, length(study$z))), if (!is.null(by)) study_groups(study, by))
+  rows <- balance_rows(wide, weights, groups, reference, limits, tests)
+  new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
+    limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
+    design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
+    totals = balance_totals(study, weights), by = by, tests = tests, study = wide, weights = weights,
+    several = length(designs) > 1L
   ))
 }
 
-# facts: limits, reference, labels of the columns, levels of the treatment, design, estimand, effective sizes by arm
-# and the joint imbalance.
+# A named list of designs; a single one goes by the name "after".
+balance_designs <- function(x, call = rlang::caller_env()) {
+  if (inherits(x, c("twin_study", "twin_design"))) return(list(after = x))
+  if (!is_named_list(x) || length(x) == 0L || anyDuplicated(names(x)) > 0L) check_design(x, "x", call)
+  for (design in x) check_class(design, "twin_design", "score_units", "x", call)
+  if ("before" %in% names(x)) abort_input("A design can't be named {.val before}.", call = call)
+  hashes <- unique(vapply(x, function(design) design$study$hash, ""))
+  if (length(hashes) > 1L) abort_input("Designs side by side must come from one study.", call = call)
+  x
+}
+
+# The weights s * w of every sample: before, then each design that makes a comparison.
+balance_weights <- function(designs) {
+  made <- Filter(function(design) design_kind(design) != "raw", designs)
+  c(list(before = sampling_weight(study_of(designs[[1L]]))), lapply(made, full_weight))
+}
+
+# facts: limits, reference, labels of the columns, levels of the treatment, design, estimand, totals by sample, and the
+# study and weights behind it, for plots.
 new_balance <- function(rows, facts) {
   stopifnot(is.data.frame(rows), c("covariate", "smd", "pass") %in% names(rows), is.list(facts))
   rownames(rows) <- NULL
@@ -65,9 +103,26 @@ balance_limits <- function(limit, ratio_range, call = rlang::caller_env()) {
 
 is_ratio_range <- function(x) is.numeric(x) && length(x) == 2L && all(is.finite(x), x[1L] > 0, x[1L] <= 1, x[2L] >= 1)
 
+# All samples of all groups, the whole first; the reference sd is that of the whole sample before the design.
+balance_rows <- function(study, weights, groups, reference, limits, tests) {
+  sd <- NULL
+  blocks <- Map(function(inside, group) {
+    part <- if (all(inside)) study else restrict_study(study, inside)
+    v <- lapply(weights, `[`, inside)
+    samples <- balance_moments(part, v, distribution = TRUE)
+    if (is.null(sd)) sd <<- core_reference_sd(samples$before$var_treated, samples$before$var_control, reference)
+    rows <- Map(function(rows, sample) finish_rows(rows, sd, limits, sample), samples, names(samples))
+    if (tests) rows <- Map(function(rows, v) cbind(rows, balance_tests(part, v)), rows, v)
+    rows <- lapply(rows, add_reduction, before = rows$before)
+    cbind(group = group, do.call(rbind, unname(rows)))
+  }, groups, c(NA, names(groups)[-1L]))
+  do.call(rbind, unname(blocks))
+}
+
 finish_rows <- function(rows, sd, limits, sample) {
   smd <- standardized(rows$mean_treated - rows$mean_control, sd)
-  ratio <- ifelse(rows$kind %in% c("numeric", "date") & rows$var_control > 0, rows$var_treated / rows$var_control, NA)
+  share <- rows$kind %in% c("binary", "level", "missing")
+  ratio <- ifelse(!share & rows$var_control > 0, rows$var_treated / rows$var_control, NA)
   ratio_fails <- !is.na(ratio) & (ratio < limits$ratio[1L] | ratio > limits$ratio[2L])
   data.frame(
     covariate = rows$covariate, level = rows$level, kind = rows$kind, sample = sample,
@@ -78,11 +133,105 @@ finish_rows <- function(rows, sd, limits, sample) {
   )
 }
 
-# METHODS: Mahalanobis distance between the arms' weighted mean vectors, covariance of the sample before the design.
-joint_imbalance <- function(study, v) {
+# METHODS: percent reduction of |SMD| from before to after.
+add_reduction <- function(rows, before) {
+  after <- rows$sample[1L] != "before"
+  rows$reduction <- if (after) ifelse(before$smd == 0, NA, 100 * (1 - abs(rows$smd) / abs(before$smd))) else NA_real_
+  rows
+}
+
+# t of every difference, weights taken as known.
+balance_tests <- function(study, v) {
+  indicators <- unlist(lapply(unname(study$columns), column_indicators), recursive = FALSE)
+  results <- lapply(indicators, function(values) {
+    means <- core_weighted_means(values, study$z, v)
+    variance <- core_vcov(means$influence %*% c(1, -1), study$cluster, study$stratum, used = v > 0, lonely = "centre")
+    t <- (means$estimate[[1L]] - means$estimate[[2L]]) / sqrt(variance$vcov[1L, 1L])
+    c(statistic = t, p.value = 2 * stats::pt(-abs(t), variance$clusters - 1))
+  })
+  as.data.frame(do.call(rbind, results))
+}
+
+# The rows of a column as numeric vectors, in the order of the balance table.
+column_indicators <- function(column) {
+  own <- if (column$kind == "factor") lapply(seq_along(column$levels), function(k) as.double(column$values == k))
+         else list(column$values)
+  c(own, if (!is.null(column$flag)) list(column$flag))
+}
+
+# Rows on request. Products are of centred columns, so that a square is about spread and an interaction about joint
+# movement, not about the means again.
+extra_columns <- function(designs, extra, call = rlang::caller_env()) {
+  for (word in extra) check_choice(word, c("score", "squares", "cubes", "interactions"), "extra", call)
+  study <- study_of(designs[[1L]])
+  s <- sampling_weight(study)
+  centred <- lapply(Filter(function(column) column$kind %in% c("numeric", "date", "binary"), study$columns),
+                    function(column) column$values - sum(s * column$values) / sum(s))
+  numeric <- centred[vapply(study$columns[names(centred)], function(column) column$kind != "binary", NA)]
+  powers <- function(power, mark, kind) {
+    columns <- lapply(numeric, function(x) row_column(x^power, kind))
+    stats::setNames(columns, paste0(names(numeric), rep(mark, length(numeric))))
+  }
+  c(
+    if ("score" %in% extra) score_columns(designs, call),
+    if ("squares" %in% extra) powers(2, "^2", "square"), if ("cubes" %in% extra) powers(3, "^3", "cube"),
+    if ("interactions" %in% extra) interaction_columns(centred)
+  )
+}
+
+score_columns <- function(designs, call) {
+  scored <- Filter(function(design) !is.null(design_score(design)), designs)
+  if (length(scored) == 0L) {
+    abort_input(c("{.code extra = \"score\"} needs a design with a score.", i = "Call {.fn score_units} first."),
+                call = call)
+  }
+  list("linear score" = row_column(scored[[1L]]$score$linear, "score"))
+}
+
+interaction_columns <- function(centred) {
+  if (length(centred) < 2L) return(list())
+  pairs <- utils::combn(names(centred), 2L, simplify = FALSE)
+  products <- lapply(pairs, function(pair) row_column(centred[[pair[1L]]] * centred[[pair[2L]]], "interaction"))
+  stats::setNames(products, vapply(pairs, paste, "", collapse = " x "))
+}
+
+custom_columns <- function(study, custom, call = rlang::caller_env()) {
+  if (!is_named_list(custom) || !all(vapply(custom, rlang::is_formula, NA))) {
+    abort_input("{.arg custom} must be a named list of one-sided formulas, such as list(\"a per b\" = ~ a / b).",
+                call = call)
+  }
+  Map(function(formula, name) {
+    check_columns(all.vars(formula), study$data, "custom", call)
+    values <- eval(formula[[length(formula)]], study$data, environment(formula))
+    if (length(values) != nrow(study$data) || !(is.numeric(values) || is.logical(values))) {
+      abort_input("The custom row {.val {name}} must be one number per row of the data.", call = call)
+    }
+    values <- as.double(values)[study$rows]
+    bad <- which(!is.finite(values))
+    if (length(bad) > 0L) {
+      abort_input(c("The custom row {.val {name}} must be finite in every row of the study.",
+                    x = "It is not in {length(bad)}; first rows: {first_rows(study$rows[bad])}."), call = call)
+    }
+    row_column(values, "custom")
+  }, custom, names(custom))
+}
+
+row_column <- function(values, kind) {
+  list(kind = kind, label = "", levels = NULL, missing = 0L, flag = NULL, values = values)
+}
+
+# Per sample: effective sizes and joint imbalance of the study's own covariates (METHODS: Mahalanobis distance between
+# the arms' weighted mean vectors, covariance of the sample before the design).
+balance_totals <- function(study, weights) {
   matrix <- covariate_matrix(study$columns)
-  mean_of <- function(arm) drop(crossprod(matrix, v * (study$z == arm))) / sum(v[study$z == arm])
-  core_mahalanobis_length(mean_of(1L) - mean_of(0L), core_covariance(matrix, study$s))
+  covariance <- core_covariance(matrix, study$s)
+  totals <- lapply(weights, function(v) {
+    mean_of <- function(arm) drop(crossprod(matrix, v * (study$z == arm))) / sum(v[study$z == arm])
+    sizes <- arm_sizes(v, study$z)
+    data.frame(ess_treated = sizes[["treated"]], ess_control = sizes[["control"]],
+               mahalanobis = core_mahalanobis_length(mean_of(1L) - mean_of(0L), covariance))
+  })
+  cbind(sample = names(weights), do.call(rbind, unname(totals)))
 }
 
 #' @export
@@ -94,26 +243,42 @@ tidy.twin_balance <- function(x, ...) {
 #' @export
 as.data.frame.twin_balance <- function(x, ...) x$rows
 
+# Rows of one sample of the whole study.
+sample_rows <- function(x, sample) {
+  rows <- x$rows[x$rows$sample == sample, ]
+  if (is.null(x$by)) rows else rows[is.na(rows$group), ]
+}
+
+# Names of the samples that a design made; "before" when there is none.
+judged_samples <- function(x) {
+  samples <- setdiff(x$totals$sample, "before")
+  if (length(samples) > 0L) samples else "before"
+}
+
 #' @export
 glance.twin_balance <- function(x, ...) {
   rlang::check_dots_empty()
-  last <- x$rows[x$rows$sample == utils::tail(x$rows$sample, 1L), ]
-  worst <- which.max(abs(last$smd))
+  rows <- do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample)))
+  if (x$several) rows else rows[names(rows) != "sample"]
+}
+
+glance_sample <- function(x, sample) {
+  rows <- sample_rows(x, sample)
+  worst <- which.max(abs(rows$smd))
   none <- length(worst) == 0L
   data.frame(
-    rows = nrow(last), passing = sum(last$pass, na.rm = TRUE),
-    worst_smd = if (none) NA_real_ else abs(last$smd[worst]),
-    worst_covariate = if (none) NA_character_ else row_name(last$covariate[worst], last$level[worst]),
-    ess_treated = x$sizes[["treated"]], ess_control = x$sizes[["control"]], mahalanobis = x$mahalanobis
+    sample = sample, rows = nrow(rows), passing = sum(rows$pass, na.rm = TRUE),
+    worst_smd = if (none) NA_real_ else abs(rows$smd[worst]),
+    worst_covariate = if (none) NA_character_ else row_name(rows$covariate[worst], rows$level[worst]),
+    x$totals[x$totals$sample == sample, c("ess_treated", "ess_control", "mahalanobis")], row.names = NULL
   )
 }
 
 #' @export
 summary.twin_balance <- function(object, ...) {
   numbers <- generics::glance(object)
-  last <- object$rows[object$rows$sample == utils::tail(object$rows$sample, 1L), ]
-  c(as.list(numbers), list(undefined = sum(is.na(last$smd)),
-                           balanced = numbers$passing == numbers$rows))
+  rows <- do.call(rbind, lapply(judged_samples(object), function(sample) sample_rows(object, sample)))
+  c(as.list(numbers), list(undefined = sum(is.na(rows$smd)), balanced = all(numbers$passing == numbers$rows)))
 }
 
 # "port_size: large", "boat_length": how a row is named everywhere.

@@ -8,7 +8,9 @@
 #'   weights): `arm`, `sample`, `n` (units with weight), `ess` (effective sample size), `min`, `q10`, `q25`, `median`,
 #'   `q75`, `q90`, `max` (weighted quantiles of the score), `outside` (units beyond the other arm's range) and
 #'   `share_outside`. `glance()` gives `low` and `high`, the common range, and the auc of the score: the chance that a
-#'   treated unit's score exceeds a control's, high where overlap is poor.
+#'   treated unit's score exceeds a control's, high where overlap is poor. `region` in the object: for each arm with 10
+#'   or more units outside, a data frame of the leaves of a shallow tree that tells them apart in the covariates' own
+#'   terms: `where`, `units`, `outside`, `share` (of the leaf's units that have no counterpart).
 #' @section Errors: `twin_error_input` without a score.
 #' @family judging
 #' @examples
@@ -26,10 +28,51 @@ assess_overlap <- function(x) {
   rows <- overlap_rows(e, study$z, s, "before")
   if (x$kind != "raw") rows <- rbind(rows, overlap_rows(e, study$z, full_weight(x), "after"))
   common <- common_range(e, study$z, s > 0)
+  outside <- s > 0 & (e < common[["low"]] | e > common[["high"]])
   structure(list(
-    rows = rows, common = common, auc = score_auc(e, study$z, s), score = e, z = study$z, before = s,
-    after = if (x$kind != "raw") full_weight(x), levels = study$levels, design = design_label(x)
+    rows = rows, common = common, auc = score_auc(e, study$z, s), score = e, linear = x$score$linear, z = study$z,
+    before = s, after = if (x$kind != "raw") full_weight(x), levels = study$levels, design = design_label(x),
+    outside = outside, region = outside_regions(study, outside)
   ), class = "twin_overlap")
+}
+
+# For each arm, where its units without a counterpart are; NULL when there are fewer than 10 of them.
+outside_regions <- function(study, outside) {
+  lapply(c(treated = 1L, control = 0L), function(arm) {
+    inside <- study$z == arm
+    if (sum(outside[inside]) < 10L || all(outside[inside])) return(NULL)
+    region_tree(lapply(study$columns, tree_column), inside, outside)
+  })
+}
+
+tree_column <- function(column) {
+  if (column$kind != "factor") return(column$values)
+  factor(column$values, seq_along(column$levels), column$levels)
+}
+
+# A tree of depth 2 (rpart, Gini) on at most 50,000 units, evenly spaced, read off as sentences; leaves with the largest
+# share outside first.
+region_tree <- function(columns, inside, outside) {
+  keep <- which(inside)
+  keep <- keep[unique(round(seq(1, length(keep), length.out = min(length(keep), 50000L))))]
+  data <- as.data.frame(lapply(columns, `[`, keep), optional = TRUE)
+  data$.outside <- factor(outside[keep], levels = c(FALSE, TRUE))
+  share <- mean(outside[keep])
+  tree <- rpart::rpart(.outside ~ ., data, method = "class", parms = list(prior = c(0.5, 0.5)),
+                       control = rpart::rpart.control(maxdepth = 2, cp = 0.02, minbucket = 10, xval = 0))
+  leaves <- tree$where
+  paths <- rpart::path.rpart(tree, rownames(tree$frame), print.it = FALSE)
+  rows <- lapply(sort(unique(leaves)), function(leaf) {
+    path <- paths[[rownames(tree$frame)[leaf]]][-1L]
+    data.frame(where = if (length(path) > 0L) paste(trimws(path), collapse = " and ") else "everywhere",
+               units = sum(leaves == leaf), outside = sum(outside[keep][leaves == leaf]))
+  })
+  rows <- do.call(rbind, rows)
+  rows$share <- rows$outside / rows$units
+  rows <- rows[order(-rows$share), ]
+  rownames(rows) <- NULL
+  attr(rows, "overall") <- share
+  rows
 }
 
 overlap_rows <- function(e, z, v, sample) {

@@ -48,6 +48,12 @@ core_reference_sd <- function(var_treated, var_control, from) {
   ))
 }
 
+# Third standardized moment.
+core_skewness <- function(x, v) {
+  away <- x - sum(v * x) / sum(v)
+  sum(v * away^3) / sum(v) / (sum(v * away^2) / sum(v))^1.5
+}
+
 core_effective_size <- function(v) sum(v)^2 / sum(v^2)
 
 # Mahalanobis length of a difference between mean vectors. Directions without variance carry no information and are

@@ -16,7 +16,7 @@ balance_moments <- function(study, samples, distribution = FALSE) {
 
 # A list with one data frame per column of `weights`.
 column_moments <- function(column, name, z, weights, distribution) {
-  numeric <- column$kind %in% c("numeric", "date")
+  numeric <- !column$kind %in% c("factor", "binary")
   numbers <- if (numeric) numeric_moments(column$values, z, weights, distribution)
   lapply(seq_len(ncol(weights)), function(k) {
     own <- switch(column$kind,

@@ -62,8 +62,9 @@ report_title <- function(study) {
 }
 
 check_parts <- function(parts, class, made_by, arg = rlang::caller_arg(parts), call = rlang::caller_env()) {
-  named <- is.list(parts) && (length(parts) == 0L || (!is.null(names(parts)) && all(nzchar(names(parts)))))
-  if (!named) abort_input("{.arg {arg}} must be a list with names, such as list(pairs = ...).", call = call)
+  if (!is_named_list(parts)) {
+    abort_input("{.arg {arg}} must be a list with names, such as list(pairs = ...).", call = call)
+  }
   for (part in parts) check_class(part, class, made_by, arg, call)
 }
 

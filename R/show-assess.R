@@ -1,95 +1,177 @@
 #' @export
 format.twin_balance <- function(x, ...) {
-  s <- summary(x)
+  table <- balance_table(x)
+  groups <- if (is.null(x$by)) NA else unique(x$rows$group)
+  first <- x$rows$sample == "before"
+  blocks <- lapply(groups, function(group) {
+    inside <- if (is.null(x$by)) TRUE else x$rows$group[first] %in% group
+    c(if (!is.na(group)) c("", sprintf("%s: %s", x$by, group)), table_lines(table[inside, , drop = FALSE]))
+  })
   c(
-    sprintf("Balance: %s (%s)", x$design, x$estimand),
-    wrap_lines(verdict_text(x, s), 2L),
-    "",
-    table_lines(balance_table(x)),
-    "",
-    wrap_lines(balance_note(x))
+    wrap_lines(sprintf("Balance: %s (%s)", x$design, x$estimand)),
+    unlist(lapply(verdict_texts(x), wrap_lines, indent = 2L)), "", unlist(blocks), "", wrap_lines(balance_note(x))
   )
 }
 
 #' @export
 print.twin_balance <- function(x, ...) print_lines(x, format(x, ...))
 
-verdict_text <- function(x, s = summary(x)) {
-  paste0(
-    sprintf("%d of %d rows pass; the worst is %s with |SMD| %s. ", s$passing, s$rows, s$worst_covariate,
-            number_text(s$worst_smd)),
-    if (s$undefined > 0L) sprintf("%d rows have no reference sd and do not count as passing. ", s$undefined),
-    sprintf("Effective sample: %s treated, %s control. Joint imbalance %s.", count_text(round(s$ess_treated)),
-            count_text(round(s$ess_control)), number_text(s$mahalanobis))
-  )
+# One sentence per judged sample, headed by its name when there are several.
+verdict_texts <- function(x) {
+  vapply(judged_samples(x), function(sample) {
+    s <- glance_sample(x, sample)
+    undefined <- sum(is.na(sample_rows(x, sample)$smd))
+    paste0(
+      if (x$several) paste0(sample, ": "),
+      sprintf("%d of %d rows pass; the worst is %s with |SMD| %s. ", s$passing, s$rows, s$worst_covariate,
+              number_text(s$worst_smd)),
+      if (undefined > 0L) sprintf("%d rows have no reference sd and do not count as passing. ", undefined),
+      sprintf("Effective sample: %s treated, %s control. Joint imbalance %s.", count_text(round(s$ess_treated)),
+              count_text(round(s$ess_control)), number_text(s$mahalanobis))
+    )
+  }, "")
 }
 
-# One row per covariate or level; the sample before and, when there is one, after.
-balance_table <- function(x, width = 23L) {
-  before <- x$rows[x$rows$sample == "before", ]
-  after <- x$rows[x$rows$sample == "after", ]
-  last <- if (nrow(after) > 0L) after else before
-  table <- data.frame(
-    Covariate = shorten(row_name(last$covariate, last$level), width),
-    Treated = value_text(last$mean_treated, last$kind), Control = value_text(last$mean_control, last$kind),
-    was = number_text(before$smd)
-  )
-  if (nrow(after) > 0L) table$now <- number_text(after$smd)
-  table$ratio <- number_text(last$variance_ratio)
-  table$KS <- number_text(last$ks)
-  table$pass <- ifelse(is.na(last$pass), "n/a", ifelse(last$pass, "yes", "NO"))
-  names(table)[names(table) == "was"] <- if (nrow(after) > 0L) "SMD was" else "SMD"
-  names(table)[names(table) == "now"] <- "SMD now"
-  table
+verdict_text <- function(x) paste(verdict_texts(x), collapse = " ")
+
+# One row per covariate or level (and group). One design: means after it and both differences; several: the
+# differences of each.
+balance_table <- function(x, width = 23L, number = number_text) {
+  judged <- judged_samples(x)
+  rows <- lapply(stats::setNames(nm = unique(c("before", judged))), function(sample) x$rows[x$rows$sample == sample, ])
+  last <- rows[[judged[length(judged)]]]
+  table <- data.frame(Covariate = shorten(row_name(last$covariate, last$level), width))
+  if (!x$several) {
+    table$Treated <- value_text(last$mean_treated, last$kind, number)
+    table$Control <- value_text(last$mean_control, last$kind, number)
+  }
+  table[[if (identical(judged, "before")) "SMD" else "SMD was"]] <- number(rows$before$smd)
+  for (sample in setdiff(judged, "before")) {
+    table[[if (x$several) sample else "SMD now"]] <- number(rows[[sample]]$smd)
+  }
+  if (x$tests) table$p <- p_text(last$p.value)
+  if (!x$several) {
+    table$ratio <- number(last$variance_ratio)
+    table$KS <- number(last$ks)
+  }
+  table$pass <- pass_text(Reduce(`&`, lapply(rows[judged], `[[`, "pass")))
+  if (is.finite(width)) fit_table(table, spare = c("KS", "ratio")) else table
 }
+
+pass_text <- function(pass) ifelse(is.na(pass), "n/a", ifelse(pass, "yes", "NO"))
 
 balance_note <- function(x) {
-  sprintf(paste(
-    "Means and shares %s. SMD: treated minus control, divided by the %s before the design. A row passes when |SMD| is",
-    "at most %s and the variance ratio lies in %s to %s."
-  ), if (any(x$rows$sample == "after")) "after the design" else "before any design", reference_words[[x$reference]],
-  format(x$limits$smd), format(x$limits$ratio[1L]), format(x$limits$ratio[2L]))
+  judged <- judged_samples(x)
+  paste0(
+    if (!x$several) sprintf("Means and shares %s. ", if (identical(judged, "before")) "before any design" else
+      "after the design"),
+    sprintf("SMD: treated minus control, divided by the %s before the design. ", reference_words[[x$reference]]),
+    sprintf("A row passes when |SMD| is at most %s and the variance ratio lies in %s to %s%s.", format(x$limits$smd),
+            format(x$limits$ratio[1L]), format(x$limits$ratio[2L]), if (x$several) ", in every design" else ""),
+    if (x$tests) paste(" Tests take the weights as known. Balance belongs to the sample: a p-value shrinks with n and",
+                       "does not say how large an imbalance is.")
+  )
 }
 
+#' Plot covariate balance
+#'
+#' @param x A `twin_balance`.
+#' @param view `"differences"` (default): absolute standardized differences, sorted, with the limit shaded; `"ratios"`:
+#'   variance ratios with their range; or, for the columns named by `covariate`, their distributions by arm and sample:
+#'   `"density"` (bars for columns with levels), `"quantiles"` (treated against control) or `"cumulative"`.
+#' @param covariate Names of columns for the distribution views; `"all"` for a grid of all.
+#' @param ... Must be empty.
+#' @return A ggplot.
+#' @family judging
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income",
+#'                      covariates = ~ boat_length + crew_size + port_size)
+#' balance <- assess_balance(weigh_units(score_units(study)))
+#' plot(balance)
+#' plot(balance, "density", covariate = "boat_length")
 #' @export
-plot.twin_balance <- function(x, ...) {
+plot.twin_balance <- function(x, view = c("differences", "ratios", "density", "quantiles", "cumulative"),
+                              covariate = NULL, ...) {
   rlang::check_dots_empty()
-  rows <- x$rows[!is.na(x$rows$smd), ]
+  view <- check_choice(view, c("differences", "ratios", "density", "quantiles", "cumulative"))
+  if (view %in% c("differences", "ratios")) {
+    if (!is.null(covariate)) abort_input("{.arg covariate} belongs to the views of distributions; leave it out.")
+    return(if (view == "differences") plot_differences(x) else plot_ratios(x))
+  }
+  plot_distributions(x, view, check_plot_covariates(x, covariate))
+}
+
+plot_differences <- function(x) {
+  rows <- whole_rows(x)
+  rows <- rows[!is.na(rows$smd), ]
   rows$row <- labelled_rows(rows, x$labels)
   before <- rows[rows$sample == "before", ]
-  rows$row <- factor(rows$row, levels = before$row[order(abs(before$smd))])
+  rows$row <- factor(rows$row, levels = unique(before$row[order(abs(before$smd))]))
   rows$size <- abs(rows$smd)
-  rows$sample <- factor(rows$sample, levels = c("before", "after"))
-  spans <- if (any(rows$sample == "after")) balance_spans(rows)
-  plot <- ggplot2::ggplot(rows, ggplot2::aes(x = .data$size, y = .data$row)) +
+  rows$sample <- factor(rows$sample, levels = x$totals$sample)
+  ends <- split(rows$size, rows$row, drop = TRUE)
+  spans <- data.frame(row = factor(names(ends), levels(rows$row)), from = vapply(ends, min, 0),
+                      to = vapply(ends, max, 0))
+  ggplot2::ggplot(rows, ggplot2::aes(x = .data$size, y = .data$row)) +
     ggplot2::annotate("rect", xmin = 0, xmax = x$limits$smd, ymin = -Inf, ymax = Inf, fill = "#DCEBEA") +
-    ggplot2::geom_vline(xintercept = x$limits$smd, colour = twin_colours[["treated"]], linewidth = 0.4)
-  if (!is.null(spans)) {
-    plot <- plot + ggplot2::geom_segment(data = spans, colour = "grey65", linewidth = 0.5, ggplot2::aes(
-      x = .data$from, xend = .data$to, y = .data$row, yend = .data$row))
-  }
-  plot +
-    ggplot2::geom_point(ggplot2::aes(fill = .data$sample), shape = 21, size = 2.8, stroke = 0.9,
+    ggplot2::geom_vline(xintercept = x$limits$smd, colour = twin_colours[["treated"]], linewidth = 0.4) +
+    ggplot2::geom_segment(data = spans, colour = "grey65", linewidth = 0.5, ggplot2::aes(
+      x = .data$from, xend = .data$to, y = .data$row, yend = .data$row)) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$sample, shape = .data$sample), size = 2.8, stroke = 0.9,
                         colour = twin_colours[["treated"]]) +
-    ggplot2::scale_fill_manual(values = c(before = "white", after = twin_colours[["treated"]]), name = NULL) +
+    sample_scales(x) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(c(0.02, 0.05)), limits = c(0, NA)) +
     ggplot2::labs(
       x = "absolute standardized mean difference", y = NULL,
-      title = sprintf("Balance of %s", x$design),
-      subtitle = sprintf("The shaded band is the limit of %s; %d of %d rows pass.", format(x$limits$smd),
-                         summary(x)$passing, summary(x)$rows)
+      title = if (x$several) "Balance of the designs" else sprintf("Balance of %s", x$design),
+      subtitle = paste0("The shaded band is the limit of ", format(x$limits$smd), "; ", passing_text(x), ".")
     ) +
     theme_twin()
 }
 
-balance_spans <- function(rows) {
-  before <- rows[rows$sample == "before", ]
-  after <- rows[rows$sample == "after", ]
-  data.frame(row = before$row, from = before$size, to = after$size[match(before$row, after$row)])
+passing_text <- function(x) {
+  s <- do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample)))
+  paste0(if (x$several) paste0(s$sample, ": "), s$passing, " of ", s$rows, " rows pass", collapse = "; ")
+}
+
+whole_rows <- function(x) if (is.null(x$by)) x$rows else x$rows[is.na(x$rows$group), ]
+
+# Before hollow, after filled; several designs by shape and shade.
+sample_scales <- function(x) {
+  after <- setdiff(x$totals$sample, "before")
+  shades <- c(twin_colours[["treated"]], twin_colours[["control"]], "grey55", "#7FB2B0", "black")
+  fills <- c(before = "white", stats::setNames(rep_len(shades, length(after)), after))
+  shapes <- c(before = 21, stats::setNames(rep_len(c(21, 24, 22, 23, 25), length(after)), after))
+  list(ggplot2::scale_fill_manual(values = fills, name = NULL),
+       ggplot2::scale_shape_manual(values = shapes, name = NULL))
+}
+
+plot_ratios <- function(x) {
+  rows <- whole_rows(x)
+  rows <- rows[!is.na(rows$variance_ratio) & rows$variance_ratio > 0, ]
+  if (nrow(rows) == 0L) abort_input("No row has a variance ratio: there is no numeric covariate.")
+  rows$row <- labelled_rows(rows, x$labels)
+  rows$row <- factor(rows$row, levels = rev(unique(rows$row)))
+  rows$sample <- factor(rows$sample, levels = x$totals$sample)
+  ggplot2::ggplot(rows, ggplot2::aes(x = .data$variance_ratio, y = .data$row)) +
+    ggplot2::annotate("rect", xmin = x$limits$ratio[1L], xmax = x$limits$ratio[2L], ymin = -Inf, ymax = Inf,
+                      fill = "#DCEBEA") +
+    ggplot2::geom_vline(xintercept = 1, colour = "grey45", linewidth = 0.4) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$sample, shape = .data$sample), size = 2.8, stroke = 0.9,
+                        colour = twin_colours[["treated"]]) +
+    sample_scales(x) +
+    ggplot2::scale_x_continuous(trans = "log2") +
+    ggplot2::labs(x = "variance ratio, treated over control (log scale)", y = NULL, title = "Variance ratios",
+                  subtitle = sprintf("The shaded band is the range %s to %s.", format(x$limits$ratio[1L]),
+                                     format(x$limits$ratio[2L]))) +
+    theme_twin()
 }
 
 # Rows by the columns' own labels.
-labelled_rows <- function(rows, labels) row_name(unname(labels[rows$covariate]), rows$level)
+labelled_rows <- function(rows, labels) {
+  label <- unname(labels[rows$covariate])
+  row_name(ifelse(nzchar(label), label, rows$covariate), rows$level)
+}
 
 #' @export
 format.twin_overlap <- function(x, ...) {
@@ -103,7 +185,8 @@ format.twin_overlap <- function(x, ...) {
     sprintf("Overlap of the propensity score: %s", x$design),
     table_lines(table),
     "",
-    wrap_lines(overlap_sentence(x))
+    wrap_lines(overlap_sentence(x)),
+    unlist(Map(region_lines, x$region, names(x$region)), use.names = FALSE)
   )
 }
 
@@ -120,40 +203,144 @@ overlap_sentence <- function(x) {
   if (x$auc > 0.85) ": treatment is so predictable that overlap is thin." else ".")
 }
 
+# The densest leaves of an arm's tree, as sentences.
+region_lines <- function(region, arm) {
+  if (is.null(region)) return(NULL)
+  dense <- utils::head(region[region$share > 2 * attr(region, "overall"), ], 2L)
+  if (nrow(dense) == 0L) return(NULL)
+  c("", sprintf("Where %s units have no counterpart:", arm),
+    wrap_lines(sprintf("%s of %s where %s", count_text(dense$outside), count_text(dense$units), dense$where), 2L))
+}
+
+#' Plot overlap
+#'
+#' @param x A `twin_overlap`.
+#' @param view `"histogram"` (default): treated upwards, control downwards; `"density"`: weighted kernel densities;
+#'   `"points"`: one point per unit (at most 5,000, evenly spaced), units beyond the common range crossed, units without
+#'   weight hollow.
+#' @param scale `"score"` (default) or `"linear"`, the log odds.
+#' @param weighted Use the weights? Default `TRUE`; `FALSE` counts kept units alike.
+#' @param kernel,bandwidth For densities: a kernel of [stats::density()] (default `"gaussian"`) and its bandwidth in
+#'   units of the scale (default: chosen by that function's rule).
+#' @param ... Must be empty.
+#' @return A ggplot, with panels for the samples before and after the design.
+#' @family judging
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income",
+#'                      covariates = ~ boat_length + crew_size + port_size)
+#' overlap <- assess_overlap(pair_units(score_units(study)))
+#' plot(overlap)
+#' plot(overlap, view = "points", scale = "linear")
 #' @export
-plot.twin_overlap <- function(x, ...) {
+plot.twin_overlap <- function(x, view = c("histogram", "density", "points"), scale = c("score", "linear"),
+                              weighted = TRUE, kernel = "gaussian", bandwidth = NULL, ...) {
   rlang::check_dots_empty()
+  view <- check_choice(view, c("histogram", "density", "points"))
+  scale <- check_choice(scale, c("score", "linear"))
+  check_flag(weighted)
+  kernel <- check_choice(kernel, c("gaussian", "epanechnikov", "rectangular", "triangular", "biweight", "cosine"))
+  check_number(bandwidth, min = 0, open = TRUE, null = TRUE)
+  if (view != "density" && (!is.null(bandwidth) || kernel != "gaussian")) {
+    abort_input("{.arg kernel} and {.arg bandwidth} belong to {.code view = \"density\"}; leave them out.")
+  }
+  values <- if (scale == "score") x$score else x$linear
   samples <- c("before", if (!is.null(x$after)) "after")
-  bars <- do.call(rbind, lapply(samples, function(sample) overlap_bars(x, sample)))
-  bars$sample <- factor(paste(bars$sample, "the design"), levels = paste(samples, "the design"))
-  # a scored study has no design yet: one panel without a heading
-  facets <- if (length(samples) > 1L) ggplot2::facet_wrap(~ sample, ncol = 1)
-  ggplot2::ggplot(bars, ggplot2::aes(x = .data$middle, y = .data$share, fill = .data$arm)) +
-    ggplot2::annotate("rect", xmin = x$common[["low"]], xmax = x$common[["high"]], ymin = -Inf, ymax = Inf,
-                      fill = "grey94") +
-    ggplot2::geom_col(width = 0.025, colour = "white", linewidth = 0.2) +
-    ggplot2::geom_hline(yintercept = 0, colour = "grey30", linewidth = 0.4) +
-    facets +
-    ggplot2::scale_fill_manual(values = twin_colours[c("treated", "control")], name = NULL,
-                               labels = c(treated = sprintf("treated (%s), upwards", x$levels[["treated"]]),
-                                          control = sprintf("control (%s), downwards", x$levels[["control"]]))) +
-    ggplot2::scale_y_continuous(labels = function(y) share_text(abs(y))) +
-    ggplot2::labs(x = "propensity score", y = "share of the arm", title = "Overlap of the propensity score",
-                  subtitle = "Grey ground: where both arms occur.") +
+  weights <- lapply(stats::setNames(nm = samples), function(sample) {
+    v <- if (sample == "before") x$before else x$after
+    if (weighted) v else as.double(v > 0)
+  })
+  layers <- switch(view,
+    histogram = histogram_layers(x, values, weights),
+    density = density_layers(x, values, weights, kernel, bandwidth),
+    points = point_layers(x, values, weights)
+  )
+  low <- if (scale == "score") x$common[["low"]] else stats::qlogis(x$common[["low"]])
+  high <- if (scale == "score") x$common[["high"]] else stats::qlogis(x$common[["high"]])
+  ggplot2::ggplot() +
+    ggplot2::annotate("rect", xmin = low, xmax = high, ymin = -Inf, ymax = Inf, fill = "grey94") +
+    layers +
+    # a scored study has no design yet: one panel without a heading
+    (if (length(samples) > 1L) ggplot2::facet_wrap(~ sample, ncol = 1)) +
+    ggplot2::labs(x = if (scale == "score") "propensity score" else "linear score (log odds)",
+                  title = "Overlap of the propensity score", subtitle = paste0(
+                    "Grey ground: where both arms occur.",
+                    if (view == "points") " Crosses: beyond it. Hollow: without weight.")) +
     theme_twin()
 }
 
+panel_names <- function(samples) {
+  factor(paste(samples, "the design"), levels = paste(c("before", "after"), "the design"))
+}
+
+arm_labels <- function(x, after = c("", "")) {
+  c(treated = sprintf("treated (%s)%s", x$levels[["treated"]], after[1L]),
+    control = sprintf("control (%s)%s", x$levels[["control"]], after[2L]))
+}
+
+histogram_layers <- function(x, values, weights) {
+  low <- if (all(values >= 0 & values <= 1)) 0 else min(values)
+  width <- ((if (low == 0) 1 else max(values)) - low) / 40
+  bars <- do.call(rbind, lapply(names(weights), function(sample) {
+    overlap_bars(values, x$z, weights[[sample]], low, width, sample)
+  }))
+  list(
+    ggplot2::geom_col(data = bars, ggplot2::aes(x = .data$middle, y = .data$share, fill = .data$arm), width = width,
+                      colour = "white", linewidth = 0.2),
+    ggplot2::geom_hline(yintercept = 0, colour = "grey30", linewidth = 0.4),
+    ggplot2::scale_fill_manual(values = twin_colours[c("treated", "control")], name = NULL,
+                               labels = arm_labels(x, c(", upwards", ", downwards"))),
+    ggplot2::scale_y_continuous(labels = function(y) share_text(abs(y))),
+    ggplot2::labs(y = "share of the arm")
+  )
+}
+
 # Shares of each arm's weight in 40 equal bins, control counted downwards.
-overlap_bars <- function(x, sample) {
-  v <- if (sample == "before") x$before else x$after
-  bin <- pmin(floor(x$score * 40), 39)
+overlap_bars <- function(values, z, v, low, width, sample) {
+  bin <- pmin(floor((values - low) / width), 39)
   rows <- lapply(c(treated = 1L, control = 0L), function(arm) {
-    inside <- x$z == arm
+    inside <- z == arm
     share <- rowsum(v[inside], bin[inside])[, 1L] / sum(v[inside])
-    data.frame(middle = (as.numeric(names(share)) + 0.5) / 40, share = if (arm == 1L) share else -share,
-               arm = if (arm == 1L) "treated" else "control", sample = sample)
+    data.frame(middle = low + (as.numeric(names(share)) + 0.5) * width, share = if (arm == 1L) share else -share,
+               arm = if (arm == 1L) "treated" else "control", sample = panel_names(sample))
   })
   rows <- do.call(rbind, unname(rows))
   rows$arm <- factor(rows$arm, levels = c("treated", "control"))
   rows
+}
+
+density_layers <- function(x, values, weights, kernel, bandwidth) {
+  curves <- do.call(rbind, lapply(names(weights), function(sample) {
+    do.call(rbind, lapply(c("treated", "control"), function(arm) {
+      inside <- x$z == (arm == "treated") & weights[[sample]] > 0
+      v <- weights[[sample]][inside]
+      curve <- stats::density(values[inside], weights = v / sum(v), kernel = kernel, n = 512,
+                              bw = if (is.null(bandwidth)) "nrd0" else bandwidth)
+      data.frame(x = curve$x, y = curve$y, arm = arm, sample = panel_names(sample))
+    }))
+  }))
+  list(
+    ggplot2::geom_line(data = curves, linewidth = 0.9, ggplot2::aes(x = .data$x, y = .data$y, colour = .data$arm,
+                                                                   linetype = .data$arm)),
+    arm_scales(x), ggplot2::labs(y = "density")
+  )
+}
+
+point_layers <- function(x, values, weights) {
+  keep <- unique(round(seq(1, length(values), length.out = min(length(values), 5000L))))
+  points <- do.call(rbind, lapply(names(weights), function(sample) {
+    data.frame(
+      x = values[keep], y = (x$z[keep] == 1L) + 0.7 * ((keep * 0.6180339887) %% 1 - 0.5),  # spread, the same each time
+      arm = ifelse(x$z[keep] == 1L, "treated", "control"), sample = panel_names(sample),
+      state = ifelse(x$outside[keep], "beyond", ifelse(weights[[sample]][keep] > 0, "kept", "out"))
+    )
+  }))
+  list(
+    ggplot2::geom_point(data = points, size = 1.5, stroke = 0.5, alpha = 0.8, ggplot2::aes(
+      x = .data$x, y = .data$y, colour = .data$arm, shape = .data$state)),
+    ggplot2::scale_shape_manual(values = c(kept = 16, out = 1, beyond = 4), guide = "none"),
+    ggplot2::scale_y_continuous(breaks = c(0, 1), labels = c("control", "treated")),
+    ggplot2::scale_colour_manual(values = c(twin_colours["treated"], control = "#B87300"), labels = arm_labels(x),
+                                 name = NULL),
+    ggplot2::labs(y = NULL)
+  )
 }

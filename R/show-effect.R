@@ -43,11 +43,11 @@ term_words <- c(
   odds_ratio = "odds ratio"
 )
 
-effect_table <- function(x) {
+effect_table <- function(x, number = number_text) {
   table <- generics::tidy(x)
   out <- data.frame(
-    Quantity = unname(term_words[table$term]), Estimate = number_text(table$estimate),
-    SE = number_text(table$std.error), interval = interval_text(table$conf.low, table$conf.high),
+    Quantity = unname(term_words[table$term]), Estimate = number(table$estimate), SE = number(table$std.error),
+    interval = interval_text(table$conf.low, table$conf.high),
     p = ifelse(table$term %in% c("mean_treated", "mean_control"), "", p_text(table$p.value))
   )
   names(out)[4L] <- paste(level_text(x$level), "interval")
@@ -74,11 +74,11 @@ format.twin_comparison <- function(x, ...) {
 #' @export
 print.twin_comparison <- function(x, ...) print_lines(x, format(x, ...))
 
-comparison_table <- function(x, width = 18L) {
+comparison_table <- function(x, width = 18L, number = number_text) {
   table <- generics::tidy(x)
   out <- data.frame(
-    Effect = shorten(table$label, width), Estimate = number_text(table$estimate),
-    SE = number_text(table$std.error), interval = interval_text(table$conf.low, table$conf.high),
+    Effect = shorten(table$label, width), Estimate = number(table$estimate),
+    SE = number(table$std.error), interval = interval_text(table$conf.low, table$conf.high),
     worst = number_text(table$worst_smd)
   )
   names(out)[4:5] <- c(paste(level_text(x$effects[[1L]]$level), "interval"), "worst |SMD|")

@@ -1,80 +1,199 @@
 #' Write a table for the paper
 #'
-#' Writes groups, balance, an effect or a comparison to a file: `.csv` holds the numbers of `tidy()` at full precision,
-#' `.tex` a booktabs table with rounded numbers and a note that says what they are and which way differences go. In a
-#' csv, text that a spreadsheet would run as a formula gets a leading apostrophe. The file is written under a temporary
-#' name and renamed, so that a failure leaves nothing half-written.
+#' Writes groups, balance, an effect, a comparison or a probe to a file. `.tex` (booktabs, with a note below the table),
+#' `.html` and `.md` hold rounded numbers and a note that says what they are and which way differences go; `.csv` and
+#' `.xlsx` hold the numbers of `tidy()` at full precision. In those, text that a spreadsheet would run as a formula
+#' stays text. The file is written under a temporary name and renamed, so that a failure leaves nothing half-written.
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_effect`, `twin_comparison` or `twin_probe`.
-#' @param file Path ending in `.csv` or `.tex`, in a folder that exists.
-#' @param caption Caption of the LaTeX table; made from `x` by default.
+#' @param file Path ending in `.tex`, `.html`, `.md`, `.csv` or `.xlsx`, in a folder that exists.
+#' @param caption Caption of the table; made from `x` by default.
+#' @param columns Which columns of the rendered table, in which order: their headings, renamed where the vector has
+#'   names, such as `c("Covariate", Gap = "Difference")`. All by default.
+#' @param labels Labels of covariates, effects or quantities by name, such as `c(boat_length = "Length of boat")`.
+#' @param digits Decimals of every number; by default about three significant places.
+#' @param stars Cut-offs of p-values for significance stars, falling, such as `c(0.1, 0.05, 0.01)`; none by default. For
+#'   groups, effects and comparisons.
+#' @param se Where standard errors stand in groups, effects and comparisons: `"beside"` (a column, default) or `"under"`
+#'   (in parentheses below the number).
+#' @param note Text in place of the note made from `x`; `""` for none.
 #' @return `file`, invisibly.
-#' @section Errors: `twin_error_file` when the folder is missing or can't be written to, or for another ending.
+#' @section Errors: `twin_error_file` when the folder is missing or can't be written to, or for another ending;
+#'   `twin_error_input` for unknown columns or labels, or for options that do not fit the file or table.
 #' @family out
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
 #'                      covariates = ~ boat_length + port_size)
 #' file <- tempfile(fileext = ".tex")
-#' export_table(describe_groups(study), file)
+#' export_table(describe_groups(study), file, columns = c("Covariate", "Difference", "SE"),
+#'              stars = c(0.1, 0.05, 0.01), se = "under")
 #' cat(readLines(file), sep = "\n")
 #' @export
-export_table <- function(x, file, caption = NULL) {
+export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL, digits = NULL, stars = NULL,
+                         se = c("beside", "under"), note = NULL) {
   kinds <- c("twin_groups", "twin_balance", "twin_effect", "twin_comparison", "twin_probe")
   check_class(x, kinds, c("describe_groups", "assess_balance", "measure_effect", "compare_effects", "probe_pairs"))
   check_string(file)
   check_string(caption, null = TRUE)
+  se <- check_choice(se, c("beside", "under"))
+  style <- list(columns = columns, labels = labels, digits = digits, stars = stars, se = se)
+  check_style(style, x)
   kind <- tolower(tools::file_ext(file))
-  if (kind == "csv") {
-    write_whole(file, function(path) data.table::fwrite(defuse_formulas(generics::tidy(x)), path, na = ""))
-  } else if (kind == "tex") {
-    lines <- latex_table(table_parts(x), caption)
+  if (kind %in% c("csv", "xlsx")) {
+    write_numbers(x, file, kind, plain = is.null(c(caption, columns, labels, digits, stars, note)) && se == "beside")
+  } else if (kind %in% c("tex", "html", "md")) {
+    parts <- styled_parts(x, style)
+    if (!is.null(caption)) parts$caption <- caption
+    if (!is.null(note)) parts$note <- note
+    lines <- switch(kind, tex = latex_table(parts), html = html_lines(parts), md = markdown_table(parts))
     write_whole(file, function(path) writeLines(enc2utf8(lines), path, useBytes = TRUE))
   } else {
-    abort_file(c("Can't write {.file {file}}.", x = "The name must end in .csv or .tex."), path = file)
+    abort_file(c("Can't write {.file {file}}.", x = "The name must end in .tex, .html, .md, .csv or .xlsx."),
+               path = file)
   }
   invisible(file)
 }
 
-# list(table = strings, caption, note, left): what a rendered table of x holds.
-table_parts <- function(x) UseMethod("table_parts")
+write_numbers <- function(x, file, kind, plain, call = rlang::caller_env()) {
+  if (!plain) {
+    abort_input(c("A {kind} file holds the numbers of {.fn tidy} as they are.",
+                  i = "Captions, columns, labels, digits, stars and notes belong to .tex, .html and .md."), call = call)
+  }
+  if (kind == "csv") {
+    write_whole(file, function(path) data.table::fwrite(defuse_formulas(generics::tidy(x)), path, na = ""), call)
+    return(invisible())
+  }
+  need_package("openxlsx", "write xlsx files", call)
+  about <- data.frame(note = c(table_parts(x)$caption, table_parts(x)$note))
+  write_whole(file, function(path) openxlsx::write.xlsx(list(numbers = generics::tidy(x), about = about), path), call)
+}
+
+check_style <- function(style, x, call = rlang::caller_env()) {
+  check_number(style$digits, min = 0, max = 12, null = TRUE, arg = "digits", call = call)
+  has_se <- inherits(x, c("twin_groups", "twin_effect", "twin_comparison"))
+  if (!has_se && (!is.null(style$stars) || style$se == "under")) {
+    abort_input("{.arg stars} and {.arg se} belong to groups, effects and comparisons.", call = call)
+  }
+  if (!are_cut_offs(style$stars)) {
+    abort_input("{.arg stars} must be falling cut-offs between 0 and 1, such as c(0.1, 0.05, 0.01).", call = call)
+  }
+  if (!is.null(style$labels) && !(is.character(style$labels) && is_named_list(as.list(style$labels)))) {
+    abort_input("{.arg labels} must be text with names, such as c(boat_length = \"Length of boat\").", call = call)
+  }
+}
+
+are_cut_offs <- function(x) is.null(x) || (is.numeric(x) && all(x > 0, x < 1) && !is.unsorted(rev(x)))
+
+# The rendered table with labels, stars, standard errors and columns as asked for.
+styled_parts <- function(x, style, call = rlang::caller_env()) {
+  number <- number_text
+  if (!is.null(style$digits)) number <- function(values) number_text(values, rep(style$digits, length(values)))
+  parts <- table_parts(x, number)
+  if (!is.null(style$labels)) parts$table[[parts$first]] <- relabel(parts, style$labels, call)
+  if (!is.null(style$stars)) parts <- add_stars(parts, style$stars)
+  if (style$se == "under") parts$table <- se_below(parts$table, parts$estimate)
+  if (!is.null(style$columns)) parts$table <- pick_columns(parts$table, style$columns, call)
+  parts
+}
+
+# parts$keys: what the rows are called in the data; a label replaces that name, its level stays.
+relabel <- function(parts, labels, call) {
+  known <- as.data.frame(as.list(stats::setNames(nm = unique(parts$keys))), optional = TRUE)
+  check_columns(names(labels), known, "labels", call)
+  changed <- parts$keys %in% names(labels)
+  text <- parts$table[[parts$first]]
+  text[changed] <- row_name(labels[parts$keys[changed]], parts$levels[changed])
+  text
+}
+
+add_stars <- function(parts, cuts) {
+  count <- rowSums(outer(parts$p.value, cuts, `<=`))
+  marks <- ifelse(is.na(count), "", strrep("*", ifelse(is.na(count), 0, count)))
+  parts$table[[parts$estimate]] <- paste0(parts$table[[parts$estimate]], marks)
+  limits <- vapply(cuts, format, "", digits = 3)
+  parts$note <- paste0(parts$note, " ", paste(strrep("*", seq_along(cuts)), "p <=", limits, collapse = ", "), ".")
+  parts
+}
+
+# Every row is followed by one with its standard error in parentheses; the column SE goes.
+se_below <- function(table, estimate) {
+  below <- as.data.frame(lapply(table, function(column) rep("", length(column))), optional = TRUE)
+  below[[estimate]] <- ifelse(table$SE %in% c("", "-"), "", paste0("(", table$SE, ")"))
+  both <- rbind(table, below)[order(rep(seq_len(nrow(table)), 2L)), ]
+  both$SE <- NULL
+  both
+}
+
+pick_columns <- function(table, columns, call) {
+  if (!is.character(columns)) abort_input("{.arg columns} must be headings in quotes.", call = call)
+  check_columns(unname(columns), table, "columns", call)
+  shown <- table[unname(columns)]
+  renamed <- names(columns)
+  if (!is.null(renamed)) names(shown) <- ifelse(nzchar(renamed), renamed, unname(columns))
+  shown
+}
+
+# What a rendered table of x holds: table (strings), caption, note; first, the heading of the row labels; keys and
+# levels, what the rows are called in the data; and where rows have a p-value: estimate (its heading) and p.value.
+table_parts <- function(x, number = number_text) UseMethod("table_parts")
 
 #' @exportS3Method
-table_parts.twin_groups <- function(x) {
+table_parts.twin_groups <- function(x, number = number_text) {
   rows <- x$rows
   numeric <- rows$kind %in% c("numeric", "date")
-  number <- function(values) ifelse(numeric, value_text(values, rows$kind), share_text(values))
+  cell <- function(values) ifelse(numeric, value_text(values, rows$kind, number), share_text(values))
   table <- data.frame(
-    Covariate = labelled_rows(rows, x$labels), Treated = number(rows$mean_treated),
-    `sd treated` = ifelse(numeric, number_text(rows$sd_treated), ""), Control = number(rows$mean_control),
-    `sd control` = ifelse(numeric, number_text(rows$sd_control), ""), Difference = number_text(rows$difference),
-    SE = number_text(rows$std.error), SMD = number_text(rows$smd), check.names = FALSE
+    Covariate = labelled_rows(rows, x$labels), Treated = cell(rows$mean_treated),
+    `sd treated` = ifelse(numeric, number(rows$sd_treated), ""), Control = cell(rows$mean_control),
+    `sd control` = ifelse(numeric, number(rows$sd_control), ""), check.names = FALSE
   )
-  list(table = table, caption = sprintf("Treated and control units by %s", x$treatment), note = paste0(
-    sprintf("Treated: %s is %s (%s units); control: %s (%s units). ", x$treatment, x$levels[["treated"]],
-            count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
-    sprintf("Means, or shares of levels%s. Difference is treated minus control; SMD divides it by the %s.",
-            if (x$weighted) ", with sampling weights" else "", reference_words[[x$reference]])
-  ))
+  if (x$overall) table$Both <- cell(rows$mean_all)
+  table$Difference <- number(rows$difference)
+  table$SE <- number(rows$std.error)
+  table$N <- count_text(rows$n)
+  table$SMD <- number(rows$smd)
+  if (x$tests) table$p <- p_text(rows$p.value)
+  if (!is.null(x$by)) table <- cbind(Group = rows$group, table)
+  list(
+    table = table, caption = sprintf("Treated and control units by %s", x$treatment), first = "Covariate",
+    keys = rows$covariate, levels = rows$level, estimate = "Difference",
+    p.value = if (x$tests) rows$p.value else 2 * stats::pnorm(-abs(rows$difference / rows$std.error)),
+    note = paste0(
+      sprintf("Treated: %s is %s (%s units); control: %s (%s units). ", x$treatment, x$levels[["treated"]],
+              count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
+      sprintf("Means, or shares of levels%s. Difference is treated minus control; SMD divides it by the %s.",
+              if (x$weighted) ", with sampling weights" else "", reference_words[[x$reference]])
+    )
+  )
 }
 
 #' @exportS3Method
-table_parts.twin_balance <- function(x) {
-  table <- balance_table(x, width = Inf)
-  table$Covariate <- labelled_rows(x$rows[x$rows$sample == "before", ], x$labels)
-  list(table = table, caption = sprintf("Balance: %s", x$design), note = paste(verdict_text(x), balance_note(x)))
+table_parts.twin_balance <- function(x, number = number_text) {
+  table <- balance_table(x, width = Inf, number)
+  first <- x$rows[x$rows$sample == "before", ]
+  table$Covariate <- labelled_rows(first, x$labels)
+  if (!is.null(x$by)) table <- cbind(Group = ifelse(is.na(first$group), "all", first$group), table)
+  list(table = table, caption = sprintf("Balance: %s", x$design), first = "Covariate", keys = first$covariate,
+       levels = first$level, note = paste(verdict_text(x), balance_note(x)))
 }
 
 #' @exportS3Method
-table_parts.twin_effect <- function(x) {
-  list(table = effect_table(x), caption = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)),
+table_parts.twin_effect <- function(x, number = number_text) {
+  rows <- generics::tidy(x)
+  means <- rows$term %in% c("mean_treated", "mean_control")
+  list(table = effect_table(x, number), first = "Quantity", keys = rows$term, levels = rep(NA, nrow(rows)),
+       estimate = "Estimate", p.value = ifelse(means, NA, rows$p.value),
+       caption = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)),
        note = paste0(effect_sentence(x), " Difference is treated minus control. Standard errors: ", x$inference, "."))
 }
 
 #' @exportS3Method
-table_parts.twin_comparison <- function(x) {
+table_parts.twin_comparison <- function(x, number = number_text) {
   first <- x$effects[[1L]]
+  rows <- generics::tidy(x)
   list(
-    table = comparison_table(x, width = Inf), caption = comparison_title(x),
+    table = comparison_table(x, width = Inf, number), caption = comparison_title(x), first = "Effect",
+    keys = rows$label, levels = rep(NA, nrow(rows)), estimate = "Estimate", p.value = rows$p.value,
     note = paste(c(sprintf("The %s, treated (%s) against control (%s).", term_words[[x$term]],
                            first$study$levels[["treated"]], first$study$levels[["control"]]),
                    comparison_sentences(x)), collapse = " ")
@@ -82,27 +201,44 @@ table_parts.twin_comparison <- function(x) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_pairs <- function(x) {
-  lines <- x$rows
-  table <- data.frame(Gamma = format(lines$gamma), `least p` = p_text(lines$p_low),
-                      `greatest p` = p_text(lines$p_high), check.names = FALSE)
+table_parts.twin_probe_pairs <- function(x, number = number_text) {
+  rows <- x$rows
+  table <- data.frame(Gamma = format(rows$gamma), `least p` = p_text(rows$p_low),
+                      `greatest p` = p_text(rows$p_high), check.names = FALSE)
   if (x$facts$form == "signed_rank") {
-    table$`shift estimate` <- interval_text(lines$estimate_low, lines$estimate_high)
-    table$limits <- interval_text(lines$conf_low, lines$conf_high)
+    table$`shift estimate` <- paste(number(rows$estimate_low), "to", number(rows$estimate_high))
+    table$limits <- paste(number(rows$conf_low), "to", number(rows$conf_high))
   }
-  list(table = table, caption = paste("Hidden bias in pairs:", test_text(x$facts)), note = probe_verdict(x))
+  list(table = table, caption = paste("Hidden bias in pairs:", test_text(x$facts)), first = "Gamma",
+       keys = table$Gamma, levels = rep(NA, nrow(rows)), note = probe_verdict(x))
 }
 
 #' @exportS3Method
-table_parts.twin_probe_ratio <- function(x) {
-  table <- data.frame(Quantity = x$rows$quantity, value = number_text(x$rows$value),
-                      `as risk ratio` = number_text(x$rows$risk_ratio), `E-value` = number_text(x$rows$e_value),
+table_parts.twin_probe_ratio <- function(x, number = number_text) {
+  table <- data.frame(Quantity = x$rows$quantity, value = number(x$rows$value),
+                      `as risk ratio` = number(x$rows$risk_ratio), `E-value` = number(x$rows$e_value),
                       check.names = FALSE)
   names(table)[2L] <- scale_words[[x$facts$scale]]
-  list(table = table, caption = "Hidden bias on the ratio scale", note = probe_verdict(x))
+  list(table = table, caption = "Hidden bias on the ratio scale", first = "Quantity", keys = x$rows$quantity,
+       levels = rep(NA, nrow(x$rows)), note = probe_verdict(x))
 }
 
-latex_table <- function(parts, caption) {
+markdown_table <- function(parts) {
+  plain <- function(text) gsub("([|*_`<>\\[\\]\\\\])", "\\\\\\1", text, perl = TRUE)
+  table <- vapply(parts$table, plain, character(nrow(parts$table)))
+  table <- matrix(table, nrow = nrow(parts$table))
+  line <- function(cells) paste0("| ", paste(cells, collapse = " | "), " |")
+  c(paste0("**", plain(parts$caption), "**"), "", line(plain(names(parts$table))),
+    line(c(":---", rep("---:", ncol(table) - 1L))), apply(table, 1L, line), "", plain(parts$note))
+}
+
+html_lines <- function(parts) {
+  head <- c("<!doctype html>", "<html lang=\"en\">", "<head>", "<meta charset=\"utf-8\">",
+            as.character(htmltools::tags$title(parts$caption)), "</head>", "<body>")
+  c(head, as.character(table_tag(parts$table, parts$caption, parts$note)), "</body>", "</html>")
+}
+
+latex_table <- function(parts) {
   table <- parts$table
   cells <- vapply(table, function(column) latex_numbers(latex_text(column)), character(nrow(table)))
   cells <- matrix(cells, nrow = nrow(table))
@@ -110,7 +246,7 @@ latex_table <- function(parts, caption) {
   width <- ncol(table)
   c(
     "\\begin{table}", "\\centering",
-    sprintf("\\caption{%s}", latex_text(if (is.null(caption)) parts$caption else caption)),
+    sprintf("\\caption{%s}", latex_text(parts$caption)),
     sprintf("\\begin{tabular}{l%s}", strrep("r", width - 1L)), "\\toprule",
     paste0(paste(latex_text(names(table)), collapse = " & "), " \\\\"), "\\midrule", rows, "\\bottomrule",
     sprintf("\\multicolumn{%d}{p{0.9\\linewidth}}{\\footnotesize %s} \\\\", width, latex_text(parts$note)),

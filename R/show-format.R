@@ -12,7 +12,7 @@ number_text <- function(x, places = decimal_places(abs(x))) {
     if (is.na(x[i])) return("-")
     if (is.infinite(x[i])) return(if (x[i] > 0) "Inf" else "-Inf")
     if (size[i] > 0 && size[i] < 5e-4) return(formatC(x[i], digits = 1, format = "e"))
-    formatC(x[i], digits = places[i], format = "f", big.mark = ",")
+    formatC(x[i], digits = max(0, places[i]), format = "f", big.mark = ",")
   }, "")
   sub("^-(0\\.?0*)$", "\\1", text)
 }
@@ -49,6 +49,16 @@ table_lines <- function(table, left = 1L, width = 80L) {
   lines <- do.call(paste, c(unname(columns), sep = "  "))
   rule <- strrep("-", min(width, max(nchar(lines, "width"))))
   c(paste0("  ", trimws(lines[1L], "right")), paste0("  ", rule), paste0("  ", trimws(lines[-1L], "right")))
+}
+
+# Leaves out columns that can be spared, in their order, until the lines fit.
+fit_table <- function(table, spare, width = 78L) {
+  total <- function(table) {
+    cells <- Map(c, names(table), lapply(table, as.character))
+    sum(vapply(cells, function(cell) max(nchar(cell, "width")), 0L)) + 2L * (length(table) - 1L)
+  }
+  for (name in spare) if (total(table) > width) table[[name]] <- NULL
+  table
 }
 
 format_width <- function(text, just) {

@@ -62,36 +62,63 @@ missing_text <- function(x) {
 
 #' @export
 format.twin_groups <- function(x, ...) {
-  rows <- x$rows
-  numeric <- rows$kind %in% c("numeric", "date")
-  cell <- function(mean, sd, n) {
-    ifelse(numeric, sprintf("%s (%s)", value_text(mean, rows$kind), number_text(sd)),
-           sprintf("%s (%s)", count_text(n), share_text(mean)))
-  }
-  table <- data.frame(
-    Covariate = shorten(row_name(rows$covariate, rows$level), 24L),
-    Treated = cell(rows$mean_treated, rows$sd_treated, rows$n_treated),
-    Control = cell(rows$mean_control, rows$sd_control, rows$n_control),
-    Difference = number_text(rows$difference), SE = number_text(rows$std.error), SMD = number_text(rows$smd)
-  )
+  table <- groups_table(x)
+  blocks <- lapply(unique(x$rows$group), function(group) {
+    c(if (!is.na(group)) c("", sprintf("%s: %s", x$by, group)),
+      table_lines(table[x$rows$group %in% group, , drop = FALSE]))
+  })
   c(
     sprintf("Treated: %s is \"%s\" (%s units). Control: \"%s\" (%s units).", x$treatment, x$levels[["treated"]],
             count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
-    "",
-    table_lines(table),
-    "",
-    wrap_lines(paste0(
-      "Numeric rows: mean (sd); other rows: units (share). Difference is treated minus control. SMD divides it by the ",
-      reference_words[[x$reference]], ". ", if (x$weighted) "Means and shares use the sampling weight; counts do not."
-    )),
-    group_missing_lines(rows)
+    "", unlist(blocks), "", wrap_lines(groups_note(x)), if (is.null(x$by)) group_missing_lines(x$rows)
+  )
+}
+
+# The rows as text; everything in a cell, so that the table stays narrow.
+groups_table <- function(x) {
+  rows <- x$rows
+  table <- data.frame(Covariate = shorten(row_name(rows$covariate, rows$level), 22L),
+                      Treated = groups_cell(rows, "treated"), Control = groups_cell(rows, "control"))
+  if (x$overall) table$Both <- groups_cell(rows, "all")
+  table$Difference <- number_text(rows$difference)
+  table$SE <- number_text(rows$std.error)
+  table$SMD <- number_text(rows$smd)
+  if (x$tests) table$p <- p_text(rows$p.value)
+  fit_table(table, spare = c("SE", "Difference", "SMD"))
+}
+
+groups_cell <- function(rows, arm) {
+  mean <- rows[[paste0("mean_", arm)]]
+  sd <- rows[[paste0("sd_", arm)]]
+  numeric <- rows$kind %in% c("numeric", "date")
+  count <- if (arm == "all") rows$n_treated + rows$n_control else rows[[paste0("n_", arm)]]
+  cell <- ifelse(numeric, sprintf("%s (%s)", value_text(mean, rows$kind), number_text(sd)),
+                 sprintf("%s (%s)", count_text(count), share_text(mean)))
+  if (is.null(rows$shown) || arm == "all") return(cell)
+  at <- function(part) {
+    values <- rows[[paste0(part, "_", arm)]]
+    ifelse(rows$kind == "date", value_text(values, rows$kind), number_text(values, decimal_places(abs(values)) - 1))
+  }
+  ifelse(rows$shown == "median", sprintf("%s [%s, %s]", at("median"), at("q25"), at("q75")), cell)
+}
+
+groups_note <- function(x) {
+  medians <- !is.null(x$rows$shown) && any(x$rows$shown == "median")
+  paste0(
+    "Numeric rows: mean (sd)", if (medians) " or median [quartiles]", "; other rows: units (share). Difference is ",
+    "treated minus control", if (medians) ", of means", ". SMD divides it by the ", reference_words[[x$reference]], ".",
+    if (x$weighted) " Means and shares use the sampling weight; counts do not.",
+    if (x$tests) paste(" Tests: t for one row, chi-squared for all levels of a column. They shrink with the number of",
+                       "units whatever the imbalance; judge it by SMD.")
   )
 }
 
 reference_words <- c(treated = "treated units' sd", control = "control units' sd", pooled = "pooled sd of both arms")
 
 # Dates are kept as days; people read dates.
-value_text <- function(x, kind) ifelse(kind == "date", format(as.Date(x, origin = "1970-01-01")), number_text(x))
+value_text <- function(x, kind, number = number_text) {
+  ifelse(kind == "date", format(as.Date(x, origin = "1970-01-01")), number(x))
+}
 
 group_missing_lines <- function(rows) {
   first <- rows[!duplicated(rows$covariate), ]

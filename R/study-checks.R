@@ -74,3 +74,5 @@ nearest_name <- function(name, known) {
 }
 
 first_rows <- function(rows) utils::head(rows, 3L)
+
+is_named_list <- function(x) is.list(x) && (length(x) == 0L || (!is.null(names(x)) && all(nzchar(names(x)))))

@@ -153,3 +153,157 @@ test_that("prints of tables fit 80 columns", {
   expect_snapshot(describe_groups(design$study))
   expect_snapshot(assess_overlap(design))
 })
+
+test_that("several designs stand side by side, each row passing only when it does in all", {
+  scored <- score_units(study_of_many())
+  designs <- list(pairs = pair_units(scored), weights = weigh_units(scored))
+  both <- assess_balance(designs)
+  expect_identical(unique(tidy(both)$sample), c("before", "pairs", "weights"))
+  alone <- tidy(assess_balance(designs$weights))
+  expect_equal(tidy(both)$smd[tidy(both)$sample == "weights"], alone$smd[alone$sample == "after"])
+  expect_equal(glance(both)$worst_smd[1], glance(assess_balance(designs$pairs))$worst_smd)
+  expect_lte(max(nchar(format(both))), 80)
+  expect_error(assess_balance(list(a = scored, b = score_units(study_of_many(many_crews(seed = 9))))), "one study",
+               class = "twin_error_input")
+})
+
+test_that("squares, cubes, interactions and the score are rows on request", {
+  data <- many_crews()
+  design <- weigh_units(score_units(study_of_many(data)))
+  rows <- tidy(assess_balance(design, extra = c("score", "squares", "cubes", "interactions")))
+  before <- rows[rows$sample == "before", ]
+  expect_identical(before$covariate[before$kind != "level"],
+                   c("boat", "past", "linear score", "boat^2", "past^2", "boat^3", "past^3", "boat x past"))
+  square <- (data$boat - mean(data$boat))^2
+  arms <- split(square, data$joined)
+  expect_equal(before$smd[before$covariate == "boat^2"], (mean(arms$`1`) - mean(arms$`0`)) / sd(arms$`1`))
+  expect_error(assess_balance(design, extra = "square"), "Did you mean \"squares\"", class = "twin_error_input")
+  expect_error(assess_balance(study_of_many(), extra = "score"), "needs a design with a score",
+               class = "twin_error_input")
+})
+
+test_that("custom rows may use columns the design did not, and must be finite", {
+  data <- many_crews()
+  design <- weigh_units(score_units(study_of_many(data, covariates = "boat")))
+  rows <- tidy(assess_balance(design, custom = list("past per s" = ~ past / s)))
+  expect_equal(rows$mean_control[rows$covariate == "past per s"][1], mean((data$past / data$s)[data$joined == 0]))
+  expect_error(assess_balance(design, custom = list(bad = ~ log(past))), "finite in every row.*first rows",
+               class = "twin_error_input") |> suppressWarnings()
+  expect_error(assess_balance(design, custom = list(~ past)), "named list", class = "twin_error_input")
+})
+
+test_that("the table per subgroup is that of the subgroup, on the whole sample's reference sd", {
+  data <- many_crews()
+  design <- weigh_units(score_units(study_of_many(data)))
+  rows <- tidy(assess_balance(design, by = "coast"))
+  expect_identical(unique(rows$group), c(NA, "east", "west"))
+  row <- rows[rows$group %in% "east" & rows$covariate == "boat" & rows$sample == "after", ]
+  w <- weights(design)
+  mean_of <- function(z) weighted.mean(data$boat[data$coast == "east" & data$joined == z],
+                                       w[data$coast == "east" & data$joined == z])
+  expect_equal(row$difference, mean_of(1) - mean_of(0))
+  expect_equal(row$smd, row$difference / sd(data$boat[data$joined == 1]))
+  data$thin <- ifelse(seq_len(300) == 1, "rare", "usual")
+  expect_warning(assess_balance(study_of_many(data), by = "thin"), "\"rare\"", class = "twin_warning_thin_group")
+  expect_error(assess_balance(design, by = "past"), "a few levels", class = "twin_error_input")
+})
+
+test_that("reduction is the share of |SMD| that went, and tests are Welch's up to n / (n - 1)", {
+  data <- many_crews()
+  rows <- tidy(assess_balance(weigh_units(score_units(study_of_many(data))), tests = TRUE))
+  boat <- rows[rows$covariate == "boat", ]
+  expect_equal(boat$reduction, c(NA, 100 * (1 - abs(boat$smd[2]) / abs(boat$smd[1]))))
+  arms <- split(data$boat, data$joined)
+  size <- lengths(arms)
+  variance <- sum(vapply(arms, var, 0) * (size - 1) / size^2) * 300 / 299
+  expect_equal(boat$statistic[1], (mean(arms$`1`) - mean(arms$`0`)) / sqrt(variance))
+  expect_match(paste(format(assess_balance(study_of_many(data), tests = TRUE)), collapse = " "), "a p-value shrinks with n")
+})
+
+test_that("medians, quartiles and the choice by skewness are weighted quantiles of each arm", {
+  data <- many_crews()
+  data$skewed <- exp(2 * data$boat)
+  rows <- tidy(describe_groups(study_of_many(data, covariates = c("boat", "skewed")), summary = "by_skew"))
+  expect_identical(rows$shown, c("mean", "median"))
+  treated <- data$skewed[data$joined == 1]
+  expect_equal(c(rows$q25_treated[2], rows$median_treated[2], rows$q75_treated[2]),
+               unname(quantile(treated, c(0.25, 0.5, 0.75), type = 1)))
+  twice <- data[rep(1:300, rep(1:2, 150)), ]
+  data$s <- rep(1:2, 150)
+  weighted <- tidy(describe_groups(study_of_many(data, covariates = "skewed", weight = "s"), summary = "median"))
+  expect_equal(weighted$median_control, unname(quantile(twice$skewed[twice$joined == 0], 0.5, type = 1)))
+})
+
+test_that("overall columns, subgroups and other columns of the data are described on request", {
+  data <- many_crews()
+  study <- study_of_many(data)
+  rows <- tidy(describe_groups(study, overall = TRUE))
+  expect_equal(rows$mean_all[1], mean(data$boat))
+  expect_equal(rows$sd_all[1], sd(data$boat))
+  by <- tidy(describe_groups(study, columns = c("s", "harbour"), by = "coast"))
+  expect_identical(unique(by$group), c("east", "west"))
+  expect_equal(by$mean_treated[1], mean(data$s[data$joined == 1 & data$coast == "east"]))
+  expect_true(is.na(summary(logbook(study))$opened))
+  describe_groups(study, columns = "income")
+  expect_false(is.na(summary(logbook(study))$opened))
+})
+
+test_that("tests of groups: t for a number, and a chi-squared near Pearson's for levels", {
+  data <- many_crews(3000)
+  rows <- tidy(describe_groups(study_of_many(data), tests = TRUE))
+  expect_equal(rows$statistic[1], rows$difference[1] / rows$std.error[1])
+  levels <- rows[rows$covariate == "port", ]
+  expect_identical(unique(levels$df), 2)
+  pearson <- chisq.test(table(data$port, data$joined), correct = FALSE)$statistic
+  # Wald's form uses each arm's own variance: equal to first order
+  expect_equal(levels$statistic[1], unname(pearson), tolerance = 0.1)
+})
+
+test_that("views of distributions draw weighted curves", {
+  data <- many_crews()
+  design <- weigh_units(score_units(study_of_many(data)))
+  balance <- assess_balance(design)
+  cumulative <- ggplot2::layer_data(plot(balance, "cumulative", "boat"), 1)
+  half <- cumulative[cumulative$PANEL == 2 & cumulative$group == 1, ]
+  w <- weights(design)[data$joined == 0]
+  x <- data$boat[data$joined == 0]
+  expect_equal(half$y[128], sum(w[x <= half$x[128]]) / sum(w))
+  quantiles <- ggplot2::layer_data(plot(balance, "quantiles", "boat"), 2)
+  expect_equal(quantiles$y[50], unname(quantile(data$boat[data$joined == 1], 0.5, type = 1)))
+  density <- ggplot2::layer_data(plot(balance, "density", "boat"), 1)
+  one <- density[density$PANEL == 1 & density$group == 2, ]
+  expect_equal(sum(one$y) * diff(one$x[1:2]), 1, tolerance = 0.05)
+  shares <- ggplot2::layer_data(plot(balance, "density", "port"), 1)
+  expect_equal(sum(shares$ymax), 4)
+  ratios <- ggplot2::layer_data(plot(balance, "ratios"), 3)
+  expect_setequal(round(2^ratios$x, 8), round(na.omit(tidy(balance)$variance_ratio), 8))
+  expect_s3_class(plot(balance, "density", "all"), "ggplot")
+  expect_error(plot(balance, "density"), "needs a `covariate`", class = "twin_error_input")
+  expect_error(plot(balance, "density", "baot"), "Did you mean \"boat\"", class = "twin_error_input")
+  expect_error(plot(balance, "cumulative", "port"), "have no cumulative view", class = "twin_error_input")
+})
+
+test_that("the region without counterparts is found in the covariates' own terms", {
+  units <- suppressMessages(simulate_units(2000, c(numeric = 2, binary = 1), overlap = "poor", seed = 4))
+  overlap <- assess_overlap(score_units(frame_study(units, "treated", "outcome", c("x1", "x2", "b1"))))
+  region <- overlap$region$control
+  expect_gt(region$share[1], 2 * attr(region, "overall"))
+  # controls without a counterpart are those least likely to be treated
+  expect_match(region$where[1], "x1< -|x2< -")
+  expect_identical(sum(region$outside), sum(overlap$outside & units$treated == 0))
+  expect_match(paste(format(overlap), collapse = " "), "Where control units have no counterpart")
+})
+
+test_that("views of overlap draw the samples, weighted or not, on either scale", {
+  data <- many_crews()
+  overlap <- assess_overlap(weigh_units(score_units(study_of_many(data))))
+  density <- ggplot2::layer_data(plot(overlap, "density", bandwidth = 0.05), 2)
+  one <- density[density$PANEL == 2 & density$group == 2, ]
+  expect_equal(sum(one$y) * diff(one$x[1:2]), 1, tolerance = 0.01)
+  plain <- ggplot2::layer_data(plot(overlap, weighted = FALSE), 2)
+  expect_equal(plain$ymin[plain$PANEL == 1], plain$ymin[plain$PANEL == 2])
+  points <- ggplot2::layer_data(plot(overlap, "points", "linear"), 2)
+  expect_equal(sort(points$x[points$PANEL == 1]), sort(qlogis(overlap$score)))
+  expect_identical(sum(points$shape == 4), 2L * sum(overlap$outside))
+  expect_error(plot(overlap, bandwidth = 1), "belong to", class = "twin_error_input")
+})

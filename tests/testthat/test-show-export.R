@@ -33,8 +33,8 @@ test_that("a tex table is booktabs, escapes what LaTeX reads, and says which way
   expect_match(lines, "Difference is treated minus control", fixed = TRUE, all = FALSE)
   body <- lines[seq(which(lines == "\\midrule") + 1, which(lines == "\\bottomrule") - 1)]
   # as many cells in every row as columns are declared
-  expect_identical(unique(lengths(strsplit(gsub("\\&", "", body, fixed = TRUE), "&", fixed = TRUE))), 8L)
-  expect_match(lines, "{lrrrrrrr}", fixed = TRUE, all = FALSE)
+  expect_identical(unique(lengths(strsplit(gsub("\\&", "", body, fixed = TRUE), "&", fixed = TRUE))), 9L)
+  expect_match(lines, "{lrrrrrrrr}", fixed = TRUE, all = FALSE)
 })
 
 test_that("exported tex compiles as it stands, where LaTeX is installed", {
@@ -62,7 +62,7 @@ test_that("every kind of table can be exported, an effect with its sentence", {
 test_that("files that can't be written are refused and nothing is left behind", {
   folder <- withr::local_tempdir()
   expect_error(export_table(measured(), file.path(folder, "none", "a.csv")), "no folder", class = "twin_error_file")
-  expect_error(export_table(measured(), file.path(folder, "a.docx")), "end in .csv or .tex", class = "twin_error_file")
+  expect_error(export_table(measured(), file.path(folder, "a.docx")), "must end in .tex", class = "twin_error_file")
   expect_error(export_table(1, "a.csv"), class = "twin_error_input")
   dir.create(file.path(folder, "taken.csv", "inside"), recursive = TRUE)
   expect_error(export_table(measured(), file.path(folder, "taken.csv")), "Can't write", class = "twin_error_file")
@@ -84,4 +84,61 @@ test_that("plots of probes draw their tables", {
   curve <- ggplot2::layer_data(plot(ratio), 1)
   bound <- curve$x * curve$y / (curve$x + curve$y - 1)
   expect_equal(range(bound), c(1.5, 2))
+})
+
+exported <- function(x, kind, ...) {
+  file <- withr::local_tempfile(fileext = paste0(".", kind))
+  export_table(x, file, ...)
+  readLines(file, encoding = "UTF-8")
+}
+
+test_that("columns, headings, labels and digits are of one's choice", {
+  lines <- exported(describe_groups(study_of_many()), "md", columns = c("Covariate", Gap = "Difference"), digits = 1,
+                    labels = c(port = "Size of port"))
+  expect_identical(lines[3], "| Covariate | Gap |")
+  expect_identical(lines[5], sprintf("| boat | %.1f |", diff(tapply(many_crews()$boat, many_crews()$joined, mean))))
+  expect_match(lines[7], "^\\| Size of port: large \\|")
+  groups <- describe_groups(study_of_many())
+  expect_error(exported(groups, "md", columns = "Diff"), "no column \"Diff\"", class = "twin_error_input")
+  expect_error(exported(groups, "md", labels = c(prt = "x")), "Did you mean \"port\"", class = "twin_error_input")
+})
+
+test_that("stars follow their cut-offs and the note says them", {
+  comparison <- compare_effects(a = measured(), b = measure_effect(study_of_many(), level = 0.9))
+  p <- tidy(comparison)$p.value
+  lines <- exported(comparison, "md", stars = c(0.5, p[1] * 1.01))
+  expect_identical(lengths(regmatches(lines[5], gregexpr("*", lines[5], fixed = TRUE))), 2L)
+  expect_match(lines[length(lines)], "p \\<= 0.5", fixed = TRUE)
+  expect_error(exported(comparison, "md", stars = c(0.01, 0.1)), "falling cut-offs", class = "twin_error_input")
+  expect_error(exported(assess_balance(study_of_many()), "md", stars = 0.1), "belong to", class = "twin_error_input")
+})
+
+test_that("standard errors go under their numbers in parentheses", {
+  effect <- measured()
+  lines <- exported(effect, "tex", se = "under")
+  row <- grep("^difference", lines)
+  se <- number_text(tidy(effect)$std.error[3])
+  expect_true(startsWith(lines[row + 1], sprintf(" & (%s) &", se)))
+  expect_false(any(grepl("& SE", lines)))
+})
+
+test_that("html and markdown escape what they would read as markup", {
+  data <- many_crews()
+  data$port[data$port == "small"] <- "<b>|*x*"
+  groups <- describe_groups(study_of_many(data))
+  html <- paste(exported(groups, "html"), collapse = "\n")
+  expect_match(html, "port: &lt;b&gt;|*x*", fixed = TRUE)
+  expect_match(html, "<caption>", fixed = TRUE)
+  md <- exported(groups, "md")
+  expect_match(md, "port: \\<b\\>\\|\\*x\\*", fixed = TRUE, all = FALSE)
+})
+
+test_that("an Excel file holds the numbers, and a second sheet says what they are", {
+  skip_if_not_installed("openxlsx")
+  file <- withr::local_tempfile(fileext = ".xlsx")
+  effect <- measured()
+  export_table(effect, file)
+  expect_equal(openxlsx::read.xlsx(file, "numbers")$estimate, tidy(effect)$estimate)
+  expect_match(openxlsx::read.xlsx(file, "about")$note[2], "income changes by")
+  expect_error(export_table(effect, file, digits = 2), "belong to .tex, .html and .md", class = "twin_error_input")
 })

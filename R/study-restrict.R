@@ -1,0 +1,38 @@
+# Parts of a study: its units of one subgroup, with all that belongs to them. The logbook stays shared.
+
+restrict_study <- function(study, inside) {
+  keep <- which(inside)
+  study$rows <- study$rows[keep]
+  study$z <- study$z[keep]
+  if (!is.null(study$s)) study$s <- study$s[keep]
+  for (role in c("cluster", "stratum")) {
+    if (!is.null(study[[role]])) study[[role]] <- structure(study[[role]][keep], labels = attr(study[[role]], "labels"))
+  }
+  study$columns <- lapply(study$columns, function(column) {
+    column$values <- column$values[keep]
+    if (!is.null(column$flag)) column$flag <- column$flag[keep]
+    column
+  })
+  study
+}
+
+# The units of each level of a column of the data, as a named list of logical vectors over the study's rows. Levels in
+# which an arm has fewer than 2 units are left out with a warning.
+study_groups <- function(study, by, call = rlang::caller_env()) {
+  check_string(by, arg = "by", call = call)
+  check_columns(by, study$data, "by", call)
+  column <- prepare_column(study$data[[by]][study$rows], by, sampling_weight(study), call)
+  if (column$kind %in% c("numeric", "date")) {
+    abort_input(c("{.arg by} must name a column with a few levels.", x = "{.val {by}} is {column$kind}.",
+                  i = "Cut it into groups first, for example with cut()."), call = call)
+  }
+  codes <- if (column$kind == "factor") column$values else 2 - (column$values == 1)
+  levels <- if (column$kind == "factor") column$levels else c(column$levels, paste("not", column$levels))
+  groups <- lapply(stats::setNames(seq_along(levels), levels), function(k) codes == k)
+  thin <- vapply(groups, function(inside) min(sum(study$z[inside]), sum(1L - study$z[inside])) < 2L, NA)
+  if (any(thin)) {
+    warn_kind("thin_group", c("{sum(thin)} level{?s} of {.val {by}} {?has/have} fewer than 2 units in an arm and
+                               {?is/are} left out: {.val {levels[thin]}}."), levels = levels[thin])
+  }
+  groups[!thin]
+}
