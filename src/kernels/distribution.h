@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <memory>
 #include <stdexcept>
 #include <utility>
 #include <vector>
@@ -22,39 +23,84 @@ struct WeighedValue {
   double weight[K];
 };
 
-// Units by rising x: thrown into about n / 64 buckets whose bounds come from a sorted sample, then sorted within each
-// bucket, which fits the nearest cache. Equal values share a bucket. O(n log n), without n-sized jumps.
+// Spreads values over buckets of about equal size by a rising, piecewise linear map: equal cells over the range of a
+// sorted sample, each with as many buckets as it has of the sample's share. No search, so no guess that can go wrong.
+class BucketMap {
+ public:
+  BucketMap(const std::vector<double>& sample, int buckets) : first_(kCells + 2), count_(kCells + 2) {
+    low_ = sample.front();
+    const double width = sample.back() - low_;
+    per_unit_ = width > 0.0 && std::isfinite(kCells / width) ? kCells / width : 0.0;
+    std::size_t seen = 0;
+    for (int c = 0; c <= kCells; ++c) {
+      first_[c] = static_cast<double>(seen * buckets / sample.size());
+      while (seen < sample.size() && std::min(place(sample[seen]), kCells + 0.5) < c + 1) ++seen;
+      count_[c] = static_cast<double>(seen * buckets / sample.size()) - first_[c];
+    }
+  }
+  int operator()(double value) const {
+    const double at = place(value);
+    const int cell = static_cast<int>(at);
+    return static_cast<int>(first_[cell] + (at - cell) * count_[cell]);
+  }
+
+ private:
+  static constexpr int kCells = 4096;
+  // Where the value lies, in cells; beyond the sample's range it stays at the ends.
+  double place(double value) const {
+    return std::min(std::max((value - low_) * per_unit_, 0.0), static_cast<double>(kCells));
+  }
+  std::vector<double> first_, count_;
+  double low_, per_unit_;
+};
+
+// Sorts a few units by counting, for each, how many belong before it: no branch depends on the data.
 template <int K>
-std::vector<WeighedValue<K>> sort_by_value(const double* x, const int* z, const double* weights, Eigen::Index n) {
-  const Eigen::Index sample_size = std::min<Eigen::Index>(n, 65536);
+void sort_few(WeighedValue<K>* units, int count) {
+  constexpr int kFew = 96;
+  if (count > kFew) {
+    std::sort(units, units + count, [](const WeighedValue<K>& a, const WeighedValue<K>& b) { return a.x < b.x; });
+    return;
+  }
+  double key[kFew];
+  WeighedValue<K> copy[kFew];
+  for (int i = 0; i < count; ++i) {
+    key[i] = units[i].x;
+    copy[i] = units[i];
+  }
+  for (int i = 0; i < count; ++i) {
+    const double mine = key[i];
+    int before = 0;
+    for (int j = 0; j < i; ++j) before += key[j] <= mine;
+    for (int j = i + 1; j < count; ++j) before += key[j] < mine;
+    units[before] = copy[i];
+  }
+}
+
+// Units by rising x: thrown into about n / 16 buckets (at most 65,000: they are numbered in 16 bits), then sorted within each, which fits the nearest cache. Equal values share a bucket. O(n log n), without n-sized jumps.
+template <int K>
+std::unique_ptr<WeighedValue<K>[]> sort_by_value(const double* x, const int* z, const double* weights, Eigen::Index n) {
+  const Eigen::Index sample_size = std::min<Eigen::Index>(n, 16384);
   std::vector<double> sample(sample_size);
   for (Eigen::Index i = 0; i < sample_size; ++i) sample[i] = x[i * n / sample_size];
   std::sort(sample.begin(), sample.end());
-  int buckets = 1;
-  while (buckets < n / 64 && buckets < 16384) buckets *= 2;
-  std::vector<double> bound(buckets);  // bound[b]: the least value of bucket b; bucket 0 has none
-  for (int b = 1; b < buckets; ++b) bound[b] = sample[static_cast<Eigen::Index>(b) * sample_size / buckets];
-  const auto bucket_of = [&](double value) {
-    int low = 0;  // the last bucket whose bound is at most the value
-    for (int step = buckets / 2; step > 0; step /= 2) low += value >= bound[low + step] ? step : 0;
-    return low;
-  };
+  const int buckets = static_cast<int>(std::min<Eigen::Index>(65000, 1 + n / 16));
+  const BucketMap bucket_of(sample, buckets);
   std::vector<std::uint16_t> bucket(n);
-  std::vector<Eigen::Index> start(buckets + 1, 0);
+  std::vector<Eigen::Index> start(buckets + 2, 0);
   for (Eigen::Index i = 0; i < n; ++i) {
     bucket[i] = static_cast<std::uint16_t>(bucket_of(x[i]));
     ++start[bucket[i] + 1];
   }
-  for (int b = 0; b < buckets; ++b) start[b + 1] += start[b];
-  std::vector<WeighedValue<K>> sorted(n);
+  for (int b = 0; b <= buckets; ++b) start[b + 1] += start[b];
+  std::unique_ptr<WeighedValue<K>[]> sorted(new WeighedValue<K>[n]);
   std::vector<Eigen::Index> next(start.begin(), start.end() - 1);
   for (Eigen::Index i = 0; i < n; ++i) {
     WeighedValue<K>& unit = sorted[next[bucket[i]]++];
     unit.x = x[i];
     for (int k = 0; k < K; ++k) unit.weight[k] = z[i] == 1 ? weights[n * k + i] : -weights[n * k + i];
   }
-  const auto lower = [](const WeighedValue<K>& a, const WeighedValue<K>& b) { return a.x < b.x; };
-  for (int b = 0; b < buckets; ++b) std::sort(sorted.begin() + start[b], sorted.begin() + start[b + 1], lower);
+  for (int b = 0; b <= buckets; ++b) sort_few<K>(sorted.get() + start[b], static_cast<int>(start[b + 1] - start[b]));
   return sorted;
 }
 
@@ -62,7 +108,7 @@ std::vector<WeighedValue<K>> sort_by_value(const double* x, const int* z, const 
 // sample.
 template <int K>
 void gaps_of_samples(const double* x, const int* z, const double* weights, Eigen::Index n, DistributionGap* gaps) {
-  const std::vector<WeighedValue<K>> sorted = sort_by_value<K>(x, z, weights, n);
+  const auto sorted = sort_by_value<K>(x, z, weights, n);
   double scale[K][2] = {}, reached[K] = {}, sum[K] = {};
   Eigen::Index values[K] = {};
   for (int k = 0; k < K; ++k) {
