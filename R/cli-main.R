@@ -126,10 +126,11 @@ command_version <- function(flags, args) {
 }
 
 command_describe <- function(flags, args) {
-  study <- plan_study(read_plan(args))
+  plan <- read_plan(args)
+  study <- plan_study(plan)
   print(study)
   writeLines("")
-  print(describe_groups(study))
+  print(plan_groups(plan, study))
   0L
 }
 
@@ -137,7 +138,7 @@ command_balance <- function(flags, args) {
   plan <- read_plan(args)
   study <- plan_study(plan)
   balances <- plan_balances(plan, plan_designs(plan, study))
-  if (length(balances) == 0L) balances <- list(study = assess_balance(study))
+  if (length(balances) == 0L) balances <- list(study = do.call(assess_balance, c(list(study), plan_judging(plan))))
   for (name in names(balances)) {
     writeLines(c(paste0("== ", name, " =="), format(balances[[name]]), ""))
   }

@@ -10,7 +10,8 @@ plan_keys <- function() {
     effect = c("design", arguments(measure_effect, "x")),
     pairs = c("probe", "effect", arguments(probe_pairs, "x")),
     ratio = c("probe", "effect", "estimate", arguments(probe_ratio, "x")),
-    report = c("title", "truth", "limit", "ratio_range")
+    report = c("title", "truth", "groups", arguments(assess_balance, c("x", "custom"))),
+    groups = arguments(describe_groups, "study")
   )
 }
 
@@ -70,6 +71,7 @@ check_plan <- function(plan) {
   }
   for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys)
   check_keys(plan$report, keys$report, plan, "report")
+  check_keys(plan$report$groups, keys$groups, plan, c("report", "groups"))
 }
 
 check_plan_probe <- function(plan, name, keys) {
@@ -161,9 +163,10 @@ plan_study <- function(plan) {
   }
   at_place(plan, "study", {
     settings$data <- read_units(beside_plan(plan, settings$data))
-    for (key in c("treatment", "outcome", "covariates")) {
+    for (key in c("treatment", "outcome", if (is.null(settings$graph)) "covariates")) {
       if (is.null(settings[[key]])) abort_input("The study must name its {.code {key}}.", call = NULL)
     }
+    if (!is.null(settings$graph)) settings$graph <- plan_graph(plan, settings$graph)
     settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
     if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
     settings$event <- unlist(settings$event)
@@ -190,13 +193,20 @@ plan_designs <- function(plan, study) {
   })
 }
 
+# How the report judges balance: arguments of assess_balance().
+plan_judging <- function(plan) {
+  lapply(plan$report[intersect(names(plan$report), setdiff(names(formals(assess_balance)), c("x", "custom")))], unlist)
+}
+
 plan_balances <- function(plan, designs) {
   at_place(plan, "report", lapply(designs, function(design) {
-    assess_balance(design, limit = plan_limit(plan), ratio_range = unlist(plan$report$ratio_range))
+    do.call(assess_balance, c(list(design), plan_judging(plan)))
   }))
 }
 
-plan_limit <- function(plan) if (is.null(plan$report$limit)) "standard" else plan$report$limit
+plan_groups <- function(plan, study) {
+  at_place(plan, c("report", "groups"), do.call(describe_groups, c(list(study), lapply(plan$report$groups, unlist))))
+}
 
 plan_effects <- function(plan, study, designs) {
   lapply(stats::setNames(nm = names(plan$effects)), function(name) {
@@ -232,8 +242,15 @@ at_place <- function(plan, place, expr) {
   })
 }
 
+# DOT text, or a file beside the plan.
+plan_graph <- function(plan, text) {
+  is_file <- is.character(text) && length(text) == 1L && grepl("[.](csv|dot|gv)$", text, ignore.case = TRUE)
+  assume_graph(if (is_file) beside_plan(plan, text) else text)
+}
+
 plan_formula_or_names <- function(value, arg) {
   value <- unlist(value)
+  if (is.null(value)) return(NULL)
   if (length(value) == 1L && grepl("^\\s*~", value)) plan_formula(value, arg) else value
 }
 

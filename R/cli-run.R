@@ -46,7 +46,7 @@ run_plan <- function(path, out, strict) {
   say_effects(effects, truth)
   probes <- plan_probe_results(plan, effects)
   for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
-  parts <- report_parts(study, designs, effects, probes, truth, plan_limit(plan), unlist(plan$report$ratio_range))
+  parts <- report_parts(study, designs, effects, probes, truth, balances, plan_groups(plan, study))
   make_folder(dirname(out))
   draft <- tempfile(".twin-", dirname(out))
   on.exit(unlink(draft, recursive = TRUE))
@@ -120,7 +120,7 @@ write_results <- function(draft, parts, plan) {
   table_file <- function(name) file.path(draft, "tables", file_name(name))
   figure_file <- function(name) file.path(draft, "figures", paste0(file_name(name), ".png"))
   results <- c(
-    list(groups = describe_groups(parts$study)),
+    list(groups = parts$groups),
     prefixed("balance", parts$balances), prefixed("effects", parts$comparisons), prefixed("probe", parts$probes)
   )
   for (name in names(results)) {
@@ -131,9 +131,7 @@ write_results <- function(draft, parts, plan) {
   data.table::fwrite(defuse_formulas(design_weights(parts$study, parts$designs)), file.path(draft, "weights.csv"))
   data.table::fwrite(as.data.frame(logbook(parts$study)), file.path(draft, "logbook.csv"))
   stopifnot(file.copy(plan$path, file.path(draft, "plan.yml")))
-  write_report(file.path(draft, "report.html"), parts$study, parts$designs, parts$effects, parts$probes,
-               title = plan$report$title, truth = unlist(plan$report$truth), limit = plan_limit(plan),
-               ratio_range = unlist(plan$report$ratio_range))
+  write_page(file.path(draft, "report.html"), parts, plan$report$title)
 }
 
 prefixed <- function(prefix, parts) stats::setNames(parts, if (length(parts) > 0L) paste(prefix, names(parts)))

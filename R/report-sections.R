@@ -25,7 +25,7 @@ question_section <- function(parts) {
 }
 
 groups_section <- function(parts) {
-  new_section("groups", "Both groups", html_table(describe_groups(parts$study)))
+  new_section("groups", "Both groups", html_table(parts$groups))
 }
 
 score_section <- function(parts) {

@@ -36,18 +36,22 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
   if (tolower(tools::file_ext(file)) != "html") {
     abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html."), path = file)
   }
-  parts <- report_parts(study, designs, effects, probes, truth, limit, ratio_range)
-  page <- report_page(parts, if (is.null(title)) report_title(study) else title)
-  write_whole(file, function(path) writeLines(enc2utf8(page), path, useBytes = TRUE))
+  balances <- lapply(designs, assess_balance, limit = limit, ratio_range = ratio_range)
+  write_page(file, report_parts(study, designs, effects, probes, truth, balances, describe_groups(study)), title)
   invisible(file)
 }
 
+write_page <- function(file, parts, title) {
+  page <- report_page(parts, if (is.null(title)) report_title(parts$study) else title)
+  write_whole(file, function(path) writeLines(enc2utf8(page), path, useBytes = TRUE))
+}
+
 # Everything the sections show, worked out once.
-report_parts <- function(study, designs, effects, probes, truth, limit, ratio_range) {
+report_parts <- function(study, designs, effects, probes, truth, balances, groups) {
   outcomes <- unique(vapply(effects, `[[`, "", "outcome"))
   list(
     study = study, designs = designs, effects = effects, probes = probes, outcomes = outcomes,
-    balances = lapply(designs, assess_balance, limit = limit, ratio_range = ratio_range),
+    balances = balances, groups = groups,
     comparisons = lapply(stats::setNames(nm = outcomes), function(outcome) {
       known <- if (outcome %in% names(truth)) truth[[outcome]]
       chosen <- Filter(function(effect) effect$outcome == outcome, effects)

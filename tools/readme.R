@@ -1,4 +1,4 @@
-# Rewrites the output blocks of README.md from a run: every ```r block is run in order, and the ```text block that
+# Rewrites the output blocks of README.md and the articles from a run: every ```r block is run in order, and the ```text block that
 # follows it is replaced by what it printed. `make docs` runs it; a test checks that nothing would change.
 run_readme <- function(lines) {
   env <- new.env(parent = globalenv())
@@ -22,4 +22,8 @@ run_readme <- function(lines) {
   out
 }
 
-if (!interactive() && sys.nframe() == 0L) writeLines(run_readme(readLines("README.md")), "README.md")
+if (!interactive() && sys.nframe() == 0L) {
+  for (file in c("README.md", list.files("docs/articles", full.names = TRUE))) {
+    writeLines(run_readme(readLines(file)), file)
+  }
+}

@@ -77,7 +77,8 @@ void sort_few(WeighedValue<K>* units, int count) {
   }
 }
 
-// Units by rising x: thrown into about n / 16 buckets (at most 65,000: they are numbered in 16 bits), then sorted within each, which fits the nearest cache. Equal values share a bucket. O(n log n), without n-sized jumps.
+// Units by rising x: thrown into about n / 16 buckets (at most 65,000: they are numbered in 16 bits), then sorted within
+// each, which fits the nearest cache. Equal values share a bucket. O(n log n), without n-sized jumps.
 template <int K>
 std::unique_ptr<WeighedValue<K>[]> sort_by_value(const double* x, const int* z, const double* weights, Eigen::Index n) {
   const Eigen::Index sample_size = std::min<Eigen::Index>(n, 16384);

@@ -221,3 +221,24 @@ test_that("the program itself runs the demo, and its intervals hold the truth wh
   truth <- crews_truth$truth[crews_truth$outcome == "income" & crews_truth$estimand == "ATT" & crews_truth$weighted]
   expect_equal(table$truth[1], truth, tolerance = 1e-3)
 })
+
+test_that("a plan may take its covariates from a graph, and say how groups and balance are shown", {
+  folder <- plan_folder(function(lines) {
+    lines <- sub("  covariates: .*", "  graph: causes.dot", lines)
+    sub("  limit: lenient", "  extra: [squares, score]\n  by: coast\n  groups: {summary: median, tests: true}", lines)
+  })
+  writeLines("digraph { boat -> {joined income}; port -> {joined income}; joined -> {income direct} }",
+             file.path(folder, "causes.dot"))
+  plan <- file.path(folder, "plan.yml")
+  shown <- twin("describe", plan)
+  expect_identical(shown$status, 0L)
+  expect_match(shown$out, "numeric: boat; with levels: port", all = FALSE)
+  expect_match(paste(shown$out, collapse = " "), "median \\[quartiles\\].*chi-squared")
+  balance <- twin("balance", plan)
+  expect_match(balance$out, "boat\\^2", all = FALSE)
+  expect_match(balance$out, "^coast: east", all = FALSE)
+  expect_identical(twin("run", plan)$status, 0L)
+  expect_true(any(grepl("boat^2", readLines(file.path(folder, "results/tables/balance-pairs.csv")), fixed = TRUE)))
+  writeLines("digraph { boat -> joined -> boat }", file.path(folder, "causes.dot"))
+  expect_stopped(twin("describe", plan), 2L, "must have no cycle")
+})

@@ -1,13 +1,17 @@
-test_that("the README shows what its code prints", {
+test_that("the README and the article show what their code prints", {
   root <- source_root()
   tool <- file.path(if (is.null(root)) "." else root, "tools", "readme.R")
   skip_if(!file.exists(tool), "the source tree is not here")
   withr::local_options(width = 80, cli.num_colors = 1L)
   env <- new.env()
   sys.source(tool, env)
-  lines <- readLines(file.path(root, "README.md"))
-  expect_gt(sum(lines == "```text"), 2)
-  expect_identical(env$run_readme(lines), lines)
+  unchanged <- function(file) {
+    lines <- readLines(file.path(root, file))
+    expect_gt(sum(lines == "```text"), 2)
+    expect_identical(env$run_readme(lines), lines)
+  }
+  unchanged("README.md")
+  unchanged("docs/articles/before-the-outcome.md")
 })
 
 test_that("pictures that the README shows are there", {
