@@ -340,7 +340,7 @@ point_layers <- function(x, values, weights) {
     ggplot2::scale_shape_manual(values = c(kept = 16, out = 1, beyond = 4), guide = "none"),
     ggplot2::scale_y_continuous(breaks = c(0, 1), labels = c("control", "treated")),
     ggplot2::scale_colour_manual(values = c(twin_colours["treated"], control = "#B87300"), labels = arm_labels(x),
-                                 name = NULL),
+                                 breaks = c("treated", "control"), name = NULL),
     ggplot2::labs(y = NULL)
   )
 }

@@ -73,7 +73,7 @@ curve_of <- function(view, arms, range) {
 share_data <- function(name, x) {
   column <- x$study$columns[[name]]
   codes <- if (column$kind == "factor") column$values else 2 - column$values
-  levels <- if (column$kind == "factor") column$levels else c(column$levels, paste("not", column$levels))
+  levels <- column_levels(column)
   rows <- lapply(names(x$weights), function(sample) {
     shares <- core_level_shares(codes, length(levels), x$study$z, x$weights[[sample]])
     data.frame(covariate = panel_label(x, name), sample = sample, level = levels,
@@ -85,9 +85,11 @@ share_data <- function(name, x) {
 arm_scales <- function(x) {
   names <- arm_labels(x)
   list(
-    ggplot2::scale_colour_manual(values = c(twin_colours["treated"], control = "#B87300"), labels = names, name = NULL),
-    ggplot2::scale_linetype_manual(values = c(treated = "solid", control = "42"), labels = names, name = NULL),
-    ggplot2::scale_fill_manual(values = twin_colours, labels = names, name = NULL)
+    ggplot2::scale_colour_manual(values = c(twin_colours["treated"], control = "#B87300"), labels = names, name = NULL,
+                                 breaks = names(names)),
+    ggplot2::scale_linetype_manual(values = c(treated = "solid", control = "42"), labels = names, name = NULL,
+                                   breaks = names(names)),
+    ggplot2::scale_fill_manual(values = twin_colours, labels = names, name = NULL, breaks = names(names))
   )
 }
 
@@ -144,7 +146,7 @@ plot_mixed <- function(parts, x) {
     ggplot2::geom_rect(data = bars, ggplot2::aes(xmin = .data$left, xmax = .data$left + 0.4, ymin = 0,
                                                  ymax = .data$share, fill = .data$arm)) +
     ggplot2::geom_text(data = bars[bars$arm == "treated", ], hjust = 0, angle = 90, size = 2.8, colour = "grey10",
-                       ggplot2::aes(x = .data$place, y = 0.01, label = paste0(" ", .data$level))) +
+                       ggplot2::aes(x = .data$place + 0.2, y = 0.01, label = paste0(" ", .data$level))) +
     ggplot2::facet_wrap(~ covariate + sample, scales = "free", ncol = 2L * length(x$weights),
                         labeller = ggplot2::labeller(.multi_line = FALSE)) +
     arm_scales(x) +

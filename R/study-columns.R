@@ -78,6 +78,12 @@ prepare_factor <- function(x, absent, column) {
   c(column, list(values = codes))
 }
 
+# Names of all values of a factor or binary column; for a binary one the value that counts as 1 comes first.
+column_levels <- function(column) {
+  if (column$kind == "factor") return(column$levels)
+  c(column$levels, c(`TRUE` = "FALSE", `1` = "0")[[column$levels]])
+}
+
 is_zero_one <- function(values) {
   range <- range(values, na.rm = TRUE)
   range[1L] == 0 && range[2L] == 1 && all(values == 0 | values == 1, na.rm = TRUE)

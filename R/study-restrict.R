@@ -27,7 +27,7 @@ study_groups <- function(study, by, call = rlang::caller_env()) {
                   i = "Cut it into groups first, for example with cut()."), call = call)
   }
   codes <- if (column$kind == "factor") column$values else 2 - (column$values == 1)
-  levels <- if (column$kind == "factor") column$levels else c(column$levels, paste("not", column$levels))
+  levels <- column_levels(column)
   groups <- lapply(stats::setNames(seq_along(levels), levels), function(k) codes == k)
   thin <- vapply(groups, function(inside) min(sum(study$z[inside]), sum(1L - study$z[inside])) < 2L, NA)
   if (any(thin)) {
