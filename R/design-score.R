@@ -92,11 +92,20 @@ check_fit <- function(fit, matrix, study, call = rlang::caller_env()) {
 # Columns that separate the arms by themselves; failing those, the ones the likelihood runs away along.
 separating_columns <- function(fit, matrix, study) {
   counted <- sampling_weight(study) > 0
-  alone <- vapply(seq_len(ncol(matrix)), function(j) separates_alone(matrix[counted, j], study$z[counted]), NA)
-  if (any(alone)) return(colnames(matrix)[alone])
+  candidates <- cbind(matrix, reference_levels(study$columns))
+  alone <- vapply(seq_len(ncol(candidates)), function(j) separates_alone(candidates[counted, j], study$z[counted]), NA)
+  if (any(alone)) return(colnames(candidates)[alone])
   spread <- apply(matrix, 2L, stats::sd)
   weight <- abs(fit$direction) * (spread > 0)
   colnames(matrix)[weight > 0.05 * max(weight)]
+}
+
+# Indicators of the first level of every factor: the model matrix has none, yet it may be the one that separates.
+reference_levels <- function(columns) {
+  factors <- Filter(function(column) column$kind == "factor", columns)
+  first <- lapply(factors, function(column) as.double(column$values == 1L))
+  names(first) <- paste0(names(factors), rep(": ", length(factors)), vapply(factors, function(x) x$levels[1L], ""))
+  do.call(cbind, first)
 }
 
 # An indicator seen in one arm only, or a column whose values do not overlap between the arms (Albert & Anderson 1984:

@@ -25,7 +25,7 @@
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
 #'                      covariates = ~ boat_length + port_size)
 #' file <- tempfile(fileext = ".tex")
-#' export_table(describe_groups(study), file, columns = c("Covariate", "Difference", "SE"),
+#' export_table(describe_groups(study), file, columns = c("Covariate", "Difference"),
 #'              stars = c(0.1, 0.05, 0.01), se = "under")
 #' cat(readLines(file), sep = "\n")
 #' @export
