@@ -42,15 +42,26 @@ core_stratified_vcov <- function(totals, stratum, counts, n, lonely) {
   list(vcov = vcov / n^2, clusters = sum(counts), lonely = if (lonely == "stop" && length(alone) > 0L) alone)
 }
 
-# Cameron, Gelbach & Miller (2011): V(a) + V(b) - V(a and b). When the sum is not positive for a quantity, the larger
-# one-way variance stands in for the whole matrix.
-core_vcov_two_way <- function(influence, first, second, used = rep(TRUE, nrow(influence))) {
-  a <- core_vcov(influence, first, used = used)
-  b <- core_vcov(influence, second, used = used)
-  both <- core_vcov(influence, core_group_codes(first, second), used = used)
-  vcov <- a$vcov + b$vcov - both$vcov
-  if (any(diag(vcov) <= 0)) vcov <- if (sum(diag(a$vcov)) > sum(diag(b$vcov))) a$vcov else b$vcov
-  list(vcov = vcov, clusters = min(a$clusters, b$clusters), lonely = NULL)
+# Cameron, Gelbach & Miller (2011): V(a) + V(b) - V(a and b).
+core_vcov_two_way <- function(influence, first, second) {
+  a <- core_vcov(influence, first)
+  b <- core_vcov(influence, second)
+  both <- core_vcov(influence, core_group_codes(first, second))
+  list(vcov = a$vcov + b$vcov - both$vcov, clusters = min(a$clusters, b$clusters))
+}
+
+# Pairs whose units stand in clusters. Each pair is summed first, so that what its two units share cancels before
+# anything is squared: with units in place of pairs the three terms of the two-way form are large, nearly cancel, and
+# leave mostly noise. Two pairs are dependent when their treated, or their control units share a cluster; a treated
+# unit of one beside a control unit of the other lowers the variance and is left out (conservative). Never below the
+# variance of independent pairs. treated_cluster, control_cluster: per set, sets in rising order.
+core_vcov_pairs <- function(influence, set, treated_cluster, control_cluster) {
+  sums <- rowsum(influence, set)
+  sums <- sums * nrow(sums) / nrow(influence)
+  independent <- core_vcov(sums)
+  two_way <- core_vcov_two_way(sums, treated_cluster, control_cluster)
+  larger <- sum(diag(two_way$vcov)) >= sum(diag(independent$vcov)) && all(diag(two_way$vcov) > 0)
+  list(vcov = if (larger) two_way$vcov else independent$vcov, clusters = two_way$clusters)
 }
 
 # One integer code per combination of two codings.

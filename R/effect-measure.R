@@ -9,8 +9,9 @@
 #' * `estimator = "augmented"` adds one outcome model per arm to inverse weighting; right when either the score or the
 #'   outcome models are. It needs a score, and no pairs.
 #'
-#' Clusters and strata named in the study are used without being asked. On pairs with clusters the variance is two-way
-#' (pair and cluster; strata are then not centred, which is conservative). With clusters, intervals use Student's t
+#' Clusters and strata named in the study are used without being asked. On pairs with clusters the variance is
+#' that of pair sums, two-way by the clusters of the treated and of the control unit, and never below that of
+#' independent pairs (strata are then not centred, which is conservative). With clusters, intervals use Student's t
 #' with G - 1 degrees of freedom. Units whose outcome is missing are counted and left out here, with their pair if they
 #' are in one; on weights they still take part in the score.
 #'
@@ -176,9 +177,13 @@ pair_vcov <- function(x, influence, units, cluster, name) {
     out <- core_vcov(influence, set, used = units$used)
     return(list(vcov = out$vcov, df = Inf, text = sprintf("clustered by pair (%d)", out$clusters)))
   }
-  out <- core_vcov_two_way(influence, set, cluster, units$used)
+  of_arm <- function(arm) {
+    inside <- units$z == arm
+    cluster[inside][match(sort(unique(set)), set[inside])]
+  }
+  out <- core_vcov_pairs(influence, set, of_arm(1L), of_arm(0L))
   list(vcov = out$vcov, df = out$clusters - 1,
-       text = sprintf("clustered by pair and by %s (%d)", name, length(unique(cluster))))
+       text = sprintf("clustered by pair and by %s of either unit (%d)", name, length(unique(cluster))))
 }
 
 effect_clusters <- function(study, cluster, call = rlang::caller_env()) {

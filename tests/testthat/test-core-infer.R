@@ -42,12 +42,26 @@ test_that("a stratum with one cluster is reported, or centred on the grand mean"
   expect_equal(centred$vcov[1, 1], by_hand / 36)
 })
 
-test_that("two-way clustering adds both and takes off the overlap", {
-  influence <- six_influence()[, 2, drop = FALSE]
-  a <- c(1, 1, 2, 2, 3, 3)
-  b <- c(1, 2, 2, 3, 3, 1)
-  by_hand <- core_vcov(influence, a)$vcov + core_vcov(influence, b)$vcov - core_vcov(influence, paste(a, b))$vcov
-  expect_equal(core_vcov_two_way(influence, a, b)$vcov, if (by_hand > 0) by_hand else core_vcov(influence, a)$vcov)
+test_that("clustered pairs are a double sum over pair sums that share a cluster on one side, never below independence", {
+  withr::local_seed(4)
+  set <- rep(1:40, 2)
+  treated <- sample(1:8, 40, TRUE)
+  control <- sample(1:8, 40, TRUE)
+  shock <- rnorm(8, sd = 3)  # what units of a cluster share: makes pairs dependent
+  influence <- cbind(c(shock[treated] + rnorm(40), -shock[control] + rnorm(40)))
+  sums <- influence[1:40] + influence[41:80]
+  same <- function(codes) outer(codes, codes, "==")
+  part <- function(codes) {
+    groups <- length(unique(codes))
+    sum(outer(sums, sums) * same(codes)) * groups / (groups - 1)
+  }
+  by_hand <- (part(treated) + part(control) - part(treated * 100 + control)) / 80^2
+  expect_gt(by_hand, sum(sums^2) / 80^2 * 40 / 39)
+  expect_equal(core_vcov_pairs(influence, set, treated, control)$vcov[1, 1], by_hand)
+  # alternating signs within clusters push the two-way form below independence
+  opposed <- cbind(rep(c(1, -1), 20), 0)
+  low <- core_vcov_pairs(rbind(opposed, 0 * opposed)[, 1, drop = FALSE], set, rep(1:8, each = 5), rep(1:4, each = 10))
+  expect_equal(low$vcov[1, 1], 40 / 80^2 * 40 / 39)
 })
 
 test_that("units that only carry influence do not count in the correction", {
