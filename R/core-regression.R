@@ -16,6 +16,3 @@ core_carry <- function(x, covariance, score_residual, derivative) {
   direction <- drop(covariance %*% slope)
   length(derivative) * score_residual * (direction[1L] + drop(x %*% direction[-1L]))
 }
-
-# Linear predictor of a fit at any rows.
-core_linear_predictor <- function(x, coefficients) coefficients[1L] + drop(x %*% coefficients[-1L])

@@ -8,7 +8,6 @@ new_effect <- function(x, result, inference, units, settings) {
   stopifnot(identical(names(result$estimate), colnames(result$influence)),
             nrow(result$influence) == length(units$rows))
   v <- full_weight(x)[units$rows] * units$used
-  spread <- core_arm_moments(units$y, units$z, unit_sampling(x, units))
   structure(c(settings, list(
     study = study, kind = design_kind(x), design = design_label(x), note = if (design_kind(x) == "raw") character()
     else x$note, estimand = study$estimand, estimate = result$estimate, influence = result$influence,
@@ -16,7 +15,7 @@ new_effect <- function(x, result, inference, units, settings) {
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),
                missing = units$missing),
     sizes = arm_sizes(v, units$z), worst_smd = worst_imbalance(x),
-    outcome_sd = sqrt((spread[["var_treated"]] + spread[["var_control"]]) / 2),
+    outcome_sd = core_pooled_sd(units$y, units$z, unit_sampling(x, units)),
     pairs = if (design_kind(x) == "pairs") pair_differences(x, units)
   )), class = "twin_effect")
 }
