@@ -21,12 +21,16 @@ glue_pair_closest_first <- function(seekers, pool, caliper) {
     .Call(`_carefultwin_glue_pair_closest_first`, seekers, pool, caliper)
 }
 
-glue_fit_logit <- function(x, y, weight) {
-    .Call(`_carefultwin_glue_fit_logit`, x, y, weight)
+glue_fit_regression <- function(x, y, weight, link, start) {
+    .Call(`_carefultwin_glue_fit_regression`, x, y, weight, link, start)
 }
 
-glue_fit_linear <- function(x, y, weight) {
-    .Call(`_carefultwin_glue_fit_linear`, x, y, weight)
+glue_fit_counterpoise <- function(x, z, weight) {
+    .Call(`_carefultwin_glue_fit_counterpoise`, x, z, weight)
+}
+
+glue_fit_balancing <- function(x, rows, weight, target, total, tolerance) {
+    .Call(`_carefultwin_glue_fit_balancing`, x, rows, weight, target, total, tolerance)
 }
 
 glue_weighted_covariance <- function(x, weight) {

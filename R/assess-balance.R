@@ -17,8 +17,8 @@
 #' @param custom Rows of one's own, whether or not the design used them: a list of one-sided formulas in columns of the
 #'   data, named, such as `list("income per head" = ~ past_income / crew_size)`. They must give a finite number in
 #'   every row of the study.
-#' @param by Name of a column with a few levels: the table is also made for each level, with the reference sd of the
-#'   whole sample.
+#' @param by Name of a column with a few levels, or `".stratum"` for the strata of [stratify_units()]: the table is also
+#'   made for each, with the reference sd of the whole sample.
 #' @param tests Also give a t-statistic and p-value of each difference (weights taken as known; clustered as the study
 #'   says)? Default `FALSE`: a p-value shrinks with n and says nothing about the size of an imbalance.
 #' @return A `twin_balance`. `tidy()` gives one row per covariate or level and sample with the columns `covariate`,
@@ -55,7 +55,7 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   wide <- study
   wide$columns <- c(study$columns, extra_columns(designs, extra), custom_columns(study, custom))
   weights <- balance_weights(designs)
-  groups <- c(list(rep(TRUE, length(study$z))), if (!is.null(by)) study_groups(study, by))
+  groups <- c(list(rep(TRUE, length(study$z))), balance_groups(designs, by))
   rows <- balance_rows(wide, weights, groups, reference, limits, tests)
   new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
     limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
@@ -63,6 +63,18 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
     totals = balance_totals(study, weights), by = by, tests = tests, study = wide, weights = weights,
     several = length(designs) > 1L
   ))
+}
+
+# Subgroups by a column of the data, or the design's own strata.
+balance_groups <- function(designs, by, call = rlang::caller_env()) {
+  if (is.null(by)) return(NULL)
+  if (!identical(by, ".stratum")) return(study_groups(study_of(designs[[1L]]), by, call))
+  design <- designs[[1L]]
+  if (length(designs) > 1L || design_kind(design) != "strata") {
+    abort_input(c("{.code by = \".stratum\"} needs one design with strata.", i = "See {.fn stratify_units}."),
+                call = call)
+  }
+  lapply(split(seq_along(design$set), design$set), function(rows) seq_along(design$set) %in% rows)
 }
 
 # A named list of designs; a single one goes by the name "after".
@@ -78,7 +90,7 @@ balance_designs <- function(x, call = rlang::caller_env()) {
 
 # The weights s * w of every sample: before, then each design that makes a comparison.
 balance_weights <- function(designs) {
-  made <- Filter(function(design) design_kind(design) != "raw", designs)
+  made <- Filter(alters_sample, designs)
   c(list(before = sampling_weight(study_of(designs[[1L]]))), lapply(made, full_weight))
 }
 

@@ -156,7 +156,7 @@ overall_description <- function(values, v, numeric) {
 median_description <- function(values, z, v, numeric, summary) {
   quartiles <- lapply(c(treated = 1L, control = 0L), function(arm) {
     inside <- z == arm & v > 0
-    if (numeric) weighted_quantiles(values[inside], v[inside], c(0.25, 0.5, 0.75)) else rep(NA_real_, 3L)
+    if (numeric) core_weighted_quantiles(values[inside], v[inside], c(0.25, 0.5, 0.75)) else rep(NA_real_, 3L)
   })
   median_shown <- numeric && (summary == "median" || abs(core_skewness(values, v)) > 1)
   data.frame(

@@ -4,8 +4,8 @@
 #' trimming", common support). A unit outside the other arm's range is compared with nobody like it.
 #'
 #' @param x A `twin_design` with a score.
-#' @return A `twin_overlap`. `tidy()` gives one row per arm and sample ("before", "after" when the design has pairs or
-#'   weights): `arm`, `sample`, `n` (units with weight), `ess` (effective sample size), `min`, `q10`, `q25`, `median`,
+#' @return A `twin_overlap`. `tidy()` gives one row per arm and sample ("before", "after" when units were
+#'   trimmed, paired or weighted): `arm`, `sample`, `n` (units with weight), `ess` (effective sample size), `min`, `q10`, `q25`, `median`,
 #'   `q75`, `q90`, `max` (weighted quantiles of the score), `outside` (units beyond the other arm's range) and
 #'   `share_outside`. `glance()` gives `low` and `high`, the common range, and the auc of the score: the chance that a
 #'   treated unit's score exceeds a control's, high where overlap is poor. `region` in the object: for each arm with 10
@@ -26,12 +26,12 @@ assess_overlap <- function(x) {
   e <- x$score$fitted
   s <- sampling_weight(study)
   rows <- overlap_rows(e, study$z, s, "before")
-  if (x$kind != "raw") rows <- rbind(rows, overlap_rows(e, study$z, full_weight(x), "after"))
+  if (alters_sample(x)) rows <- rbind(rows, overlap_rows(e, study$z, full_weight(x), "after"))
   common <- common_range(e, study$z, s > 0)
   outside <- s > 0 & (e < common[["low"]] | e > common[["high"]])
   structure(list(
-    rows = rows, common = common, auc = score_auc(e, study$z, s), score = e, linear = x$score$linear, z = study$z,
-    before = s, after = if (x$kind != "raw") full_weight(x), levels = study$levels, design = design_label(x),
+    rows = rows, common = common, auc = core_auc(e, study$z, s), score = e, linear = x$score$linear, z = study$z,
+    before = s, after = if (alters_sample(x)) full_weight(x), levels = study$levels, design = design_label(x),
     outside = outside, region = outside_regions(study, outside)
   ), class = "twin_overlap")
 }
@@ -80,7 +80,7 @@ overlap_rows <- function(e, z, v, sample) {
     inside <- z == arm & v > 0
     other <- range(e[z != arm & v > 0])
     outside <- inside & (e < other[1L] | e > other[2L])
-    quantiles <- weighted_quantiles(e[inside], v[inside], c(0, 0.1, 0.25, 0.5, 0.75, 0.9, 1))
+    quantiles <- core_weighted_quantiles(e[inside], v[inside], c(0, 0.1, 0.25, 0.5, 0.75, 0.9, 1))
     data.frame(
       arm = if (arm == 1L) "treated" else "control", sample = sample, n = sum(inside),
       ess = core_effective_size(v[inside]), min = quantiles[1L], q10 = quantiles[2L], q25 = quantiles[3L],
@@ -98,25 +98,6 @@ common_range <- function(e, z, inside) {
   treated <- range(e[z == 1L & inside])
   control <- range(e[z == 0L & inside])
   c(low = max(treated[1L], control[1L]), high = min(treated[2L], control[2L]))
-}
-
-# The least value at which the weighted distribution function reaches p.
-weighted_quantiles <- function(x, v, p) {
-  places <- order(x, method = "radix")
-  reached <- cumsum(v[places]) / sum(v)
-  x[places][pmin(findInterval(p, reached, left.open = TRUE) + 1L, length(x))]
-}
-
-# Weighted share of treated-control pairs in which the treated unit has the higher score, ties counted half.
-score_auc <- function(e, z, s) {
-  places <- order(e, method = "radix")
-  value <- e[places]
-  treated <- s[places] * (z[places] == 1L)
-  control <- s[places] * (z[places] == 0L)
-  tie <- cumsum(c(TRUE, diff(value) > 0))
-  treated <- rowsum(treated, tie)[, 1L]
-  control <- rowsum(control, tie)[, 1L]
-  sum(treated * (cumsum(control) - control / 2)) / (sum(treated) * sum(control))
 }
 
 #' @export

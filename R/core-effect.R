@@ -1,24 +1,24 @@
 # METHODS, "Effects". Every estimator returns list(estimate, influence) for the two arm means; contrasts follow by
 # the delta method. y, v: doubles; z: 0/1 integer; n rows, no NA.
 
-# Weighted mean of y in each arm. `slope`, when the weights were estimated, is the derivative of v in the unit's
-# linear score, and `carry` turns derivatives in the linear score into influence.
-core_weighted_means <- function(y, z, v, slope = NULL, carry = NULL) {
+# Weighted mean of y in each arm, v = s w. `carry`, when the weights w were estimated, turns derivatives in w into
+# influence (core-nuisance.R).
+core_weighted_means <- function(y, z, v, s = NULL, carry = NULL) {
   arms <- c(mean_treated = 1L, mean_control = 0L)
   estimate <- vapply(arms, function(arm) sum(v * y * (z == arm)) / sum(v * (z == arm)), 0)
   influence <- vapply(names(arms), function(name) {
     inside <- z == arms[[name]]
     away <- (y - estimate[[name]]) * inside / sum(v[inside])
     direct <- length(y) * v * away
-    if (is.null(slope)) direct else direct + carry(slope * away)
+    if (is.null(carry)) direct else direct + carry(s * away)
   }, numeric(length(y)))
   list(estimate = estimate, influence = influence)
 }
 
-# Augmented inverse weighting. s: sampling weight; w, w_slope: design weight and its slope in the linear score;
-# h, h_slope: target weight and its slope; models: for treated and control, lists of fitted (n), slope (n, derivative
-# of the fitted value in its own linear predictor) and carry; carry: that of the score.
-core_augmented_means <- function(y, z, s, w, w_slope, h, h_slope, models, carry) {
+# Augmented weighting. s: sampling weight; w, w_carry: design weight and what its estimation carries; h, h_carry: the
+# same of the target weight; models: for treated and control, lists of fitted (n), slope (n, derivative of the fitted
+# value in its own linear predictor) and carry.
+core_augmented_means <- function(y, z, s, w, w_carry, h, h_carry, models) {
   n <- length(y)
   one_arm <- function(arm, model) {
     inside <- as.double(z == arm)
@@ -31,7 +31,7 @@ core_augmented_means <- function(y, z, s, w, w_slope, h, h_slope, models, carry)
     list(
       estimate = predicted + remainder,
       influence = n * (h * away_target + w * away_residual) +
-        carry(h_slope * away_target + w_slope * away_residual) +
+        h_carry(away_target) + w_carry(away_residual) +
         model$carry((target_share - residual_share) * model$slope)
     )
   }

@@ -1,18 +1,32 @@
-# Regressions and what their estimation adds to an influence vector. x: n x p without intercept (the kernels add
-# one); y and weight: n doubles.
+# Regressions. x: n x p without intercept (the kernels add one); y and weight: n doubles. family: "binomial" (logit),
+# "probit", "cloglog" or "gaussian". start: p + 1 coefficients to begin from, NULL for the kernel's own.
+core_fit <- function(x, y, weight, family, start = NULL) {
+  link <- c(binomial = "logit", gaussian = "linear", logit = "logit", probit = "probit", cloglog = "cloglog")[[family]]
+  glue_fit_regression(x, y, weight, link, start)
+}
 
-core_fit <- function(x, y, weight, family) {
-  switch(family,
-    binomial = glue_fit_logit(x, y, weight),
-    gaussian = glue_fit_linear(x, y, weight)
+# dP / d(linear score) and the score residual d(log-likelihood) / d(linear score) per unit of weight, by link.
+core_link_slope <- function(linear, e, link) {
+  switch(link,
+    logit = e * (1 - e),
+    probit = , hetprobit = stats::dnorm(linear),
+    cloglog = exp(linear - exp(linear))
   )
 }
 
-# METHODS, "one currency": (mean derivative in the nuisance) . IF_nuisance. `derivative`: n, the derivative of the
-# estimate in each unit's linear predictor; `score_residual`: n, weight * (y - fitted); `covariance`: the inverse
-# information, (p + 1) x (p + 1). Only vectors of length n are made, never n x p.
-core_carry <- function(x, covariance, score_residual, derivative) {
-  slope <- c(sum(derivative), crossprod(x, derivative))
-  direction <- drop(covariance %*% slope)
-  length(derivative) * score_residual * (direction[1L] + drop(x %*% direction[-1L]))
+core_link_residual <- function(linear, e, z, link) {
+  switch(link,
+    logit = z - e,
+    probit = , hetprobit = {
+      side <- 2 * z - 1
+      side * exp(stats::dnorm(linear, log = TRUE) - stats::pnorm(side * linear, log.p = TRUE))
+    },
+    cloglog = {
+      rate <- exp(linear)
+      ifelse(z == 1, ifelse(rate < 1e-8, 1 - rate / 2, rate / expm1(rate)), -rate)
+    }
+  )
 }
+
+# The logit whose inverse weights balance every mean of both arms: METHODS, "Balancing weights", ATE.
+core_fit_counterpoise <- function(x, z, weight) glue_fit_counterpoise(x, z, weight)

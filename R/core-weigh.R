@@ -1,30 +1,163 @@
 # Inverse weights by estimand: METHODS, "Notation" (h / e for treated, h / (1 - e) for controls), and their derivative
-# in the linear score of a logit, where de / d(linear) = e (1 - e).
+# in e. ATM: h = min(e, 1 - e), with the derivative of its lower branch at e = 1/2.
 
 core_inverse_weight <- function(e, z, estimand) {
   switch(estimand,
     ATE = ifelse(z == 1L, 1 / e, 1 / (1 - e)),
     ATT = ifelse(z == 1L, 1, e / (1 - e)),
     ATC = ifelse(z == 1L, (1 - e) / e, 1),
-    ATO = ifelse(z == 1L, 1 - e, e)
+    ATO = ifelse(z == 1L, 1 - e, e),
+    ATM = ifelse(z == 1L, pmin(1, (1 - e) / e), pmin(e / (1 - e), 1))
   )
 }
 
 core_inverse_weight_slope <- function(e, z, estimand) {
   switch(estimand,
-    ATE = ifelse(z == 1L, -(1 - e) / e, e / (1 - e)),
-    ATT = ifelse(z == 1L, 0, e / (1 - e)),
-    ATC = ifelse(z == 1L, -(1 - e) / e, 0),
-    ATO = ifelse(z == 1L, -1, 1) * e * (1 - e)
+    ATE = ifelse(z == 1L, -1 / e^2, 1 / (1 - e)^2),
+    ATT = ifelse(z == 1L, 0, 1 / (1 - e)^2),
+    ATC = ifelse(z == 1L, -1 / e^2, 0),
+    ATO = ifelse(z == 1L, -1, 1),
+    ATM = ifelse(z == 1L, ifelse(e > 0.5, -1 / e^2, 0), ifelse(e > 0.5, 0, 1 / (1 - e)^2))
   )
 }
 
 # Whom the model-based part of the augmented estimator averages over: METHODS, "ATT forms" (the treated themselves
-# for ATT, not their scores), and its derivative in the linear score.
+# for ATT, not their scores), and its derivative in e.
 core_target_weight <- function(e, z, estimand) {
-  switch(estimand, ATE = rep(1, length(z)), ATT = as.double(z == 1L), ATC = as.double(z == 0L), ATO = e * (1 - e))
+  switch(estimand, ATE = rep(1, length(z)), ATT = as.double(z == 1L), ATC = as.double(z == 0L), ATO = e * (1 - e),
+         ATM = pmin(e, 1 - e))
 }
 
 core_target_weight_slope <- function(e, z, estimand) {
-  if (estimand == "ATO") e * (1 - e) * (1 - 2 * e) else numeric(length(e))
+  switch(estimand, ATO = 1 - 2 * e, ATM = ifelse(e > 0.5, -1, 1), numeric(length(z)))
+}
+
+# METHODS, "Balancing weights": which arms are weighted, and towards whose moments. A named list of arms (1, 0), each
+# the 0/1 indicator of its target.
+core_balancing_targets <- function(z, estimand) {
+  all <- rep(1, length(z))
+  switch(estimand,
+    ATT = list(control = as.double(z == 1L)),
+    ATC = list(treated = as.double(z == 0L)),
+    ATE = list(treated = all, control = all)
+  )
+}
+
+# Entropy or stable weights of one arm towards the moments of a target. x: n x p moments; s: n, 0 where a unit is out;
+# arm, target: n 0/1. tolerance: p raw units for stable weights, NULL for entropy. Returns the kernel's facts with
+# `weight` on all n rows (0 outside the arm).
+core_balance_arm <- function(x, s, arm, target, tolerance = NULL) {
+  share <- s * target
+  rows <- which(arm == 1 & s > 0)
+  means <- drop(crossprod(x, share)) / sum(share)
+  fit <- glue_fit_balancing(x, rows, s, means, sum(share), tolerance)
+  fit$target <- means
+  weight <- numeric(length(s))
+  weight[rows] <- fit$weight
+  fit$weight <- weight
+  fit
+}
+
+# Entropy: sum s [arm w (1, x) - target (1, x)] = 0, w = exp(b0 + x'b).
+core_entropy_nuisance <- function(x, s, arm, target, fit) {
+  regression <- core_regression_nuisance(x, fit$covariance, s * (target - arm * fit$weight))
+  core_scaled(regression, arm * fit$weight)
+}
+
+# Stable: the same equations for the active columns, each shifted by its tolerance towards the side of its multiplier,
+# w = max(0, b0 + x'b). tolerance: p; tolerance_influence: function of a p-vector u, n: the influence on u'tolerance
+# (it is a multiple of an estimated sd).
+core_stable_nuisance <- function(x, s, arm, target, fit, tolerance, tolerance_influence) {
+  side <- sign(fit$coefficients[-1L])
+  shift <- side * tolerance
+  regression <- core_regression_nuisance(x, fit$covariance, s * (target - arm * fit$weight))
+  n <- length(s)
+  list(
+    gradient = function(v) regression$gradient(v * arm * (fit$weight > 0)),
+    influence = function(u) {
+      direction <- drop(fit$covariance %*% u)[-1L]
+      regression$influence(u) - n * s * target * sum(shift * direction) -
+        sum(s * target) * tolerance_influence(side * direction)
+    }
+  )
+}
+
+# Marginal mean weights: METHODS, "Strata". cell: stratum codes (NA outside), s: n, 0 where a unit is out. ATT: treated
+# 1, controls n_1s / n_0s; ATC its mirror; ATE n_s Pr(Z = z) / n_zs.
+core_stratum_weight <- function(stratum, z, s, estimand) {
+  size <- core_stratum_sizes(stratum, z, s)
+  own <- ifelse(z == 1L, size$treated[stratum], size$control[stratum])
+  weight <- switch(estimand,
+    ATT = ifelse(z == 1L, 1, size$treated[stratum] / own),
+    ATC = ifelse(z == 0L, 1, size$control[stratum] / own),
+    ATE = (size$treated + size$control)[stratum] * ifelse(z == 1L, sum(size$treated), sum(size$control)) /
+      sum(size$treated + size$control) / own
+  )
+  weight[is.na(stratum)] <- 0
+  weight
+}
+
+core_stratum_sizes <- function(stratum, z, s) {
+  sums <- function(arm) vapply(seq_len(max(stratum, na.rm = TRUE)), function(k) sum(s[stratum %in% k & z == arm]), 0)
+  list(treated = sums(1L), control = sums(0L))
+}
+
+# Parameters: the cell totals n_zs. The strata themselves are taken as given. The factor common to an arm (Pr(Z = z),
+# the mean of 1) is left out: it cancels from every estimator, all of which are normalised by arm.
+core_stratum_nuisance <- function(stratum, z, s, weight, estimand) {
+  size <- core_stratum_sizes(stratum, z, s)
+  own <- list(treated = z == 1L, control = z == 0L)
+  strata <- seq_along(size$treated)
+  by_stratum <- function(v) vapply(strata, function(k) sum(v[stratum %in% k]), 0)
+  list(
+    gradient = function(v) {  # log-derivatives of w: d log w / d n_zs
+      part <- lapply(own, function(inside) by_stratum(v * weight * inside))
+      whole <- size$treated + size$control
+      switch(estimand,
+        ATT = list(treated = part$control / size$treated, control = -part$control / size$control),
+        ATC = list(treated = -part$treated / size$treated, control = part$treated / size$control),
+        ATE = list(treated = (part$treated + part$control) / whole - part$treated / size$treated,
+                   control = (part$treated + part$control) / whole - part$control / size$control)
+      )
+    },
+    influence = function(u) {
+      at <- ifelse(z == 1L, u$treated[stratum], u$control[stratum])
+      at[is.na(stratum)] <- 0
+      length(z) * s * at - sum(u$treated * size$treated + u$control * size$control)
+    }
+  )
+}
+
+# What a fit leaves of each moment's gap, weighted mean of the arm minus target.
+core_moment_gaps <- function(x, s, arm, fit) {
+  v <- s * arm * fit$weight
+  drop(crossprod(x, v)) / sum(v) - fit$target
+}
+
+# The sd that standardizes differences in x and, as a function, each unit's influence on it: n v_i times its derivative
+# in the sampling weight v_i. from: "treated", "control" or "pooled"; share: is x 0/1, with variance p (1 - p)?
+core_reference_spread <- function(x, z, v, from, share) {
+  arms <- switch(from, treated = 1L, control = 0L, c(1L, 0L))
+  parts <- lapply(arms, function(arm) arm_variance(x, v * (z == arm), share))
+  sd <- sqrt(mean(vapply(parts, `[[`, 0, "variance")))
+  list(sd = sd, influence = function() {
+    if (sd == 0) return(numeric(length(x)))
+    Reduce(`+`, lapply(parts, function(part) part$influence())) / (2 * length(parts) * sd)
+  })
+}
+
+arm_variance <- function(x, v, share) {
+  total <- sum(v)
+  mean <- sum(v * x) / total
+  if (share) {
+    return(list(variance = mean * (1 - mean), influence = function() {
+      length(x) * v * (1 - 2 * mean) * (x - mean) / total
+    }))
+  }
+  squares <- sum(v^2)
+  divisor <- total - squares / total
+  variance <- sum(v * (x - mean)^2) / divisor
+  list(variance = variance, influence = function() {
+    length(x) * v * ((x - mean)^2 - variance * (1 - 2 * v / total + squares / total^2)) / divisor
+  })
 }

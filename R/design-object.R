@@ -1,17 +1,21 @@
 # A design is weights: kept flags, weights and sets, one entry per study row, and the recipe that made them.
 
-# parent: a study or a design. kind: "raw", "weights" or "pairs". weight: double (NULL for 1); set: integer, NA outside
-# any set (NULL when there are none); score: see score_units(); pairs: data frame (NULL when there are none).
+# parent: a study or a design. kind: "raw", "pairs", "weights" or "strata". kept: logical (NULL: as in the parent);
+# weight: double (NULL for 1); set: integer, NA outside any set (NULL when there are none); score: see score_units();
+# pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note: words on the
+# population, added to those of the parent.
 new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
-                       weight = NULL, set = NULL, pairs = NULL, note = character()) {
+                       weight = NULL, set = NULL, pairs = NULL, weighing = NULL, note = character()) {
   study <- study_of(parent)
   n <- length(study$z)
   stopifnot(is.null(kept) || length(kept) == n, is.null(weight) || length(weight) == n,
             is.null(set) || length(set) == n)
   steps <- c(design_steps(parent), list(step))
+  if (is.null(kept) && inherits(parent, "twin_design")) kept <- parent$kept
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
-    note = note, hash = rlang::hash(list(study$hash, steps))
+    weighing = weighing, note = c(if (inherits(parent, "twin_design")) parent$note, note),
+    hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
 }
 
@@ -22,17 +26,24 @@ design_steps <- function(x) if (inherits(x, "twin_design")) x$steps else list()
 design_kind <- function(x) if (inherits(x, "twin_design")) x$kind else "raw"
 design_score <- function(x) if (inherits(x, "twin_design")) x$score
 
-# Design weight per study row, without the sampling weight.
+# Design weight per study row, without the sampling weight; 0 for units that are out.
 design_weight <- function(x) {
-  n <- length(study_of(x)$z)
   weight <- if (inherits(x, "twin_design")) x$weight
-  if (is.null(weight)) rep(1, n) else weight
+  if (is.null(weight)) as.double(design_kept(x)) else weight
 }
 
 design_kept <- function(x) {
   kept <- if (inherits(x, "twin_design")) x$kept
   if (is.null(kept)) rep(TRUE, length(study_of(x)$z)) else kept
 }
+
+# Sampling weights of the units still in, 0 for the others: what a further step is estimated with.
+kept_weight <- function(x) sampling_weight(study_of(x)) * design_kept(x)
+
+has_weights <- function(x) design_kind(x) %in% c("weights", "strata")
+
+# Does the design differ from the sample it started from? A score alone changes nothing.
+alters_sample <- function(x) design_kind(x) != "raw" || !all(design_kept(x))
 
 # s * w, the weights of every mean and variance after the design.
 full_weight <- function(x) {
@@ -45,14 +56,14 @@ plain_score <- "score, no pairs or weights yet"
 # The weights to compare: before the design and, when there is one, after it.
 design_samples <- function(x) {
   before <- list(before = sampling_weight(study_of(x)))
-  if (design_kind(x) == "raw") before else c(before, list(after = full_weight(x)))
+  if (alters_sample(x)) c(before, list(after = full_weight(x))) else before
 }
 
 # The recipe in the user's own words, for prints and figures.
 design_label <- function(x) {
   labels <- vapply(design_steps(x), `[[`, "", "label")
   if (length(labels) == 0L) return("raw sample")
-  if (design_kind(x) != "raw") labels <- labels[labels != plain_score]  # goes without saying
+  if (length(labels) > 1L) labels <- labels[labels != plain_score]  # goes without saying
   paste(labels, collapse = ", ")
 }
 
@@ -86,9 +97,8 @@ worst_imbalance <- function(x) {
 }
 
 log_design <- function(design, verb, counts, settings, seed = NA_integer_) {
-  makes_comparison <- design$kind != "raw"
   log_step(design$study, verb, design_label(design), counts, settings, seed,
-           worst = if (makes_comparison) worst_imbalance(design) else NA_real_,
-           design = if (makes_comparison) design$hash else NA_character_)
+           worst = if (alters_sample(design)) worst_imbalance(design) else NA_real_,
+           design = if (design$kind != "raw") design$hash else NA_character_)
   design
 }

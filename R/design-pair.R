@@ -37,15 +37,16 @@ pair_units <- function(x, caliper = 0.2, caliper_unit = c("sd", "raw"),
   check_seed(seed, order)
 
   treated_seek <- study$estimand == "ATT"
-  seekers <- which(study$z == as.integer(treated_seek))
-  pool <- which(study$z != as.integer(treated_seek))
-  unit <- if (caliper_unit == "sd") core_pooled_sd(x$score$linear, study$z, sampling_weight(study)) else 1
+  kept <- design_kept(x)
+  seekers <- which(kept & study$z == as.integer(treated_seek))
+  pool <- which(kept & study$z != as.integer(treated_seek))
+  unit <- if (caliper_unit == "sd") core_pooled_sd(x$score$linear[kept], study$z[kept], kept_weight(x)[kept]) else 1
   partner <- core_pair_greedy(
     x$score$linear[seekers], x$score$linear[pool], if (is.finite(caliper)) caliper * unit else Inf, order,
     treated_seek, if (order == "shuffled") with_own_seed(seed, sample.int(length(seekers)))
   )
   pairs <- pair_table(study, x$score$linear, seekers, pool[partner], treated_seek)
-  if (nrow(pairs) == 0L) stop_no_pairs(caliper, caliper_unit, x$score$linear, study$z)
+  if (nrow(pairs) == 0L) stop_no_pairs(caliper, caliper_unit, x$score$linear[kept], study$z[kept])
   design_from_pairs(x, pairs, list(
     verb = "pair", caliper = caliper, caliper_unit = caliper_unit, order = order, seed = seed,
     label = pair_label(caliper, caliper_unit)
@@ -76,19 +77,21 @@ design_from_pairs <- function(x, pairs, step) {
   set[pairs$control] <- pairs$set
   inside <- !is.na(set)
   design <- new_design(x, step, kind = "pairs", kept = inside, weight = as.double(inside), set = set, pairs = pairs,
-                       note = pair_note(study, inside))
+                       note = pair_note(study, inside, design_kept(x)))
+  design$before_pairs <- design_kept(x)
   log_design(design, "pair", sprintf("%d pairs; without a partner: %d treated, %d control", nrow(pairs),
-                                     sum(study$z == 1L & !inside), sum(study$z == 0L & !inside)),
+                                     sum(study$z == 1L & design_kept(x) & !inside),
+                                     sum(study$z == 0L & design_kept(x) & !inside)),
              step[c("caliper", "caliper_unit", "order")], if (is.null(step$seed)) NA_integer_ else step$seed)
 }
 
 # Whom the effect speaks of when not every seeker found a partner.
-pair_note <- function(study, inside) {
+pair_note <- function(study, inside, kept) {
   seeking <- if (study$estimand == "ATT") 1L else 0L
   arm <- if (seeking == 1L) "treated" else "control"
-  lost <- sum(study$z == seeking & !inside)
+  lost <- sum(study$z == seeking & kept & !inside)
   if (lost == 0L) return(character())
-  sprintf("the %d of %d %s units that found a partner", sum(study$z == seeking & inside), sum(study$z == seeking), arm)
+  sprintf("the %d of %d %s units that found a partner", sum(study$z == seeking & inside), sum(study$z == seeking & kept), arm)
 }
 
 check_pair_estimand <- function(estimand, call = rlang::caller_env()) {

@@ -1,79 +1,243 @@
 #' Estimate the propensity score
 #'
-#' Fits a weighted logit of treatment on the study's covariates by Newton's method (METHODS, "Propensity score") and
-#' keeps what later standard errors need to account for its estimation. Linearly dependent columns are dropped and
-#' named; separation is an error that names the covariates.
+#' The chance of treatment given the covariates (METHODS, "Propensity score"), with what later standard errors need to
+#' account for its estimation. It comes from one of four sources:
 #'
-#' @param x A `twin_study`, or a `twin_design` (its score is replaced; it must not have pairs or weights yet).
+#' * a binary regression fitted by maximum likelihood, weighted by the sampling weights (the default). Linearly
+#'   dependent columns are dropped and named; separation is an error that names the covariates;
+#' * the same with its terms searched for, `select = "ladder"` (Imbens & Rubin 2015, chapter 13): starting from
+#'   `model`, the linear term with the largest likelihood-ratio statistic is added while that exceeds
+#'   `thresholds["linear"]`; then squares and pairwise products of the terms chosen, while it exceeds
+#'   `thresholds["second"]`. A factor enters whole, its statistic divided by its degrees of freedom. Sampling weights
+#'   are scaled to mean 1 for the statistics;
+#' * stacked learners (van der Laan, Polley & Hubbard 2007): every learner predicts each unit from folds without it
+#'   (folds keep the arms' shares), and convex weights that minimise the out-of-fold log-loss mix the predictions;
+#' * a column of the data that holds a score already.
+#'
+#' Effects on regression scores account for their estimation; a column or learners' predictions are taken as known, and
+#' every effect says so. With learners prefer `measure_effect(estimator = "augmented")`, to which the score's error
+#' matters only in second order. On a trimmed design the score is fitted to the units that are left.
+#'
+#' @param x A `twin_study`, or a `twin_design` (its score is replaced; it must not have pairs, weights or strata yet).
 #' @param model A one-sided formula for the score in the study's covariates, such as
-#'   `~ boat_length + I(boat_length^2)`; by default the study's own covariates, as framed.
-#' @param link The link function. `"logit"` is the only one so far.
-#' @return A `twin_design` with a score: fitted probabilities, the linear score (log odds), coefficients.
-#'   `tidy()` gives one row per coefficient: `term`, `estimate`, `std.error`, `statistic`, `p.value`.
+#'   `~ boat_length + I(boat_length^2)`; by default the study's own covariates, as framed. With `select = "ladder"`: the
+#'   terms to start from (none by default). With `learners`: the columns they see.
+#' @param link `"logit"` (default), `"probit"`, `"cloglog"` (complementary log-log), or `"hetprobit"`, a probit whose
+#'   scale varies: P = Phi(x'b / exp(v'g)).
+#' @param scale_model For `link = "hetprobit"`: a one-sided formula for v in the study's covariates; its numeric and
+#'   yes/no columns by default.
+#' @param select `"none"` (default) or `"ladder"`.
+#' @param thresholds For the ladder: named numbers `linear` (default 1) and `second` (default 2.71).
+#' @param learners Names among `"logit"`, `"lasso"`, `"ridge"`, `"elastic_net"` (all glmnet, penalty by
+#'   cross-validation), `"tree"` (rpart, pruned), `"forest"` (ranger, 500 trees), `"boosted"` (gbm, 300 trees of depth 2),
+#'   `"splines"` (mgcv, additive), or a list that holds such names and learners of your own: each named, a list of two
+#'   functions, `fit(x, z, weight)` and `predict(model, x)`, with `x` a data frame of covariates without missing values,
+#'   `z` 0/1 and `weight` the sampling weights; `predict` gives one probability per row.
+#' @param folds For learners: number of folds, default 5.
+#' @param prediction For learners: which prediction is the score, `"out_of_fold"` (default) or `"refitted"` (the
+#'   learners fitted again to all units).
+#' @param seed For learners: a whole number, default 1; the same seed gives the same score whatever the number of
+#'   workers. The session's random stream is left as it was. Folds run in parallel under `future::plan()`.
+#' @param score Name of a numeric column of scores, each above 0 and below 1.
+#' @return A `twin_design` with a score: fitted probabilities, the linear score (link scale; log odds for learners and
+#'   columns). `tidy()` gives one row per coefficient (`term`, `estimate`, `std.error`, `statistic`, `p.value`);
+#'   `tidy(x, part = "steps")` the ladder (`step`, `term`, `kind`, `df`, `statistic`, `loglik`, `added`);
+#'   `tidy(x, part = "learners")` the stack (`learner`, `weight`, `loss`, `auc`).
 #' @section Errors: `twin_error_separation` when covariates tell the arms apart (field `covariates`),
-#'   `twin_error_convergence`, and `twin_error_input` for a model with unknown columns. Dropped columns raise the
-#'   warning `twin_warning_aliased`.
+#'   `twin_error_convergence`, and `twin_error_input` for a model with unknown columns, options that do not belong
+#'   together, an arm smaller than the number of folds, or a score column that is missing or outside (0, 1). Dropped
+#'   columns raise the warning `twin_warning_aliased`; a learner that fails is left out with `twin_warning_learner`.
 #' @references Albert, A., Anderson, J. A. (1984). On the existence of maximum likelihood estimates in logistic
 #'   regression models. Biometrika 71. \doi{10.1093/biomet/71.1.1}
+#'
+#'   Imbens, G. W., Rubin, D. B. (2015). Causal Inference for Statistics, Social, and Biomedical Sciences. Cambridge.
+#'   \doi{10.1017/CBO9781139025751}
+#'
+#'   van der Laan, M. J., Polley, E. C., Hubbard, A. E. (2007). Super learner. Statistical Applications in Genetics and
+#'   Molecular Biology 6. \doi{10.2202/1544-6115.1309}
 #' @family design
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
 #'                      covariates = ~ boat_length + crew_size + port_size)
 #' score_units(study)
+#' tidy(score_units(study, select = "ladder"), part = "steps")
+#' score_units(study, learners = c("logit", "tree"), folds = 3, seed = 2)
 #' @export
-score_units <- function(x, model = NULL, link = c("logit")) {
+score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "hetprobit"), scale_model = NULL,
+                        select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71), learners = NULL,
+                        folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
   check_design(x)
   check_undesigned(x, "score_units")
-  link <- check_choice(link, "logit")
-  study <- study_of(x)
-  formula <- if (is.null(model)) study$formula else score_formula(model, study)
-  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
-  matrix <- covariate_matrix(columns, formula)
-  fit <- core_fit(matrix, as.double(study$z), study$s, "binomial")
-  check_fit(fit, matrix, study)
-  score <- new_score(fit, matrix, names(columns), formula, link)
-  label <- if (is.null(model)) plain_score else paste("score on", deparse1(formula[[2L]]))
-  design <- new_design(x, list(verb = "score", label = label, link = link, model = score$terms), kind = "raw",
-                       score = score)
-  log_design(design, "score", sprintf("%d terms", length(score$coefficients) - 1L),
-             list(link = link, model = score$terms))
+  link <- check_choice(link, c("logit", "probit", "cloglog", "hetprobit"))
+  select <- check_choice(select, c("none", "ladder"))
+  prediction <- check_choice(prediction, c("out_of_fold", "refitted"))
+  source <- score_source(score, learners, select, link)
+  check_score_options(names(match.call())[-(1:2)], source, list(model, scale_model, learners, seed, score))
+  settings <- list(source = source, model = model, link = link, scale_model = scale_model, thresholds = thresholds,
+                   learners = learners, folds = folds, prediction = prediction, seed = seed, column = score)
+  score_design(x, settings)
 }
 
-# fitted, linear: one per study row; covariance: inverse information with the intercept first.
-new_score <- function(fit, matrix, columns, formula, link) {
+score_source <- function(column, learners, select, link) {
+  if (!is.null(column)) return("column")
+  if (!is.null(learners)) return("learners")
+  if (select == "ladder") return("ladder")
+  if (link == "hetprobit") "hetprobit" else "regression"
+}
+
+# Options of one source have no use with another.
+check_score_options <- function(given, source, values, call = rlang::caller_env()) {
+  empty <- c("model", "scale_model", "learners", "seed", "score")[vapply(values, is.null, NA)]
+  known <- list(
+    column = "score", learners = c("learners", "model", "folds", "prediction", "seed"),
+    ladder = c("select", "model", "link", "thresholds"), hetprobit = c("link", "model", "scale_model", "select"),
+    regression = c("link", "model", "select")
+  )[[source]]
+  stray <- setdiff(given, c(known, empty, "x"))
+  if (length(stray) == 0L) return(invisible(given))
+  words <- c(column = "a score column", learners = "learners", ladder = "the ladder", hetprobit = "a heteroskedastic
+             probit", regression = "a plain regression") # nolint: object_usage_linter. In the message.
+  abort_input(c("{.arg {stray}} {?has/have} no use with {words[[source]]}.", i = "Leave {?it/them} out."), call = call)
+}
+
+# The score as `settings` ask for, fitted to the units that are still in.
+score_design <- function(x, settings, call = rlang::caller_env()) {
+  score <- switch(settings$source,
+    column = score_from_column(x, settings, call),
+    learners = score_from_learners(x, settings, call),
+    ladder = score_from_ladder(x, settings, call),
+    hetprobit = score_from_hetprobit(x, settings, call),
+    regression = score_from_regression(x, settings$model, settings$link, call)
+  )
+  score$settings <- settings
+  if (!all(design_kept(x))) score$inside <- design_kept(x)
+  label <- score_label(settings, score)
+  seed <- if (settings$source == "learners") settings$seed
+  step <- list(verb = "score", label = label, settings = settings[settings_of[[settings$source]]], model = score$terms,
+               inside = if (!all(design_kept(x))) design_kept(x))
+  design <- new_design(x, step, kind = "raw", score = score)
+  log_design(design, "score", score_counts(score), score_log(settings, score), if (is.null(seed)) NA_integer_ else seed)
+}
+
+settings_of <- list(column = "column", learners = c("learners", "folds", "prediction", "seed"),
+                    ladder = c("link", "thresholds"), hetprobit = c("link", "scale_model"), regression = "link")
+
+score_label <- function(settings, score) {
+  switch(settings$source,
+    column = sprintf("score from column %s", settings$column),
+    learners = sprintf("score stacked from %s", paste(score$learners$learner, collapse = ", ")),
+    ladder = sprintf("%s score by ladder", settings$link),
+    hetprobit = "heteroskedastic probit score",
+    regression = paste0(
+      if (settings$link != "logit") paste0(settings$link, " score") else if (is.null(settings$model)) plain_score else
+        "score",
+      if (!is.null(settings$model)) paste(" on", score$terms)
+    )
+  )
+}
+
+score_counts <- function(score) {
+  if (is.null(score$coefficients)) return("")
+  sprintf("%d terms", length(score$coefficients) - 1L)
+}
+
+score_log <- function(settings, score) {
+  switch(settings$source,
+    column = list(column = settings$column),
+    learners = list(learners = score$learners$learner, folds = settings$folds, prediction = settings$prediction),
+    list(link = settings$link, model = score$terms)
+  )
+}
+
+score_from_regression <- function(x, model, link, call) {
+  study <- study_of(x)
+  formula <- if (is.null(model)) study$formula else score_formula(model, study, call)
+  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
+  matrix <- covariate_matrix(columns, formula)
+  fit <- core_fit(matrix, as.double(study$z), fit_weight(x), link)
+  check_fit(fit, matrix, x, call)
+  new_score(fit, matrix, names(columns), formula, link)
+}
+
+score_from_hetprobit <- function(x, settings, call) {
+  study <- study_of(x)
+  mean <- if (is.null(settings$model)) study$formula else score_formula(settings$model, study, call)
+  columns <- if (is.null(settings$model)) study$columns else study$columns[all.vars(mean)]
+  spread <- if (is.null(settings$scale_model)) default_scale_model(study, call)
+            else score_formula(settings$scale_model, study, call, "scale_model")
+  matrix <- covariate_matrix(columns, mean)
+  scale_matrix <- covariate_matrix(study$columns[all.vars(spread)], spread)
+  fit <- core_fit_hetprobit(matrix, scale_matrix, as.double(study$z), fit_weight(x))
+  check_fit(fit, matrix, x, call)
+  score <- new_score(fit, matrix, names(columns), mean, "hetprobit", paste("log scale:", colnames(scale_matrix)))
+  c(score, list(scale_formula = spread, scale = fit$scale))
+}
+
+default_scale_model <- function(study, call) {
+  plain <- names(Filter(function(column) column$kind != "factor", study$columns))
+  if (length(plain) > 0L) return(stats::reformulate(sprintf("`%s`", plain)))
+  abort_input(c("{.code link = \"hetprobit\"} needs a {.arg scale_model}.",
+                x = "The study has no numeric or yes/no covariate to take by default."), call = call)
+}
+
+score_from_column <- function(x, settings, call) {
+  study <- study_of(x)
+  name <- settings$column
+  check_string(name, arg = "score", call = call)
+  check_columns(name, study$data, "score", call)
+  values <- study$data[[name]][study$rows]
+  if (!is.numeric(values)) abort_input("The score {.val {name}} must be numbers.", column = name, call = call)
+  bad <- which(design_kept(x) & (is.na(values) | values <= 0 | values >= 1))
+  if (length(bad) > 0L) {
+    abort_input(c(
+      "The score {.val {name}} must lie above 0 and below 1.",
+      x = "It does not in {length(bad)} row{?s}, {sum(is.na(values[bad]))} of them missing; first rows:
+           {first_rows(study$rows[bad])}.",
+      i = "Correct {cli::qty(length(bad))}{?it/them}, or leave {?the row/the rows} out with {.arg subset}."
+    ), column = name, rows = study$rows[bad], call = call)
+  }
+  list(link = "logit", terms = name, fitted = as.double(values), linear = stats::qlogis(values), known = TRUE,
+       aliased = character())
+}
+
+# Weights that a model of the treatment is fitted with: NULL when all are 1.
+fit_weight <- function(x) {
+  study <- study_of(x)
+  if (is.null(study$s) && all(design_kept(x))) NULL else kept_weight(x)
+}
+
+# fitted, linear: one per study row; covariance: inverse of minus the second derivatives, the intercept first. known:
+# is the score taken as known?
+new_score <- function(fit, matrix, columns, formula, link, scale_terms = NULL) {
   terms <- if (is.null(formula)) paste(columns, collapse = " + ") else deparse1(formula[[2L]])
-  names <- c("(intercept)", colnames(matrix))
+  names <- c("(intercept)", colnames(matrix), scale_terms)
   covariance <- fit$covariance
   dimnames(covariance) <- list(names, names)
   list(link = link, terms = terms, formula = formula, columns = columns, linear = fit$linear, fitted = fit$fitted,
        coefficients = stats::setNames(fit$coefficients, names), covariance = covariance,
-       aliased = colnames(matrix)[fit$aliased], iterations = fit$iterations, loglik = fit$loglik)
+       aliased = colnames(matrix)[fit$aliased], iterations = fit$iterations, loglik = fit$loglik, known = FALSE)
 }
 
-score_formula <- function(model, study, call = rlang::caller_env()) {
+score_formula <- function(model, study, call = rlang::caller_env(), arg = "model") {
   if (!rlang::is_formula(model)) {
-    abort_input(c("{.arg model} must be a one-sided formula.", x = "It is {.obj_type_friendly {model}}."), call = call)
+    abort_input(c("{.arg {arg}} must be a one-sided formula.", x = "It is {.obj_type_friendly {model}}."), call = call)
   }
   outside <- setdiff(all.vars(model), c(names(study$columns), "."))
   if (length(outside) > 0L) {
     abort_input(c(
-      "{.arg model} must use the study's covariates.",
+      "{.arg {arg}} must use the study's covariates.",
       x = "Not among them: {.val {outside}}.",
       i = "Name {cli::qty(length(outside))}{?it/them} in {.fn frame_study}: balance is judged on {?it/them} too."
     ), unknown = outside, call = call)
   }
   filled <- study$data[1L, names(study$columns), drop = FALSE]
-  stats::formula(stats::terms(parse_covariate_formula_checked(model, filled, call), data = filled))
-}
-
-parse_covariate_formula_checked <- function(model, data, call) {
-  parse_covariate_formula(model, data, character(), "model", call)
-  model
+  parse_covariate_formula(model, filled, character(), arg, call)
+  stats::formula(stats::terms(model, data = filled))
 }
 
 # Turns the facts of a fit into errors and warnings.
-check_fit <- function(fit, matrix, study, call = rlang::caller_env()) {
-  if (fit$status == "separated") stop_separated(separating_columns(fit, matrix, study), study, call)
+check_fit <- function(fit, matrix, x, call = rlang::caller_env()) {
+  if (fit$status == "separated") stop_separated(separating_columns(fit, matrix, x), call)
   if (fit$status != "converged") {
     abort_convergence(c(
       "The score did not converge after {fit$iterations} steps.",
@@ -90,8 +254,9 @@ check_fit <- function(fit, matrix, study, call = rlang::caller_env()) {
 }
 
 # Columns that separate the arms by themselves; failing those, the ones the likelihood runs away along.
-separating_columns <- function(fit, matrix, study) {
-  counted <- sampling_weight(study) > 0
+separating_columns <- function(fit, matrix, x) {
+  study <- study_of(x)
+  counted <- kept_weight(x) > 0
   candidates <- cbind(matrix, reference_levels(study$columns))
   alone <- vapply(seq_len(ncol(candidates)), function(j) separates_alone(candidates[counted, j], study$z[counted]), NA)
   if (any(alone)) return(colnames(candidates)[alone])
@@ -117,7 +282,7 @@ separates_alone <- function(x, z) {
   !constant && (treated[1L] >= control[2L] || control[1L] >= treated[2L])
 }
 
-stop_separated <- function(terms, study, call) {
+stop_separated <- function(terms, call) {
   abort_separation(c(
     "The arms are separated: {.val {terms}} tell{?s/} treated from control without error for some units.",
     x = "No finite score exists; such units have no counterpart in the other arm.",
@@ -126,13 +291,22 @@ stop_separated <- function(terms, study, call) {
   ), covariates = terms, call = call)
 }
 
-# Everything an influence vector needs from the score: v |-> influence of the score's coefficients through units'
-# linear scores, as in core_carry().
-score_carry <- function(design) {
+# The linear score as a nuisance of core-nuisance.R.
+score_nuisance <- function(design) {
   study <- design$study
   score <- design$score
+  if (score$known) return(core_known(length(study$z)))
   matrix <- covariate_matrix(study$columns[score$columns], score$formula)
-  residual <- study$z - score$fitted
-  if (!is.null(study$s)) residual <- residual * study$s
-  function(derivative) core_carry(matrix, score$covariance, residual, derivative)
+  if (!is.null(score$residual)) return(core_regression_nuisance(matrix, score$covariance, score$residual))
+  weight <- sampling_weight(study) * (if (is.null(score$inside)) 1 else score$inside)
+  residual <- weight * core_link_residual(score$linear, score$fitted, study$z, score$link)
+  if (score$link != "hetprobit") return(core_regression_nuisance(matrix, score$covariance, residual))
+  scale_matrix <- covariate_matrix(study$columns[all.vars(score$scale_formula)], score$scale_formula)
+  core_hetprobit_nuisance(matrix, scale_matrix, score$linear, score$scale, score$covariance, residual)
+}
+
+# A function f of the fitted score as a nuisance; slope: df / de per unit.
+score_function_nuisance <- function(design, slope) {
+  score <- design$score
+  core_scaled(score_nuisance(design), slope * core_link_slope(score$linear, score$fitted, score$link))
 }

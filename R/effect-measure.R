@@ -5,9 +5,10 @@
 #' "Standard errors").
 #'
 #' * `estimator = "difference"` compares weighted means: the raw comparison on a bare study, the matching estimator on
-#'   pairs (variance clustered on the pair), inverse weighting (Hajek) on weights.
-#' * `estimator = "augmented"` adds one outcome model per arm to inverse weighting; right when either the score or the
-#'   outcome models are. It needs a score, and no pairs.
+#'   pairs (variance clustered on the pair), the weighted one on weights (Hajek: normalised by arm), the stratified one
+#'   on strata.
+#' * `estimator = "augmented"` adds one outcome model per arm to the weights (inverse weights where the design has only
+#'   a score); right when either the weights or the outcome models are. It needs a score or weights, and no pairs.
 #'
 #' Clusters and strata named in the study are used without being asked. On pairs with clusters the variance is
 #' that of pair sums, two-way by the clusters of the treated and of the control unit, and never below that of
@@ -28,10 +29,12 @@
 #'   `"centre"` centres it on the grand mean.
 #' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`, `term`
 #'   (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` when both means are positive, `"odds_ratio"` for
-#'   shares), `estimate`, `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus
+#'   shares; on strata also `"stratum 1"`, ..., the difference within each), `estimate`, `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus
 #'   control. For ratios the statistic, p-value and interval are worked out on the log scale, the standard error is
 #'   that of the ratio. `coef()`, `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each
 #'   unit's influence contribution.
+#' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no standard
+#'   error accounts for their estimation.
 #' @section Errors: `twin_error_input` for unknown outcomes or too few clusters, `twin_error_unsupported` for an
 #'   estimator that does not fit the design, `twin_error_separation` and `twin_error_convergence` from outcome models.
 #' @references Abadie, A., Spiess, J. (2022). Robust post-matching inference. JASA 117.
@@ -69,9 +72,14 @@ measure_effect <- function(x, outcome = NULL, estimator = c("difference", "augme
     augmented_means(x, units, model, if (is.null(family)) if (shares) "binomial" else "gaussian" else family)
   }
   result <- core_contrasts(means, shares)
+  if (design_kind(x) == "strata") result <- with_strata(result, stratum_differences(x, units))
   inference <- effect_vcov(x, result$influence, units, clusters, lonely_stratum)
   new_effect(x, result, inference, units, list(outcome = outcome, estimator = estimator, level = level,
                                                shares = shares))
+}
+
+with_strata <- function(result, strata) {
+  list(estimate = c(result$estimate, strata$estimate), influence = cbind(result$influence, strata$influence))
 }
 
 # Which study rows carry influence (`rows`), which of them are averaged (`used`), and their data. Units without an
@@ -84,7 +92,7 @@ effect_units <- function(x, y, z) {
     torn <- x$set[design_kept(x) & !counted]
     inside <- inside & !(x$set %in% torn)
   }
-  carries <- if (design_kind(x) == "weights" || (design_kind(x) == "raw" && !is.null(design_score(x)))) {
+  carries <- if (has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x)))) {
     rep(TRUE, length(y))
   } else {
     inside
@@ -100,15 +108,29 @@ unit_sampling <- function(x, units) sampling_weight(study_of(x))[units$rows] * u
 difference_means <- function(x, units) {
   s <- unit_sampling(x, units)
   v <- s * design_weight(x)[units$rows]
-  if (design_kind(x) != "weights") return(core_weighted_means(units$y, units$z, v))
-  study <- study_of(x)
-  slope <- s * core_inverse_weight_slope(x$score$fitted, study$z, study$estimand)
-  core_weighted_means(units$y, units$z, v, slope, score_carry(x))
+  if (!has_weights(x)) return(core_weighted_means(units$y, units$z, v))
+  core_weighted_means(units$y, units$z, v, s, core_carry(weight_nuisance(x)))
+}
+
+# The difference within each stratum, as further estimates beside the means.
+stratum_differences <- function(x, units) {
+  s <- unit_sampling(x, units)
+  set <- x$set[units$rows]
+  parts <- lapply(seq_len(max(set, na.rm = TRUE)), function(k) {
+    inside <- s * (set %in% k)
+    if (any(tapply(inside > 0, units$z, sum) == 0L)) return(NULL)  # no outcome left in one arm of it
+    means <- core_weighted_means(units$y, units$z, inside)
+    list(estimate = means$estimate[[1L]] - means$estimate[[2L]], influence = means$influence %*% c(1, -1))
+  })
+  names <- paste("stratum", seq_along(parts))
+  found <- !vapply(parts, is.null, NA)
+  influence <- do.call(cbind, lapply(parts[found], `[[`, "influence"))
+  colnames(influence) <- names[found]
+  list(estimate = stats::setNames(vapply(parts[found], `[[`, 0, "estimate"), names[found]), influence = influence)
 }
 
 augmented_means <- function(x, units, model, family) {
   study <- x$study
-  e <- x$score$fitted
   z <- study$z
   s <- unit_sampling(x, units)
   formula <- if (is.null(model)) study$formula else score_formula(model, study, rlang::caller_env())
@@ -117,12 +139,20 @@ augmented_means <- function(x, units, model, family) {
   models <- lapply(c(treated = 1L, control = 0L), function(arm) {
     outcome_model(matrix, units$y, s * (z == arm), family, arm, study, rlang::caller_env(3))
   })
-  core_augmented_means(
-    units$y, z, s,
-    w = core_inverse_weight(e, z, study$estimand), w_slope = core_inverse_weight_slope(e, z, study$estimand),
-    h = core_target_weight(e, z, study$estimand), h_slope = core_target_weight_slope(e, z, study$estimand),
-    models = models, carry = score_carry(x)
-  )
+  target <- augmented_target(x)
+  weight <- if (has_weights(x)) design_weight(x) else core_inverse_weight(x$score$fitted, z, study$estimand)
+  nuisance <- if (has_weights(x)) weight_nuisance(x) else inverse_nuisance(x)
+  core_augmented_means(units$y, z, s, weight, core_carry(nuisance), target$weight, core_carry(target$nuisance), models)
+}
+
+# Whom the outcome models average over. Only ATO and ATM ask the score.
+augmented_target <- function(x) {
+  study <- x$study
+  e <- x$score$fitted
+  weight <- core_target_weight(e, study$z, study$estimand)
+  if (!study$estimand %in% c("ATO", "ATM")) return(list(weight = weight, nuisance = core_known(length(study$z))))
+  slope <- core_target_weight_slope(e, study$z, study$estimand)
+  list(weight = weight, nuisance = score_function_nuisance(x, slope))
 }
 
 # One arm's outcome model: fitted values for all rows, their slope in the linear predictor, and its carry.
@@ -145,7 +175,7 @@ outcome_model <- function(matrix, y, weight, family, arm, study, call) {
   list(
     fitted = fit$fitted,
     slope = if (family == "binomial") fit$fitted * (1 - fit$fitted) else rep(1, length(y)),
-    carry = function(derivative) core_carry(matrix, fit$covariance, residual, derivative)
+    carry = core_carry(core_regression_nuisance(matrix, fit$covariance, residual))
   )
 }
 
@@ -167,8 +197,17 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
   out <- core_vcov(influence, cluster, stratum, units$used, lonely)
   if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
   by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
-          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum))
+          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum), known_text(x))
   list(vcov = out$vcov, df = if (is.null(cluster)) Inf else out$clusters - 1, text = paste(by, collapse = ", "))
+}
+
+# What the standard error takes as given.
+known_text <- function(x) {
+  if (!inherits(x, "twin_design")) return(NULL)
+  if (has_weights(x) && x$weighing$method == "own") return("the weights taken as known")
+  uses_score <- !has_weights(x) || x$weighing$method %in% c("inverse", "strata")
+  if (uses_score && isTRUE(x$score$known) && design_kind(x) != "pairs") return("the score taken as known")
+  if (design_kind(x) == "strata") "the strata taken as given"
 }
 
 pair_vcov <- function(x, influence, units, cluster, name) {
@@ -217,6 +256,7 @@ check_estimator <- function(x, estimator, model, family, call = rlang::caller_en
         i = "Call {.fn pair_units} or {.fn weigh_units}, or use {.code estimator = \"augmented\"}."
       ))
     }
+    warn_known_score(x)
     return(invisible(x))
   }
   if (!is.null(family)) check_choice(family, c("gaussian", "binomial"), "family", call)
@@ -226,10 +266,21 @@ check_estimator <- function(x, estimator, model, family, call = rlang::caller_en
       i = "Use {.code estimator = \"difference\"} here, or {.fn weigh_units} in place of {.fn pair_units}."
     ), call = call)
   }
-  if (is.null(design_score(x))) {
+  needs_score <- !has_weights(x) || study_of(x)$estimand %in% c("ATO", "ATM")
+  if (is.null(design_score(x)) && needs_score) {
     abort_input(c("The augmented estimator needs a propensity score.", i = "Call {.fn score_units} first."),
                 call = call)
   }
+}
+
+# A machine-learned score has no influence to carry; the augmented estimator needs none to first order.
+warn_known_score <- function(x) {
+  learnt <- has_weights(x) && !is.null(x$score$learners) && x$weighing$method %in% c("inverse", "strata")
+  if (!learnt) return(invisible(x))
+  warn_kind("known_score", c(
+    "The standard error takes the learners' score as known; it may be too small or too large.",
+    i = "{.code estimator = \"augmented\"} depends on the score's error in second order only."
+  ))
 }
 
 check_family_outcome <- function(family, shares, outcome, call = rlang::caller_env()) {

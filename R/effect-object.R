@@ -9,8 +9,8 @@ new_effect <- function(x, result, inference, units, settings) {
             nrow(result$influence) == length(units$rows))
   v <- full_weight(x)[units$rows] * units$used
   structure(c(settings, list(
-    study = study, kind = design_kind(x), design = design_label(x), note = if (design_kind(x) == "raw") character()
-    else x$note, estimand = study$estimand, estimate = result$estimate, influence = result$influence,
+    study = study, kind = design_kind(x), design = design_label(x), note = if (inherits(x, "twin_design")) x$note else
+      character(), estimand = study$estimand, estimate = result$estimate, influence = result$influence,
     rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df, inference = inference$text,
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),
                missing = units$missing),

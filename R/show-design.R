@@ -1,16 +1,18 @@
 #' @export
 format.twin_design <- function(x, ...) {
   study <- x$study
-  v <- full_weight(x)
-  size <- arm_sizes(v, study$z)
+  size <- arm_sizes(full_weight(x), study$z)
   c(
-    sprintf("Design: %s", design_label(x)),
+    wrap_lines(sprintf("Design: %s", design_label(x))),
     field_lines("For", population_text(study$estimand, x$note)),
     arm_lines(x, size),
     if (x$kind == "pairs") field_lines("Pairs", pair_summary(x)),
     score_lines(x),
-    if (x$kind != "raw") field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",
-                                                        number_text(worst_imbalance(x)))),
+    if (!is.null(x$score$learners) && x$kind == "raw") c("", table_lines(learner_lines(x$score$learners)), ""),
+    if (!is.null(x$score$steps) && x$kind == "raw") c("", table_lines(ladder_lines(x$score$steps), left = 2L), ""),
+    if (x$kind == "strata") c("", table_lines(stratum_lines(x)), ""),
+    if (alters_sample(x)) field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",
+                                                         number_text(worst_imbalance(x)))),
     design_advice(x)
   )
 }
@@ -19,23 +21,50 @@ format.twin_design <- function(x, ...) {
 print.twin_design <- function(x, ...) print_lines(x, format(x, ...))
 
 population_text <- function(estimand, note) {
-  paste0(estimand_words[[estimand]], " (", estimand, ")", if (length(note) > 0L) paste0(": ", note))
+  paste0(estimand_words[[estimand]], " (", estimand, ")", if (length(note) > 0L) paste0(": ", paste(note, collapse = "; ")))
 }
 
 arm_lines <- function(x, size) {
   study <- x$study
   one <- function(arm, label, code) {
     inside <- study$z == code
-    kept <- sum(inside & design_kept(x))
-    text <- sprintf("\"%s\": %s", study$levels[[arm]], plural(sum(inside), "unit"))
-    if (kept < sum(inside)) text <- paste0(text, sprintf(", %s kept, %s without a partner", count_text(kept),
-                                                         count_text(sum(inside) - kept)))
-    if (x$kind == "weights" || !is.null(study$s)) {
+    text <- paste0(sprintf("\"%s\": %s", study$levels[[arm]], plural(sum(inside), "unit")), fallen_text(x, inside))
+    if (has_weights(x) || !is.null(study$s)) {
       text <- paste0(text, sprintf("; effective sample %s", count_text(round(size[[arm]]))))
     }
     field_lines(label, text)
   }
   c(one("treated", "Treated", 1L), one("control", "Control", 0L))
+}
+
+# How many of an arm are kept, and why the others are not.
+fallen_text <- function(x, inside) {
+  kept <- sum(inside & design_kept(x))
+  if (kept == sum(inside)) return("")
+  trimmed <- sum(inside & !trim_kept(x))
+  alone <- sum(inside) - kept - trimmed
+  paste0(sprintf(", %s kept", count_text(kept)), if (trimmed > 0L) sprintf(", %s trimmed", count_text(trimmed)),
+         if (alone > 0L) sprintf(", %s without a partner", count_text(alone)))
+}
+
+# Units that trimming left in; those a pairing dropped afterwards count as left in.
+trim_kept <- function(x) if (x$kind == "pairs") x$before_pairs else design_kept(x)
+
+learner_lines <- function(table) {
+  data.frame(Learner = table$learner, weight = number_text(table$weight), `log-loss` = number_text(table$loss, 4),
+             AUC = number_text(table$auc), check.names = FALSE)
+}
+
+ladder_lines <- function(steps) {
+  data.frame(Term = shorten(steps$term, 34L), kind = steps$kind, df = steps$df, `LR per df` = number_text(steps$statistic),
+             `log-lik.` = number_text(steps$loglik, 1), added = ifelse(steps$added, "yes", "no"), check.names = FALSE)
+}
+
+stratum_lines <- function(x) {
+  table <- stratum_table(x)
+  data.frame(Stratum = table$stratum, score = interval_text(table$low, table$high), treated = count_text(table$treated),
+             control = count_text(table$control), `weight t.` = number_text(table$weight_treated),
+             `weight c.` = number_text(table$weight_control), check.names = FALSE)
 }
 
 pair_summary <- function(x) {
@@ -45,29 +74,62 @@ pair_summary <- function(x) {
 }
 
 score_lines <- function(x) {
-  if (is.null(x$score)) return(character())
-  range_of <- function(arm) interval_text(min(x$score$fitted[x$study$z == arm]), max(x$score$fitted[x$study$z == arm]))
-  text <- sprintf("%s, %d terms; treated %s, control %s", x$score$link, length(x$score$coefficients) - 1L,
-                  range_of(1L), range_of(0L))
-  if (length(x$score$aliased) > 0L) {
-    text <- paste0(text, "; left out as explained by others: ", paste(x$score$aliased, collapse = ", "))
+  score <- x$score
+  if (is.null(score)) return(character())
+  inside <- kept_weight(x) > 0
+  range_of <- function(arm) interval_text(min(score$fitted[inside & x$study$z == arm]),
+                                          max(score$fitted[inside & x$study$z == arm]))
+  text <- sprintf("%s; treated %s, control %s", score_text(score), range_of(1L), range_of(0L))
+  if (length(score$aliased) > 0L) {
+    text <- paste0(text, "; left out as explained by others: ", paste(score$aliased, collapse = ", "))
   }
   field_lines("Score", text)
 }
 
+# Where a score came from.
+score_text <- function(score) {
+  settings <- score$settings
+  terms <- length(score$coefficients) - 1L
+  switch(settings$source,
+    column = sprintf("column %s, taken as known", settings$column),
+    learners = sprintf("%s prediction of %s learners, %d folds, seed %d; taken as known",
+                       sub("_", "-", gsub("_of_", "-of-", settings$prediction)), nrow(score$learners) - 1L,
+                       round(settings$folds), as.integer(if (is.null(settings$seed)) 1 else settings$seed)),
+    balancing = sprintf("logit solving the balance conditions, %d terms", terms),
+    sprintf("%s, %d terms", link_words[[score$link]], terms)
+  )
+}
+
+link_words <- c(logit = "logit", probit = "probit", cloglog = "complementary log-log",
+                hetprobit = "heteroskedastic probit")
+
 design_advice <- function(x) {
-  if (x$kind == "raw") return("Next: assess_overlap(), then pair_units() or weigh_units().")
+  if (x$kind == "raw") {
+    if (alters_sample(x)) return("Next: pair_units(), weigh_units() or stratify_units().")
+    return("Next: assess_overlap(), then pair_units(), weigh_units() or stratify_units().")
+  }
   "Next: assess_balance(), and measure_effect() once balance is good enough."
 }
 
 #' @export
-tidy.twin_design <- function(x, ...) {
+tidy.twin_design <- function(x, part = c("coefficients", "steps", "learners", "strata"), ...) {
   rlang::check_dots_empty()
-  if (is.null(x$score)) abort_input("The design has no score to tidy; see {.fn score_units}.")
-  kept <- !names(x$score$coefficients) %in% x$score$aliased
-  estimate <- ifelse(kept, x$score$coefficients, NA)
-  se <- ifelse(kept, sqrt(diag(x$score$covariance)), NA)
-  data.frame(term = names(x$score$coefficients), estimate = unname(estimate), std.error = unname(se),
+  part <- check_choice(part, c("coefficients", "steps", "learners", "strata"))
+  table <- switch(part,
+    coefficients = if (!is.null(x$score$coefficients)) coefficient_table(x$score),
+    steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x)
+  )
+  if (!is.null(table)) return(table)
+  made_by <- c(coefficients = "score_units()", steps = "score_units(select = \"ladder\")", # nolint
+               learners = "score_units(learners = )", strata = "stratify_units()")
+  abort_input(c("The design has no {part} to tidy.", i = "They come from {.code {made_by[[part]]}}."))
+}
+
+coefficient_table <- function(score) {
+  kept <- !names(score$coefficients) %in% score$aliased
+  estimate <- ifelse(kept, score$coefficients, NA)
+  se <- ifelse(kept, sqrt(diag(score$covariance)), NA)
+  data.frame(term = names(score$coefficients), estimate = unname(estimate), std.error = unname(se),
              statistic = unname(estimate / se), p.value = unname(2 * stats::pnorm(-abs(estimate / se))))
 }
 

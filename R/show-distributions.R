@@ -55,8 +55,8 @@ distribution_data <- function(name, x, view) {
 curve_of <- function(view, arms, range) {
   if (view == "quantiles") {
     p <- (1:99) / 100
-    return(data.frame(arm = "treated", x = weighted_quantiles(arms$control$values, arms$control$v, p),
-                      y = weighted_quantiles(arms$treated$values, arms$treated$v, p)))
+    return(data.frame(arm = "treated", x = core_weighted_quantiles(arms$control$values, arms$control$v, p),
+                      y = core_weighted_quantiles(arms$treated$values, arms$treated$v, p)))
   }
   do.call(rbind, lapply(names(arms), function(arm) {
     values <- arms[[arm]]$values

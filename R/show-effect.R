@@ -16,7 +16,9 @@ print.twin_effect <- function(x, ...) print_lines(x, format(x, ...))
 estimator_words <- c(difference = "difference in means", augmented = "augmented inverse weighting")
 
 effect_method <- function(x) {
-  if (x$kind == "raw" && x$estimator == "difference") return("raw difference in means, nothing adjusted")
+  if (x$kind == "raw" && x$estimator == "difference") {
+    return(paste0("raw difference in means, nothing adjusted", if (length(x$note) > 0L) paste(",", x$design)))
+  }
   sprintf("%s on %s", estimator_words[[x$estimator]], x$design)
 }
 
@@ -30,7 +32,12 @@ effect_sentence <- function(x) {
                      x$study$levels[["control"]])
   sprintf("%s %s %s by %s (%s interval %s), for %s; estimated by %s.", subject, outcome_phrase(x), what,
           number_text(row$estimate), level_text(x$level), interval_text(row$conf.low, row$conf.high),
-          if (what == "differs") "the units as they are" else population_text(x$estimand, x$note), effect_method(x))
+          effect_population(x, what), effect_method(x))
+}
+
+effect_population <- function(x, what) {
+  if (what == "changes") return(population_text(x$estimand, x$note))
+  if (length(x$note) > 0L) paste(x$note, collapse = "; ") else "the units as they are"
 }
 
 outcome_phrase <- function(x) {
@@ -46,7 +53,7 @@ term_words <- c(
 effect_table <- function(x, number = number_text) {
   table <- generics::tidy(x)
   out <- data.frame(
-    Quantity = unname(term_words[table$term]), Estimate = number(table$estimate), SE = number(table$std.error),
+    Quantity = unname(ifelse(table$term %in% names(term_words), term_words[table$term], table$term)), Estimate = number(table$estimate), SE = number(table$std.error),
     interval = interval_text(table$conf.low, table$conf.high),
     p = ifelse(table$term %in% c("mean_treated", "mean_control"), "", p_text(table$p.value))
   )
@@ -109,7 +116,7 @@ comparison_sentences <- function(x) {
 partial_populations <- function(x) {
   noted <- Filter(function(effect) length(effect$note) > 0L, x$effects)
   if (length(noted) == 0L) return(NULL)
-  paste0(names(noted), ": ", vapply(noted, `[[`, "", "note"), ".")
+  paste0(names(noted), ": ", vapply(noted, function(effect) paste(effect$note, collapse = "; "), ""), ".")
 }
 
 truth_sentence <- function(x, table) {

@@ -14,7 +14,8 @@
 #'   `~ boat_length + log(past_income)`. A formula's terms enter the models of score and outcome; balance is judged on
 #'   its columns.
 #' @param estimand For whom the effect is wanted: `"ATT"` (the treated; default), `"ATE"` (everybody), `"ATC"` (the
-#'   controls) or `"ATO"` (those whose treatment could well have been either, weight e(1 - e)).
+#'   controls), `"ATO"` (those whose treatment could well have been either, weight e(1 - e)) or `"ATM"` (those whom
+#'   one-to-one pairing would keep, weight min(e, 1 - e)).
 #' @param treated The value of `treatment` that means treated. TRUE and 1 need no naming.
 #' @param weight Name of a column of sampling weights (non-negative), which multiply everything.
 #' @param cluster Name of a column of clusters within which units are dependent.
@@ -39,13 +40,14 @@
 #' frame_study(crews, treatment = "joined", outcome = "income",
 #'             covariates = ~ boat_length + crew_size + port_size, cluster = "harbour")
 #' @export
-frame_study <- function(data, treatment, outcome, covariates = NULL, estimand = c("ATT", "ATE", "ATC", "ATO"),
-                        treated = NULL, weight = NULL, cluster = NULL, stratum = NULL, id = NULL, subset = NULL,
+frame_study <- function(data, treatment, outcome, covariates = NULL,
+                        estimand = c("ATT", "ATE", "ATC", "ATO", "ATM"), treated = NULL, weight = NULL,
+                        cluster = NULL, stratum = NULL, id = NULL, subset = NULL,
                         missing = c("flag", "drop", "stop"), event = NULL, graph = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
-  estimand <- check_choice(estimand, c("ATT", "ATE", "ATC", "ATO"))
+  estimand <- check_choice(estimand, c("ATT", "ATE", "ATC", "ATO", "ATM"))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   check_roles(data, treatment, outcome, weight, cluster, stratum, id, call)
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,

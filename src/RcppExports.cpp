@@ -71,27 +71,44 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// glue_fit_logit
-Rcpp::List glue_fit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y, Rcpp::Nullable<Rcpp::NumericVector> weight);
-RcppExport SEXP _carefultwin_glue_fit_logit(SEXP xSEXP, SEXP ySEXP, SEXP weightSEXP) {
+// glue_fit_regression
+Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y, Rcpp::Nullable<Rcpp::NumericVector> weight, std::string link, Rcpp::Nullable<Rcpp::NumericVector> start);
+RcppExport SEXP _carefultwin_glue_fit_regression(SEXP xSEXP, SEXP ySEXP, SEXP weightSEXP, SEXP linkSEXP, SEXP startSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type x(xSEXP);
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type y(ySEXP);
     Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type weight(weightSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_fit_logit(x, y, weight));
+    Rcpp::traits::input_parameter< std::string >::type link(linkSEXP);
+    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type start(startSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_fit_regression(x, y, weight, link, start));
     return rcpp_result_gen;
 END_RCPP
 }
-// glue_fit_linear
-Rcpp::List glue_fit_linear(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y, Rcpp::Nullable<Rcpp::NumericVector> weight);
-RcppExport SEXP _carefultwin_glue_fit_linear(SEXP xSEXP, SEXP ySEXP, SEXP weightSEXP) {
+// glue_fit_counterpoise
+Rcpp::List glue_fit_counterpoise(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> z, Rcpp::Nullable<Rcpp::NumericVector> weight);
+RcppExport SEXP _carefultwin_glue_fit_counterpoise(SEXP xSEXP, SEXP zSEXP, SEXP weightSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type x(xSEXP);
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type y(ySEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type z(zSEXP);
     Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type weight(weightSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_fit_linear(x, y, weight));
+    rcpp_result_gen = Rcpp::wrap(glue_fit_counterpoise(x, z, weight));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_fit_balancing
+Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::IntegerVector rows, Rcpp::Nullable<Rcpp::NumericVector> weight, const Eigen::Map<Eigen::VectorXd> target, double total, Rcpp::Nullable<Rcpp::NumericVector> tolerance);
+RcppExport SEXP _carefultwin_glue_fit_balancing(SEXP xSEXP, SEXP rowsSEXP, SEXP weightSEXP, SEXP targetSEXP, SEXP totalSEXP, SEXP toleranceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type x(xSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type target(targetSEXP);
+    Rcpp::traits::input_parameter< double >::type total(totalSEXP);
+    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type tolerance(toleranceSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_fit_balancing(x, rows, weight, target, total, tolerance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -113,8 +130,9 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
     {"_carefultwin_glue_pair_in_order", (DL_FUNC) &_carefultwin_glue_pair_in_order, 4},
     {"_carefultwin_glue_pair_closest_first", (DL_FUNC) &_carefultwin_glue_pair_closest_first, 3},
-    {"_carefultwin_glue_fit_logit", (DL_FUNC) &_carefultwin_glue_fit_logit, 3},
-    {"_carefultwin_glue_fit_linear", (DL_FUNC) &_carefultwin_glue_fit_linear, 3},
+    {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
+    {"_carefultwin_glue_fit_counterpoise", (DL_FUNC) &_carefultwin_glue_fit_counterpoise, 3},
+    {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 6},
     {"_carefultwin_glue_weighted_covariance", (DL_FUNC) &_carefultwin_glue_weighted_covariance, 2},
     {NULL, NULL, 0}
 };

@@ -1,5 +1,6 @@
-// Weighted logit by Newton's method, and least squares by the same steps. Columns are standardised inside, since raw years and incomes side by side lose
-// half the digits of the information matrix; coefficients come back on the raw scale. O(n p^2) per step.
+// Weighted binary regressions and least squares by Newton's method. Columns are standardised inside, since raw years
+// and incomes side by side lose half the digits of the information matrix; coefficients come back on the raw scale.
+// O(n p^2) per step.
 #pragma once
 #include <Eigen/Dense>
 #include <algorithm>
@@ -71,30 +72,29 @@ struct RegressionState {
   double loglik = 0.0;
 };
 
+// An objective at a point: its value, gradient and information. rows: which rows of x take part (null: all); y and
+// weight have one entry per row of x and may be null (ones). pull: a vector of q added to the gradient (and pull'beta
+// to the value), empty for none.
 class Regression {
  public:
-  Regression(bool logit, const Eigen::Ref<const MatrixXd>& x, const Eigen::Ref<const VectorXd>& y,
-             const double* weight, const Scaling& scaling)
-      : logit_(logit), x_(x), y_(y), weight_(weight), scaling_(scaling), work_(static_cast<int>(x.cols())) {}
+  Regression(Objective objective, const Eigen::Ref<const MatrixXd>& x, const double* y, const double* weight,
+             const Scaling& scaling, const std::vector<int>* rows = nullptr, const VectorXd& pull = VectorXd())
+      : objective_(objective), x_(x), y_(y), weight_(weight), scaling_(scaling), rows_(rows), pull_(pull),
+        work_(static_cast<int>(x.cols())) {}
+
+  Index size() const { return rows_ ? static_cast<Index>(rows_->size()) : x_.rows(); }
 
   void evaluate(RegressionState& at, VectorXd& linear, VectorXd& fitted) {
     const int p = static_cast<int>(x_.cols());
     at.gradient = VectorXd::Zero(p + 1);
     at.information = MatrixXd::Zero(p + 1, p + 1);
-    at.loglik = 0.0;
-    run_regression_pass(logit_, x_.data(), x_.rows(), p, scaling_.centre.data(), scaling_.inverse_scale.data(),
-                        y_.data(), weight_, at.beta.data(), work_.data(), &at.loglik, at.gradient.data(),
-                        at.information.data(), linear.data(), fitted.data());
+    run(at, at.gradient.data(), at.information.data(), linear, fitted);
     at.information = at.information.selfadjointView<Eigen::Lower>();
+    if (pull_.size() > 0) at.gradient += pull_;
   }
 
-  // Predictor, fitted values and log-likelihood only; gradient and information stay those of a nearby point.
-  void predict(RegressionState& at, VectorXd& linear, VectorXd& fitted) {
-    at.loglik = 0.0;
-    run_regression_pass(logit_, x_.data(), x_.rows(), static_cast<int>(x_.cols()), scaling_.centre.data(),
-                        scaling_.inverse_scale.data(), y_.data(), weight_, at.beta.data(), work_.data(), &at.loglik,
-                        nullptr, nullptr, linear.data(), fitted.data());
-  }
+  // Predictor, fitted values and objective only; gradient and information stay those of a nearby point.
+  void predict(RegressionState& at, VectorXd& linear, VectorXd& fitted) { run(at, nullptr, nullptr, linear, fitted); }
 
   // Albert & Anderson (1984): the arms are separated when some direction d has (2y - 1) x'd >= 0 for every unit and
   // > 0 for some. Late Newton steps of a separated fit point along such a direction; here that is certified.
@@ -102,9 +102,7 @@ class Regression {
     double least = 0.0, most = 0.0;
     for (Index i = 0; i < x_.rows(); ++i) {
       if (weight_ && weight_[i] <= 0.0) continue;
-      double along = step[0];
-      for (Index j = 0; j < x_.cols(); ++j)
-        along += (x_(i, j) - scaling_.centre[j]) * scaling_.inverse_scale[j] * step[j + 1];
+      double along = along_row(i, step);
       if (y_[i] < 0.5) along = -along;
       least = std::min(least, along);
       most = std::max(most, along);
@@ -112,12 +110,43 @@ class Regression {
     return most > 0.0 && least >= -1e-4 * most;
   }
 
+  // A direction that no row of positive weight exceeds while the pull does not fall short of it: then the pull lies
+  // outside the rows' convex hull and the objective rises for ever.
+  bool escapes(const VectorXd& step) const {
+    double most = -1e300, scale = 0.0;
+    for (Index k = 0; k < size(); ++k) {
+      const Index i = rows_ ? (*rows_)[k] : k;
+      if (weight_ && weight_[i] <= 0.0) continue;
+      const double along = along_row(i, step);
+      most = std::max(most, along);
+      scale = std::max(scale, std::abs(along));
+    }
+    return pull_.dot(step) / pull_[0] >= most - 1e-6 * scale;
+  }
+
  private:
-  const bool logit_;
+  double along_row(Index i, const VectorXd& step) const {
+    double along = step[0];
+    for (Index j = 0; j < x_.cols(); ++j)
+      along += (x_(i, j) - scaling_.centre[j]) * scaling_.inverse_scale[j] * step[j + 1];
+    return along;
+  }
+
+  void run(RegressionState& at, double* gradient, double* information, VectorXd& linear, VectorXd& fitted) {
+    at.loglik = pull_.size() > 0 ? pull_.dot(at.beta) : 0.0;
+    run_regression_pass(objective_, x_.data(), x_.rows(), rows_ ? rows_->data() : nullptr, size(),
+                        static_cast<int>(x_.cols()), scaling_.centre.data(), scaling_.inverse_scale.data(), y_,
+                        weight_, at.beta.data(), work_.data(), &at.loglik, gradient, information, linear.data(),
+                        fitted.data());
+  }
+
+  const Objective objective_;
   const Eigen::Ref<const MatrixXd>& x_;
-  const Eigen::Ref<const VectorXd>& y_;
+  const double* y_;
   const double* weight_;
   const Scaling& scaling_;
+  const std::vector<int>* rows_;
+  const VectorXd pull_;
   Workspace work_;
 };
 
@@ -201,11 +230,10 @@ inline std::vector<int> independent_columns(const MatrixXd& gram) {
   return active;
 }
 
-inline VectorXd subsample_start(const Subsample& some, const Scaling& scaling) {
+inline VectorXd subsample_start(Objective objective, const Subsample& some, const Scaling& scaling) {
   const Eigen::Ref<const MatrixXd> x(some.x);
-  const Eigen::Ref<const VectorXd> y(some.y);
-  Regression problem(true, x, y, some.weight.data(), scaling);
-  VectorXd linear(y.size()), fitted(y.size()), direction = VectorXd::Zero(x.cols() + 1);
+  Regression problem(objective, x, some.y.data(), some.weight.data(), scaling);
+  VectorXd linear(x.rows()), fitted(x.rows()), direction = VectorXd::Zero(x.cols() + 1);
   RegressionState at;
   at.beta = VectorXd::Zero(x.cols() + 1);
   problem.evaluate(at, linear, fitted);
@@ -236,25 +264,44 @@ inline void to_raw_scale(const RegressionState& at, const std::vector<int>& acti
                                                    : MatrixXd::Zero(at.beta.size(), at.beta.size());
 }
 
+// Coefficients of the raw scale as those of the standardised columns.
+inline VectorXd to_standard_scale(const double* raw, const Scaling& scaling) {
+  VectorXd beta(scaling.centre.size() + 1);
+  beta[0] = raw[0];
+  for (Index j = 0; j < scaling.centre.size(); ++j) {
+    beta[0] += raw[j + 1] * scaling.centre[j];
+    beta[j + 1] = raw[j + 1] / scaling.inverse_scale[j];
+  }
+  return beta;
+}
+
+inline void name_aliased(const std::vector<int>& active, Index p, RegressionFit& fit) {
+  for (int j = 1; j <= p; ++j)
+    if (std::find(active.begin(), active.end(), j) == active.end()) fit.aliased.push_back(j - 1);
+}
+
 // x: n x p without an intercept column (one is added), column major. y: n, each 0 or 1. weight: n non-negative
-// sampling weights, or null for 1.
-inline RegressionFit fit_logit(const Eigen::Ref<const MatrixXd>& x, const Eigen::Ref<const VectorXd>& y,
-                          const double* weight) {
-  if (x.rows() != y.size() || x.rows() == 0) throw std::invalid_argument("fit_logit: lengths differ or are zero");
+// sampling weights, or null for 1. start: p + 1 raw coefficients to begin from, or null. Not for linear_fit.
+inline RegressionFit fit_binary(Objective objective, const Eigen::Ref<const MatrixXd>& x,
+                                const Eigen::Ref<const VectorXd>& y, const double* weight,
+                                const double* start = nullptr) {
+  if (x.rows() != y.size() || x.rows() == 0) throw std::invalid_argument("fit_binary: lengths differ or are zero");
   const Index p = x.cols();
-  const bool large = x.rows() > kManyRows;
-  const Subsample some = large ? draw_subsample(x, y, weight, std::max<Index>(x.rows() / 50, 5000)) : Subsample();
+  const bool large = x.rows() > kManyRows, seek_start = large && !start;
+  const Index part = std::max<Index>(x.rows() / 50, 5000);
+  const Subsample some = large ? draw_subsample(x, y, weight, part) : Subsample();
   const Scaling scaling = large ? standardise(some.x) : standardise(x);
   RegressionFit fit;
   fit.linear.resize(x.rows());
   fit.fitted.resize(x.rows());
-  Regression problem(true, x, y, weight, scaling);
+  Regression problem(objective, x, y.data(), weight, scaling);
   RegressionState at;
-  at.beta = large ? subsample_start(some, scaling) : VectorXd::Zero(p + 1);
+  at.beta = seek_start ? subsample_start(objective, some, scaling)
+            : start    ? to_standard_scale(start, scaling)
+                       : VectorXd::Zero(p + 1);
   problem.evaluate(at, fit.linear, fit.fitted);
   const std::vector<int> active = independent_columns(at.information);
-  for (int j = 1; j <= p; ++j)
-    if (std::find(active.begin(), active.end(), j) == active.end()) fit.aliased.push_back(j - 1);
+  name_aliased(active, p, fit);
   if (!fit.aliased.empty() && (at.beta.array() != 0.0).any()) {  // the start used a column that falls out
     at.beta.setZero();
     problem.evaluate(at, fit.linear, fit.fitted);
@@ -263,7 +310,6 @@ inline RegressionFit fit_logit(const Eigen::Ref<const MatrixXd>& x, const Eigen:
   fit.status = climb(problem, at, active, fit.linear, fit.fitted, fit.iterations, direction);
   fit.loglik = at.loglik;
   fit.direction = direction.tail(p);
-
   to_raw_scale(at, active, scaling, fit);
   return fit;
 }
@@ -276,13 +322,12 @@ inline RegressionFit fit_linear(const Eigen::Ref<const MatrixXd>& x, const Eigen
   RegressionFit fit;
   fit.linear.resize(x.rows());
   fit.fitted.resize(x.rows());
-  Regression problem(false, x, y, weight, scaling);
+  Regression problem(plain_isa::linear_fit, x, y.data(), weight, scaling);
   RegressionState at;
   at.beta = VectorXd::Zero(x.cols() + 1);
   problem.evaluate(at, fit.linear, fit.fitted);
   const std::vector<int> active = independent_columns(at.information);
-  for (int j = 1; j <= x.cols(); ++j)
-    if (std::find(active.begin(), active.end(), j) == active.end()) fit.aliased.push_back(j - 1);
+  name_aliased(active, x.cols(), fit);
   bool solved = true;
   for (fit.iterations = 1; fit.iterations <= 2 && solved; ++fit.iterations) {
     at.beta += newton_step(at, active, solved);

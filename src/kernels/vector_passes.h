@@ -1,6 +1,7 @@
 // The block passes of regression_block.inc, compiled for the plain processor and, on x86-64 with GCC, once more for
 // AVX2 with fused multiply-add; the choice is made when the program runs. Other compilers use the plain one.
 #pragma once
+#include <math.h>
 #include <cstddef>
 #include <new>
 #include <vector>
@@ -43,19 +44,22 @@ class Workspace {
   double* memory_;
 };
 
-inline void run_regression_pass(bool logit, const double* x, long n, int p, const double* centre,
-                                const double* inverse_scale, const double* y, const double* weight,
-                                const double* beta, double* work, double* loglik, double* gradient,
-                                double* information, double* linear, double* fitted) {
+using plain_isa::Objective;
+
+// See regression_pass() in regression_block.inc.
+inline void run_regression_pass(Objective objective, const double* x, long height, const int* rows, long n, int p,
+                                const double* centre, const double* inverse_scale, const double* y,
+                                const double* weight, const double* beta, double* work, double* loglik,
+                                double* gradient, double* information, double* linear, double* fitted) {
 #ifdef TWIN_HAS_AVX2
   if (has_avx2()) {
-    avx2_isa::regression_pass(logit, x, n, p, centre, inverse_scale, y, weight, beta, work, loglik, gradient, information,
-                         linear, fitted);
+    avx2_isa::regression_pass(objective, x, height, rows, n, p, centre, inverse_scale, y, weight, beta, work, loglik,
+                              gradient, information, linear, fitted);
     return;
   }
 #endif
-  plain_isa::regression_pass(logit, x, n, p, centre, inverse_scale, y, weight, beta, work, loglik, gradient, information,
-                        linear, fitted);
+  plain_isa::regression_pass(objective, x, height, rows, n, p, centre, inverse_scale, y, weight, beta, work, loglik,
+                             gradient, information, linear, fitted);
 }
 
 inline void run_moment_pass(const double* x, long n, int p, const double* centre, const double* inverse_scale,

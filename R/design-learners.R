@@ -1,0 +1,250 @@
+# Stacked learners: METHODS, "Propensity score". A learner is list(fit, predict): fit(x, z, weight) gives a model,
+# predict(model, x) one probability per row; x a data frame of covariates without missing values.
+
+score_from_learners <- function(x, settings, call) {
+  study <- study_of(x)
+  check_number(settings$folds, min = 2, arg = "folds", call = call)
+  check_number(settings$seed, null = TRUE, arg = "seed", call = call)
+  learners <- check_learners(settings$learners, call)
+  covariates <- learner_columns(study, settings$model, call)
+  inside <- kept_weight(x) > 0
+  seed <- if (is.null(settings$seed)) 1 else settings$seed
+  fold <- with_own_seed(seed, draw_folds(study, inside, round(settings$folds), call))
+  data <- list(x = covariates, z = study$z, s = kept_weight(x) / mean(kept_weight(x)[inside]))
+  results <- run_learners(learners, data, fold, seed)
+  learners <- working_learners(learners, results$failures, call)
+  predictions <- results$predictions[, names(learners), drop = FALSE]
+  weight <- core_stack_weights(predictions[inside, , drop = FALSE], study$z[inside], data$s[inside])
+  used <- predictions
+  if (settings$prediction == "refitted") {
+    used <- refit_learners(learners[weight > 0], predictions, data, inside, seed, call)
+  }
+  fitted <- drop(used %*% weight)
+  list(
+    link = "logit", terms = paste(names(covariates), collapse = " + "), fitted = fitted, linear = stats::qlogis(fitted),
+    known = TRUE, aliased = character(), predictions = predictions,
+    learners = learner_table(predictions, weight, study$z, data$s, inside)
+  )
+}
+
+# One row per learner and one for the stack of out-of-fold predictions.
+learner_table <- function(predictions, weight, z, s, inside) {
+  all <- cbind(predictions, stack = drop(predictions %*% weight))[inside, , drop = FALSE]
+  data.frame(
+    learner = c(names(weight), "stack"), weight = c(unname(weight), 1),
+    loss = unname(apply(all, 2L, core_log_loss, z[inside], s[inside])),
+    auc = unname(apply(all, 2L, core_auc, z[inside], s[inside]))
+  )
+}
+
+# A data frame with names that formulas can use: the study's columns filled, with their missing indicators; the columns
+# of the model matrix when a formula has more than plain columns.
+learner_columns <- function(study, model, call) {
+  formula <- if (is.null(model)) study$formula else score_formula(model, study, call)
+  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
+  terms <- if (!is.null(formula)) attr(stats::terms(formula), "term.labels")
+  if (all(vapply(terms, function(term) is.name(str2lang(term)), NA))) {
+    parts <- unlist(unname(Map(function(column, name) {
+      own <- if (column$kind == "factor") factor(column$values, seq_along(column$levels), column$levels)
+             else column$values
+      c(stats::setNames(list(own), name), flag_part(column, name))
+    }, columns, names(columns))), recursive = FALSE)
+  } else {
+    parts <- as.data.frame(covariate_matrix(columns, formula), optional = TRUE)
+  }
+  names(parts) <- make.names(names(parts), unique = TRUE)
+  as.data.frame(parts)
+}
+
+# Folds 1..k that keep the arms' shares; 0 for units that are out.
+draw_folds <- function(study, inside, k, call) {
+  size <- c(treated = sum(inside & study$z == 1L), control = sum(inside & study$z == 0L))
+  if (any(size < k)) {
+    arm <- names(which.min(size)) # nolint: object_usage_linter. In the message.
+    abort_input(c(
+      "Each arm must have at least one unit in each of the {k} folds.",
+      x = "The {arm} arm ({.val {study$levels[[arm]]}}) has {min(size)}.",
+      i = "Use fewer {.arg folds}, or a regression score."
+    ), arm = arm, counts = size, call = call)
+  }
+  fold <- integer(length(inside))
+  for (arm in 1:0) {
+    rows <- which(inside & study$z == arm)
+    fold[rows] <- sample(rep_len(seq_len(k), length(rows)))
+  }
+  fold
+}
+
+check_learners <- function(learners, call) {
+  known <- built_in_learners()
+  if (is.character(learners)) learners <- as.list(learners)
+  if (!is.list(learners) || length(learners) == 0L) {
+    abort_input("{.arg learners} must be names of learners, or a list of names and own learners.", call = call)
+  }
+  given <- if (is.null(names(learners))) rep("", length(learners)) else names(learners)
+  out <- list()
+  for (k in seq_along(learners)) {
+    learner <- learners[[k]]
+    own <- is.list(learner) && is.function(learner$fit) && is.function(learner$predict)
+    if (own && nzchar(given[k])) {
+      out[[given[k]]] <- learner
+    } else {
+      if (own || !rlang::is_string(learner)) stop_own_learner(k, call)
+      name <- check_choice(learner, names(known), "learners", call)
+      need_package(known[[name]]$package, sprintf("use the learner \"%s\"", name), call)
+      out[[name]] <- known[[name]]
+    }
+  }
+  if (length(out) < length(learners) || "stack" %in% names(out)) {
+    abort_input("Learners must have different names, and none may be called {.val stack}.", call = call)
+  }
+  out
+}
+
+stop_own_learner <- function(place, call) {
+  abort_input(c(
+    "A learner of your own must be named and hold two functions, {.code fit(x, z, weight)} and
+     {.code predict(model, x)}.",
+    x = "Learner {place} is not.",
+    i = "For example {.code learners = list(\"logit\", mine = list(fit = ..., predict = ...))}."
+  ), call = call)
+}
+
+# Every learner on every fold. predictions: n x learners, each unit's from the folds without it, units that are out the
+# mean over folds; failures: named, the first message of each learner that failed. A task has a random stream of its
+# own, so that the answer does not depend on how tasks are spread over workers.
+run_learners <- function(learners, data, fold, seed) {
+  tasks <- expand.grid(fold = seq_len(max(fold)), learner = seq_along(learners))
+  answers <- show_progress("Learners", steps = nrow(tasks), work = function(tick) {
+    future.apply::future_lapply(seq_len(nrow(tasks)), function(k) {
+      tested <- fold == tasks$fold[k] | fold == 0L
+      trained <- fold != tasks$fold[k] & fold != 0L
+      answer <- run_learner(learners[[tasks$learner[k]]], data, trained, tested, seed + k)
+      tick(names(learners)[tasks$learner[k]])
+      answer
+    }, future.seed = NULL, future.packages = "carefultwin")
+  })
+  predictions <- matrix(0, length(fold), length(learners), dimnames = list(NULL, names(learners)))
+  failures <- list()
+  for (k in seq_len(nrow(tasks))) {
+    name <- names(learners)[tasks$learner[k]]
+    if (is.character(answers[[k]])) {
+      failures[[name]] <- c(failures[[name]], answers[[k]])[1L]
+      next
+    }
+    tested <- fold == tasks$fold[k] | fold == 0L
+    share <- ifelse(fold[tested] == 0L, 1 / max(fold), 1)
+    predictions[tested, name] <- predictions[tested, name] + share * answers[[k]]
+  }
+  list(predictions = predictions, failures = failures)
+}
+
+# Probabilities of the tested units, kept a millionth away from 0 and 1; a message when the learner fails.
+run_learner <- function(learner, data, trained, tested, seed) {
+  tryCatch(with_own_seed(seed, suppressWarnings({
+    model <- learner$fit(data$x[trained, , drop = FALSE], data$z[trained], data$s[trained])
+    p <- as.double(learner$predict(model, data$x[tested, , drop = FALSE]))
+    if (length(p) != sum(tested)) stop(sprintf("it predicts %d values for %d rows", length(p), sum(tested)))
+    if (anyNA(p) || any(p < 0 | p > 1)) stop("it predicts values that are missing or outside 0 to 1")
+    pmin(pmax(p, 1e-6), 1 - 1e-6)
+  })), error = function(e) conditionMessage(e))
+}
+
+working_learners <- function(learners, failures, call) {
+  if (length(failures) > 0L) {
+    listing <- sprintf("%s: %s", names(failures), shorten(gsub("\\s+", " ", unlist(failures)), 100L))
+    if (length(failures) == length(learners)) {
+      abort_input(c("Every learner failed.", stats::setNames(listing, rep("x", length(listing)))), call = call)
+    }
+    warn_kind("learner", c("{length(failures)} learner{?s} failed and {?is/are} left out of the stack.",
+                           stats::setNames(listing, rep("x", length(listing)))), learners = names(failures))
+  }
+  learners[setdiff(names(learners), names(failures))]
+}
+
+refit_learners <- function(learners, predictions, data, inside, seed, call) {
+  everyone <- rep(TRUE, length(inside))
+  for (name in names(learners)) {
+    answer <- run_learner(learners[[name]], data, inside, everyone, seed)
+    if (is.character(answer)) {
+      abort_input(c("The learner {.val {name}} failed when fitted again to all units.", x = "{answer}"), call = call)
+    }
+    predictions[, name] <- answer
+  }
+  predictions
+}
+
+# Numbers only: indicators of all levels but the first.
+learner_matrix <- function(x) stats::model.matrix(~ ., x)[, -1L, drop = FALSE]
+
+built_in_learners <- function() {
+  penalised <- function(alpha) {
+    list(
+      package = "glmnet",
+      fit = function(x, z, weight) {
+        x <- learner_matrix(x)
+        if (ncol(x) < 2L) x <- cbind(x, 0)  # glmnet wants two columns
+        glmnet::cv.glmnet(x, z, weights = weight, family = "binomial", alpha = alpha, nfolds = 5)
+      },
+      predict = function(model, x) {
+        x <- learner_matrix(x)
+        if (ncol(x) < 2L) x <- cbind(x, 0)
+        stats::predict(model, x, s = "lambda.min", type = "response")[, 1L]
+      }
+    )
+  }
+  list(
+    logit = list(package = "stats", fit = fit_logit_learner, predict = function(model, x) {
+      stats::plogis(drop(cbind(1, learner_matrix(x)) %*% model))
+    }),
+    lasso = penalised(1), ridge = penalised(0), elastic_net = penalised(0.5),
+    tree = list(package = "rpart", fit = fit_tree_learner, predict = function(model, x) {
+      stats::predict(model, x, type = "prob")[, "1"]
+    }),
+    forest = list(package = "ranger", fit = fit_forest_learner, predict = function(model, x) {
+      stats::predict(model, x, num.threads = 1)$predictions[, "1"]
+    }),
+    boosted = list(package = "gbm", fit = function(x, z, weight) {
+      x$.z <- z
+      gbm::gbm(.z ~ ., "bernoulli", x, weight, n.trees = 300, interaction.depth = 2, shrinkage = 0.05, n.cores = 1)
+    }, predict = function(model, x) gbm::predict.gbm(model, x, n.trees = 300, type = "response")),
+    splines = list(package = "mgcv", fit = fit_spline_learner, predict = function(model, x) {
+      stats::predict(model, x, type = "response")
+    })
+  )
+}
+
+fit_logit_learner <- function(x, z, weight) {
+  fit <- core_fit(learner_matrix(x), as.double(z), as.double(weight), "logit")
+  if (fit$status == "separated") stop("the arms are separated")
+  if (fit$status != "converged") stop("no convergence")
+  fit$coefficients
+}
+
+# Grown with 10-fold cross-validation, pruned where its error is least.
+fit_tree_learner <- function(x, z, weight) {
+  x$.z <- factor(z, levels = 0:1)
+  tree <- rpart::rpart(.z ~ ., x, weights = weight, method = "class", parms = list(split = "information"),
+                       control = rpart::rpart.control(cp = 0.002, minbucket = 20))
+  rpart::prune(tree, tree$cptable[which.min(tree$cptable[, "xerror"]), "CP"])
+}
+
+fit_forest_learner <- function(x, z, weight) {
+  ranger::ranger(x = x, y = factor(z, levels = 0:1), probability = TRUE, num.trees = 500, min.node.size = 20,
+                 case.weights = if (diff(range(weight)) > 0) weight, num.threads = 1, seed = sample.int(1e6, 1L))
+}
+
+# Numbers with 10 or more values enter as penalised cubic splines.
+fit_spline_learner <- function(x, z, weight) {
+  smooth <- vapply(x, function(column) is.numeric(column) && length(unique(column)) >= 10L, NA)
+  terms <- ifelse(smooth, sprintf("s(%s, bs = \"cr\")", names(x)), names(x))
+  varies <- vapply(x, function(column) length(unique(column)) > 1L, NA)
+  formula <- stats::reformulate(terms[varies], ".z")
+  x$.z <- z
+  x$.weight <- weight
+  if (nrow(x) > 20000L) {
+    mgcv::bam(formula, stats::binomial(), x, weights = x$.weight, discrete = TRUE)
+  } else {
+    mgcv::gam(formula, stats::binomial(), x, weights = x$.weight, method = "REML")
+  }
+}

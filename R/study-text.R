@@ -1,0 +1,33 @@
+# Numbers and counts as text, for labels, messages and prints.
+
+# Three significant places or so, the same wherever a number is shown; NA is a dash.
+number_text <- function(x, places = decimal_places(abs(x))) {
+  size <- abs(x)
+  text <- vapply(seq_along(x), function(i) {
+    if (is.na(x[i])) return("-")
+    if (is.infinite(x[i])) return(if (x[i] > 0) "Inf" else "-Inf")
+    if (size[i] > 0 && size[i] < 5e-4) return(formatC(x[i], digits = 1, format = "e"))
+    formatC(x[i], digits = max(0, places[i]), format = "f", big.mark = ",")
+  }, "")
+  sub("^-(0\\.?0*)$", "\\1", text)
+}
+
+count_text <- function(x) formatC(x, format = "d", big.mark = ",")
+
+decimal_places <- function(size) ifelse(size >= 1000, 0, ifelse(size >= 100, 1, ifelse(size >= 1, 2, 3)))
+
+share_text <- function(x) paste0(formatC(100 * x, digits = 1, format = "f"), "%")
+
+p_text <- function(p) ifelse(is.na(p), "-", ifelse(p < 0.001, "<0.001", formatC(p, digits = 3, format = "f")))
+
+# Both limits with as many decimals as the larger one needs.
+interval_text <- function(low, high) {
+  places <- decimal_places(pmax(abs(low), abs(high)))
+  paste(number_text(low, places), "to", number_text(high, places))
+}
+
+level_text <- function(level) paste0(format(100 * level), "%")
+
+shorten <- function(text, width) {
+  ifelse(nchar(text, "width") > width, paste0(substr(text, 1L, width - 3L), "..."), text)
+}
