@@ -4,13 +4,13 @@
 #' trimming", common support). A unit outside the other arm's range is compared with nobody like it.
 #'
 #' @param x A `twin_design` with a score.
-#' @return A `twin_overlap`. `tidy()` gives one row per arm and sample ("before", "after" when units were
-#'   trimmed, paired or weighted): `arm`, `sample`, `n` (units with weight), `ess` (effective sample size), `min`, `q10`, `q25`, `median`,
-#'   `q75`, `q90`, `max` (weighted quantiles of the score), `outside` (units beyond the other arm's range) and
-#'   `share_outside`. `glance()` gives `low` and `high`, the common range, and the auc of the score: the chance that a
-#'   treated unit's score exceeds a control's, high where overlap is poor. `region` in the object: for each arm with 10
-#'   or more units outside, a data frame of the leaves of a shallow tree that tells them apart in the covariates' own
-#'   terms: `where`, `units`, `outside`, `share` (of the leaf's units that have no counterpart).
+#' @return A `twin_overlap`. `tidy()` gives one row per arm and sample ("before", "after" when units were trimmed,
+#'   paired or weighted): `arm`, `sample`, `n` (units with weight), `ess` (effective sample size), `min`, `q10`,
+#'   `q25`, `median`, `q75`, `q90`, `max` (weighted quantiles of the score), `outside` (units beyond the other arm's
+#'   range) and `share_outside`. `glance()` gives `low` and `high`, the common range, and the auc of the score: the
+#'   chance that a treated unit's score exceeds a control's, high where overlap is poor. `region` in the object: for
+#'   each arm with 10 or more units outside, a data frame of the leaves of a shallow tree that tells them apart in the
+#'   covariates' own terms: `where`, `units`, `outside`, `share` (of the leaf's units that have no counterpart).
 #' @section Errors: `twin_error_input` without a score.
 #' @family judging
 #' @examples

@@ -62,21 +62,28 @@ hetprobit_at <- function(theta, data, derivatives = TRUE) {
 hetprobit_climb <- function(theta, data) {
   at <- hetprobit_at(theta, data)
   for (iteration in 1:200) {
-    factor <- tryCatch(chol(at$information), error = function(e) NULL)
-    if (is.null(factor)) factor <- tryCatch(chol(at$expected), error = function(e) NULL)
-    if (is.null(factor)) break
-    step <- backsolve(factor, forwardsolve(t(factor), at$gradient))
-    for (halving in 0:30) {
-      trial <- hetprobit_at(theta + step, data, derivatives = FALSE)
-      if (is.finite(trial$loglik) && trial$loglik >= at$loglik - 1e-10 * (1 + abs(at$loglik))) break
-      step <- step / 2
-    }
+    step <- hetprobit_step(theta, at, data)
+    if (is.null(step)) break
     theta <- theta + step
     at <- hetprobit_at(theta, data)
     if (is.null(at$gradient) || max(abs(theta)) > 1e4) break
     if (max(abs(step)) <= 1e-9) return(list(status = "converged", theta = theta, iterations = iteration))
   }
   list(status = "not_converged", theta = theta, iterations = iteration)
+}
+
+# NULL when neither information is positive definite.
+hetprobit_step <- function(theta, at, data) {
+  factor <- tryCatch(chol(at$information), error = function(e) NULL)
+  if (is.null(factor)) factor <- tryCatch(chol(at$expected), error = function(e) NULL)
+  if (is.null(factor)) return(NULL)
+  step <- backsolve(factor, forwardsolve(t(factor), at$gradient))
+  for (halving in 0:30) {
+    trial <- hetprobit_at(theta + step, data, derivatives = FALSE)
+    if (is.finite(trial$loglik) && trial$loglik >= at$loglik - 1e-10 * (1 + abs(at$loglik))) break
+    step <- step / 2
+  }
+  step
 }
 
 scaled_inverse <- function(information) {

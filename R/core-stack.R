@@ -1,8 +1,9 @@
 # Stacked scores (van der Laan, Polley & Hubbard 2007): METHODS, "Propensity score".
 
-# Convex weights of the learners that minimise the log-loss of the mixture. Each learner's probability of what a unit did
-# is a component density, so this is the likelihood of mixing proportions: sum s log(f a) - sum(s) sum(a) over a >= 0 has
-# its maximum where sum(a) = 1, so only the bounds are left as constraints. probabilities: n x k within (0, 1).
+# Convex weights of the learners that minimise the log-loss of the mixture. Each learner's probability of what a unit
+# did is a component density, so this is the likelihood of mixing proportions: sum s log(f a) - sum(s) sum(a) over a
+# >= 0 has its maximum where sum(a) = 1, so only the bounds are left as constraints. probabilities: n x k within (0,
+# 1).
 core_stack_weights <- function(probabilities, z, s) {
   density <- z * probabilities + (1 - z) * (1 - probabilities)
   s <- s / sum(s)

@@ -81,25 +81,22 @@ check_learners <- function(learners, call) {
   if (!is.list(learners) || length(learners) == 0L) {
     abort_input("{.arg learners} must be names of learners, or a list of names and own learners.", call = call)
   }
-  given <- if (is.null(names(learners))) rep("", length(learners)) else names(learners)
-  out <- list()
-  for (k in seq_along(learners)) {
-    learner <- learners[[k]]
-    own <- is.list(learner) && is.function(learner$fit) && is.function(learner$predict)
-    if (own && nzchar(given[k])) {
-      out[[given[k]]] <- learner
-    } else {
-      if (own || !rlang::is_string(learner)) stop_own_learner(k, call)
-      name <- check_choice(learner, names(known), "learners", call)
-      need_package(known[[name]]$package, sprintf("use the learner \"%s\"", name), call)
-      out[[name]] <- known[[name]]
-    }
+  own <- vapply(learners, is_own_learner, NA)
+  names <- if (is.null(names(learners))) rep("", length(learners)) else names(learners)
+  wrong <- which(ifelse(own, !nzchar(names), !vapply(learners, rlang::is_string, NA)))
+  if (length(wrong) > 0L) stop_own_learner(wrong[1L], call)
+  for (k in which(!own)) {
+    names[k] <- check_choice(learners[[k]], names(known), "learners", call)
+    need_package(known[[names[k]]]$package, sprintf("use the learner \"%s\"", names[k]), call)
+    learners[[k]] <- known[[names[k]]]
   }
-  if (length(out) < length(learners) || "stack" %in% names(out)) {
+  if (anyDuplicated(names) > 0L || "stack" %in% names) {
     abort_input("Learners must have different names, and none may be called {.val stack}.", call = call)
   }
-  out
+  stats::setNames(learners, names)
 }
+
+is_own_learner <- function(x) is.list(x) && is.function(x$fit) && is.function(x$predict)
 
 stop_own_learner <- function(place, call) {
   abort_input(c(

@@ -42,6 +42,8 @@ kept_weight <- function(x) sampling_weight(study_of(x)) * design_kept(x)
 
 has_weights <- function(x) design_kind(x) %in% c("weights", "strata")
 
+trims <- function(x) any(vapply(design_steps(x), function(step) step$verb == "trim", NA))
+
 # Does the design differ from the sample it started from? A score alone changes nothing.
 alters_sample <- function(x) design_kind(x) != "raw" || !all(design_kept(x))
 

@@ -91,7 +91,8 @@ pair_note <- function(study, inside, kept) {
   arm <- if (seeking == 1L) "treated" else "control"
   lost <- sum(study$z == seeking & kept & !inside)
   if (lost == 0L) return(character())
-  sprintf("the %d of %d %s units that found a partner", sum(study$z == seeking & inside), sum(study$z == seeking & kept), arm)
+  sprintf("the %d of %d %s units that found a partner", sum(study$z == seeking & inside),
+          sum(study$z == seeking & kept), arm)
 }
 
 check_pair_estimand <- function(estimand, call = rlang::caller_env()) {

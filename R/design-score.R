@@ -29,10 +29,10 @@
 #' @param select `"none"` (default) or `"ladder"`.
 #' @param thresholds For the ladder: named numbers `linear` (default 1) and `second` (default 2.71).
 #' @param learners Names among `"logit"`, `"lasso"`, `"ridge"`, `"elastic_net"` (all glmnet, penalty by
-#'   cross-validation), `"tree"` (rpart, pruned), `"forest"` (ranger, 500 trees), `"boosted"` (gbm, 300 trees of depth 2),
-#'   `"splines"` (mgcv, additive), or a list that holds such names and learners of your own: each named, a list of two
-#'   functions, `fit(x, z, weight)` and `predict(model, x)`, with `x` a data frame of covariates without missing values,
-#'   `z` 0/1 and `weight` the sampling weights; `predict` gives one probability per row.
+#'   cross-validation), `"tree"` (rpart, pruned), `"forest"` (ranger, 500 trees), `"boosted"` (gbm, 300 trees of depth
+#'   2), `"splines"` (mgcv, additive), or a list that holds such names and learners of your own: each named, a list of
+#'   two functions, `fit(x, z, weight)` and `predict(model, x)`, with `x` a data frame of covariates without missing
+#'   values, `z` 0/1 and `weight` the sampling weights; `predict` gives one probability per row.
 #' @param folds For learners: number of folds, default 5.
 #' @param prediction For learners: which prediction is the score, `"out_of_fold"` (default) or `"refitted"` (the
 #'   learners fitted again to all units).
@@ -95,9 +95,10 @@ check_score_options <- function(given, source, values, call = rlang::caller_env(
   )[[source]]
   stray <- setdiff(given, c(known, empty, "x"))
   if (length(stray) == 0L) return(invisible(given))
-  words <- c(column = "a score column", learners = "learners", ladder = "the ladder", hetprobit = "a heteroskedastic
-             probit", regression = "a plain regression") # nolint: object_usage_linter. In the message.
-  abort_input(c("{.arg {stray}} {?has/have} no use with {words[[source]]}.", i = "Leave {?it/them} out."), call = call)
+  source <- c(column = "a score column", learners = "learners", ladder = "the ladder",
+              hetprobit = "a heteroskedastic probit", regression = "a plain regression")[[source]]
+  abort_input(c("{.arg {stray}} {?has/have} no use with {source}.",
+                i = "Leave {cli::qty(length(stray))}{?it/them} out."), call = call)
 }
 
 # The score as `settings` ask for, fitted to the units that are still in.
@@ -123,9 +124,10 @@ settings_of <- list(column = "column", learners = c("learners", "folds", "predic
                     ladder = c("link", "thresholds"), hetprobit = c("link", "scale_model"), regression = "link")
 
 score_label <- function(settings, score) {
+  if (!is.null(score$inside)) return("score fitted again")
   switch(settings$source,
     column = sprintf("score from column %s", settings$column),
-    learners = sprintf("score stacked from %s", paste(score$learners$learner, collapse = ", ")),
+    learners = stack_label(setdiff(score$learners$learner, "stack")),
     ladder = sprintf("%s score by ladder", settings$link),
     hetprobit = "heteroskedastic probit score",
     regression = paste0(
@@ -134,6 +136,11 @@ score_label <- function(settings, score) {
       if (!is.null(settings$model)) paste(" on", score$terms)
     )
   )
+}
+
+stack_label <- function(names) {
+  if (length(names) > 3L) return(sprintf("score stacked from %d learners", length(names)))
+  if (length(names) == 1L) paste("score by", names) else paste("score stacked from", and_list(names))
 }
 
 score_counts <- function(score) {
@@ -148,6 +155,23 @@ score_log <- function(settings, score) {
     list(link = settings$link, model = score$terms)
   )
 }
+
+# Where a score came from.
+score_text <- function(score) {
+  settings <- score$settings
+  terms <- length(score$coefficients) - 1L
+  switch(settings$source,
+    column = sprintf("column %s, taken as known", settings$column),
+    learners = sprintf("%s prediction of %s learners, %d folds, seed %d; taken as known",
+                       sub("_", "-", gsub("_of_", "-of-", settings$prediction)), nrow(score$learners) - 1L,
+                       round(settings$folds), as.integer(if (is.null(settings$seed)) 1 else settings$seed)),
+    balancing = sprintf("logit solving the balance conditions, %d terms", terms),
+    sprintf("%s, %d terms", link_words[[score$link]], terms)
+  )
+}
+
+link_words <- c(logit = "logit", probit = "probit", cloglog = "complementary log-log",
+                hetprobit = "heteroskedastic probit")
 
 score_from_regression <- function(x, model, link, call) {
   study <- study_of(x)

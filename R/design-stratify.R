@@ -1,10 +1,11 @@
 #' Divide units into strata of the score
 #'
-#' Cuts the propensity score into strata and gives every unit its marginal mean weight (METHODS, "Strata"; Hong 2010), so
-#' that the weighted difference is the stratified estimate. For the ATT treated units weigh 1 and the controls of a
+#' Cuts the propensity score into strata and gives every unit its marginal mean weight (METHODS, "Strata"; Hong 2010),
+#' so that the weighted difference is the stratified estimate. For the ATT treated units weigh 1 and the controls of a
 #' stratum its treated over its controls; for the ATC the other way round; for the ATE every unit weighs the stratum's
-#' size times its arm's share over its cell's size. All counts use the sampling weights; weights times sampling weights
-#' are scaled to mean 1. Standard errors account for the cell counts; the strata themselves are taken as given.
+#' size times its arm's share over its cell's size. All counts use the sampling weights; weights times sampling
+#' weights are scaled to mean 1. Standard errors account for the cell counts; the strata themselves are taken as
+#' given.
 #'
 #' @param x A `twin_design` with a score, without pairs, weights or strata.
 #' @param strata How many strata of equal size (weighted), 2 or more; default 5.
@@ -100,8 +101,8 @@ check_cells <- function(stratum, study, s, ends, call = rlang::caller_env()) {
   arm <- c("treated", "control")[empty[1L, 2L]] # nolint: object_usage_linter. In the message.
   abort_input(c(
     "Every stratum must hold both arms.",
-    x = "Stratum {k}, scores from {interval_text(ends[k], ends[k + 1L])}, has {cells[k, 1L]} treated and {cells[k, 2L]}
-         control units{if (nrow(empty) > 1L) paste0('; ', nrow(empty) - 1L, ' more cell(s) are empty')}.",
+    x = "Stratum {k}, scores from {score_range_text(ends[k], ends[k + 1L])}, has {cells[k, 1L]} treated and
+         {cells[k, 2L]} control units{if (nrow(empty) > 1L) paste0('; ', nrow(empty) - 1L, ' more are empty')}.",
     i = "Use fewer {.arg strata} or other breaks, or {.fn trim_units} first."
   ), stratum = k, arm = arm, counts = cells[k, ], call = call)
 }

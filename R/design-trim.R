@@ -10,13 +10,13 @@
 #'     the ATC within that of the treated.
 #'   * `"quantile"`: from the larger of the arms' `bounds` quantiles to the smaller of their 1 - `bounds` quantiles.
 #'   * `"range"`: keep scores from `bounds[1]` to `bounds[2]`.
-#' @param bounds For `"quantile"` one share below 0.5, default 0.01; for `"range"` two numbers, default `c(0.1, 0.9)`. Ends
-#'   are kept.
+#' @param bounds For `"quantile"` one share below 0.5, default 0.01; for `"range"` two numbers, default `c(0.1, 0.9)`.
+#'   Ends are kept.
 #' @param rescore Fit the score again, as before, to the units that are left? Default `FALSE`.
 #' @return A `twin_design`. Its print gives the units that fell off by arm, and in words whom the effect is now about.
-#' @section Errors: `twin_error_input` without a score, for bounds that do not fit the rule, or when fewer than 2 units
-#'   of an arm are left; `twin_error_unsupported` on a design that has pairs, weights or strata, and for `rescore` with a
-#'   score column.
+#' @section Errors: `twin_error_input` without a score, for bounds that do not fit the rule, or when fewer than 2
+#'   units of an arm are left; `twin_error_unsupported` on a design that has pairs, weights or strata, and for
+#'   `rescore` with a score column.
 #' @references Crump, R. K., Hotz, V. J., Imbens, G. W., Mitnik, O. A. (2009). Dealing with limited overlap in
 #'   estimation of average treatment effects. Biometrika 96. \doi{10.1093/biomet/asn055}
 #' @family design
@@ -58,7 +58,7 @@ trim_units <- function(x, rule = c("least_variance", "common_support", "quantile
 trim_label <- function(rule, range) {
   words <- c(least_variance = "least variance", common_support = "common support", quantile = "quantile",
              range = "range")
-  paste0(words[[rule]], ": ", interval_text(range[["low"]], range[["high"]]))
+  paste0(words[[rule]], ": ", score_range_text(range[["low"]], range[["high"]]))
 }
 
 # Whom the effect speaks of after the cut, in words; nothing when nobody fell off.
@@ -66,7 +66,7 @@ trim_note <- function(study, kept, before, range) {
   count <- function(inside, arm) count_text(sum(inside & study$z == arm))
   if (all(kept == before)) return(character())
   sprintf("those with scores from %s, %s of %s treated and %s of %s control units",
-          interval_text(range[["low"]], range[["high"]]), count(kept, 1L), count(before, 1L), count(kept, 0L),
+          score_range_text(range[["low"]], range[["high"]]), count(kept, 1L), count(before, 1L), count(kept, 0L),
           count(before, 0L))
 }
 
@@ -85,13 +85,13 @@ check_trim_bounds <- function(bounds, rule, call = rlang::caller_env()) {
   if (is.null(bounds)) bounds <- if (rule == "quantile") 0.01 else c(0.1, 0.9)
   if (rule == "quantile") check_number(bounds, min = 0, max = 0.5, open = TRUE, call = call)
   if (rule == "range" && !is_score_range(bounds)) {
-    abort_input(c("{.arg bounds} must be two numbers between 0 and 1, the smaller first.", x = "It is {.val {bounds}}."),
-                call = call)
+    abort_input(c("{.arg bounds} must be two numbers between 0 and 1, the smaller first.",
+                  x = "It is {.val {bounds}}."), call = call)
   }
   bounds
 }
 
-is_score_range <- function(x) is.numeric(x) && length(x) == 2L && !anyNA(x) && x[1L] >= 0 && x[2L] <= 1 && x[1L] < x[2L]
+is_score_range <- function(x) is.numeric(x) && length(x) == 2L && all(is.finite(x), x >= 0, x <= 1, x[1L] < x[2L])
 
 check_trimmed_arms <- function(kept, study, range, call = rlang::caller_env()) {
   inside <- kept & sampling_weight(study) > 0
@@ -100,7 +100,7 @@ check_trimmed_arms <- function(kept, study, range, call = rlang::caller_env()) {
   arm <- names(which.min(size)) # nolint: object_usage_linter. In the message.
   abort_input(c(
     "Trimming must leave at least 2 units in each arm.",
-    x = "From {interval_text(range[['low']], range[['high']])} the {arm} arm ({.val {study$levels[[arm]]}}) keeps
+    x = "From {score_range_text(range[['low']], range[['high']])} the {arm} arm ({.val {study$levels[[arm]]}}) keeps
          {min(size)}.",
     i = "Look at {.fn assess_overlap}; use wider {.arg bounds} or another rule."
   ), arm = arm, counts = size, call = call)

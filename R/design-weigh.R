@@ -15,26 +15,26 @@
 #'   is that of [assess_balance()].
 #' * `weight =` a column of your own, taken as known.
 #'
-#' @param x A `twin_design` with a score; for `"entropy"`, `"balancing_score"`, `"stable"` and own weights a `twin_study`
-#'   will do.
+#' @param x A `twin_design` with a score; for `"entropy"`, `"balancing_score"`, `"stable"` and own weights a
+#'   `twin_study` will do.
 #' @param method `"inverse"` (default), `"entropy"`, `"balancing_score"`, `"stable"`, or `"own"` (said by `weight`).
 #' @param moments For `"entropy"` and `"stable"`: 1 (default; means), 2 (also squares of numeric columns) or 3 (also
 #'   cubes).
-#' @param interactions For `"entropy"` and `"stable"`: products whose means are balanced too, a one-sided formula such as
-#'   `~ boat_length:port_size`, or `"all"` for every two columns.
+#' @param interactions For `"entropy"` and `"stable"`: products whose means are balanced too, a one-sided formula such
+#'   as `~ boat_length:port_size`, or `"all"` for every two columns.
 #' @param tolerance For `"stable"`: the largest |SMD| allowed, default 0.02.
 #' @param stabilise For `"inverse"` and `"balancing_score"`: multiply by the share of the unit's arm, P(Z = z)? Default
 #'   `FALSE`. Estimates do not change, the weights' scale does.
-#' @param truncate `NULL` (default), or where to cut weights off, within each arm: `c(bound = 20)` for an upper bound, or
-#'   `list(quantile = c(0.01, 0.99))` for the arm's (sampling-weighted) quantiles of the weights; one quantile cuts from
-#'   above only. Standard errors take the cut as given.
+#' @param truncate `NULL` (default), or where to cut weights off, within each arm: `c(bound = 20)` for an upper bound,
+#'   or `list(quantile = c(0.01, 0.99))` for the arm's (sampling-weighted) quantiles of the weights; one quantile cuts
+#'   from above only. Standard errors take the cut as given.
 #' @param weight Name of a column of weights, not negative, without the sampling weight.
 #' @return A `twin_design` with weights.
-#' @section Errors: `twin_error_input` without a score where one is needed, for options that do not belong to the method
-#'   and for bad weight columns; `twin_error_infeasible` (field `moments`) when no weights can meet the moments, with their
-#'   names; `twin_error_unsupported` for an estimand that the method does not answer and on a design that already has
-#'   pairs, weights or strata. When one unit carries more than a tenth of its arm's weight the warning is
-#'   `twin_warning_weights`.
+#' @section Errors: `twin_error_input` without a score where one is needed, for options that do not belong to the
+#'   method and for bad weight columns; `twin_error_infeasible` (field `moments`) when no weights can meet the
+#'   moments, with their names; `twin_error_unsupported` for an estimand that the method does not answer and on a
+#'   design that already has pairs, weights or strata. When one unit carries more than a tenth of its arm's weight the
+#'   warning is `twin_warning_weights`.
 #' @references Hainmueller, J. (2012). Entropy balancing for causal effects. Political Analysis 20.
 #'   \doi{10.1093/pan/mpr025}
 #'
@@ -114,7 +114,8 @@ weigh_label <- function(asked, estimand) {
 
 check_own_method <- function(method, left_out, call = rlang::caller_env()) {
   if (left_out || method == "own") return("own")
-  abort_input(c("{.arg weight} has no use with {.code method = \"{method}\"}.", i = "Leave one of them out."), call = call)
+  abort_input(c("{.arg weight} has no use with {.code method = \"{method}\"}.", i = "Leave one of them out."),
+              call = call)
 }
 
 check_weigh_options <- function(given, method, call = rlang::caller_env()) {
@@ -123,8 +124,8 @@ check_weigh_options <- function(given, method, call = rlang::caller_env()) {
   }
   stray <- setdiff(given, c("method", "truncate", sub("column", "weight", weigh_options[[method]])))
   if (length(stray) == 0L) return(invisible(given))
-  abort_input(c("{.arg {stray}} {?has/have} no use with {.code method = \"{method}\"}.", i = "Leave {?it/them} out."),
-              call = call)
+  abort_input(c("{.arg {stray}} {?has/have} no use with {.code method = \"{method}\"}.",
+                i = "Leave {cli::qty(length(stray))}{?it/them} out."), call = call)
 }
 
 check_weigh_estimand <- function(method, estimand, call = rlang::caller_env()) {
@@ -141,8 +142,8 @@ check_weigh_estimand <- function(method, estimand, call = rlang::caller_env()) {
 check_truncate <- function(truncate, call = rlang::caller_env()) {
   truncate <- as.list(truncate)
   if (length(truncate) == 0L) return(NULL)
-  if (identical(names(truncate), "bound") && is_number(truncate$bound) && truncate$bound > 0) return(truncate)
   shares <- unlist(truncate)
+  if (identical(names(truncate), "bound") && is_positive(shares)) return(list(bound = shares[[1L]]))
   if (identical(unique(names(truncate)), "quantile") && are_shares(shares)) {
     return(list(quantile = if (length(shares) == 1L) c(0, unname(shares)) else unname(shares)))
   }
@@ -150,6 +151,8 @@ check_truncate <- function(truncate, call = rlang::caller_env()) {
                 i = "For example {.code c(bound = 20)}, {.code c(quantile = 0.99)} or
                      {.code list(quantile = c(0.01, 0.99))}."), call = call)
 }
+
+is_positive <- function(x) is_number(x) && x > 0
 
 are_shares <- function(x) {
   is.numeric(x) && length(x) %in% 1:2 && !anyNA(x) && all(x >= 0 & x <= 1) && !is.unsorted(x, strictly = TRUE)
@@ -171,7 +174,8 @@ check_finite_weights <- function(weight, study, call) {
   abort_input(c(
     "{length(bad)} unit{?s} would weigh infinitely much: {?its score is/their scores are} 0 or 1.",
     x = "First rows: {first_rows(study$rows[bad])}.",
-    i = "Leave {?it/them} out with {.fn trim_units}, or choose an estimand that does not need {?it/them}."
+    i = "Leave {cli::qty(length(bad))}{?it/them} out with {.fn trim_units}, or choose an estimand that does not need
+         {?it/them}."
   ), rows = study$rows[bad], call = call)
 }
 

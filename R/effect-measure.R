@@ -27,14 +27,15 @@
 #' @param level Confidence level, default 0.95.
 #' @param lonely_stratum What to do when a survey stratum is left with one cluster: `"stop"` (default) names it;
 #'   `"centre"` centres it on the grand mean.
-#' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`, `term`
-#'   (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` when both means are positive, `"odds_ratio"` for
-#'   shares; on strata also `"stratum 1"`, ..., the difference within each), `estimate`, `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus
-#'   control. For ratios the statistic, p-value and interval are worked out on the log scale, the standard error is
-#'   that of the ratio. `coef()`, `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each
-#'   unit's influence contribution.
-#' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no standard
-#'   error accounts for their estimation.
+#' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`,
+#'   `term` (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` when both means are positive,
+#'   `"odds_ratio"` for shares; on strata also `"stratum 1"`, ..., the difference within each), `estimate`,
+#'   `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus control. For ratios
+#'   the statistic, p-value and interval are worked out on the log scale, the standard error is that of the ratio.
+#'   `coef()`, `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each unit's influence
+#'   contribution.
+#' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no
+#'   standard error accounts for their estimation.
 #' @section Errors: `twin_error_input` for unknown outcomes or too few clusters, `twin_error_unsupported` for an
 #'   estimator that does not fit the design, `twin_error_separation` and `twin_error_convergence` from outcome models.
 #' @references Abadie, A., Spiess, J. (2022). Robust post-matching inference. JASA 117.
@@ -74,6 +75,7 @@ measure_effect <- function(x, outcome = NULL, estimator = c("difference", "augme
   result <- core_contrasts(means, shares)
   if (design_kind(x) == "strata") result <- with_strata(result, stratum_differences(x, units))
   inference <- effect_vcov(x, result$influence, units, clusters, lonely_stratum)
+  inference$text <- paste(c(inference$text, taken_as_given(x, estimator)), collapse = ", ")
   new_effect(x, result, inference, units, list(outcome = outcome, estimator = estimator, level = level,
                                                shares = shares))
 }
@@ -197,17 +199,21 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
   out <- core_vcov(influence, cluster, stratum, units$used, lonely)
   if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
   by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
-          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum), known_text(x))
+          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum))
   list(vcov = out$vcov, df = if (is.null(cluster)) Inf else out$clusters - 1, text = paste(by, collapse = ", "))
 }
 
-# What the standard error takes as given.
-known_text <- function(x) {
+# What the standard error takes as given, in words.
+taken_as_given <- function(x, estimator) {
   if (!inherits(x, "twin_design")) return(NULL)
-  if (has_weights(x) && x$weighing$method == "own") return("the weights taken as known")
-  uses_score <- !has_weights(x) || x$weighing$method %in% c("inverse", "strata")
-  if (uses_score && isTRUE(x$score$known) && design_kind(x) != "pairs") return("the score taken as known")
-  if (design_kind(x) == "strata") "the strata taken as given"
+  method <- x$weighing$method
+  alone <- design_kind(x) == "raw" && estimator != "difference"
+  by_score <- if (has_weights(x)) method %in% c("inverse", "strata") else alone
+  given <- c(
+    if (by_score && x$score$known) "score", if ("own" %in% method) "weights", if (design_kind(x) == "strata") "strata",
+    if (trims(x)) "trimming", if (has_weights(x) && !all(x$weighing$free)) "truncation"
+  )
+  if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
 }
 
 pair_vcov <- function(x, influence, units, cluster, name) {

@@ -21,7 +21,7 @@ format.twin_design <- function(x, ...) {
 print.twin_design <- function(x, ...) print_lines(x, format(x, ...))
 
 population_text <- function(estimand, note) {
-  paste0(estimand_words[[estimand]], " (", estimand, ")", if (length(note) > 0L) paste0(": ", paste(note, collapse = "; ")))
+  paste0(estimand_words[[estimand]], " (", estimand, ")", if (length(note) > 0L) ": ", paste(note, collapse = "; "))
 }
 
 arm_lines <- function(x, size) {
@@ -51,19 +51,21 @@ fallen_text <- function(x, inside) {
 trim_kept <- function(x) if (x$kind == "pairs") x$before_pairs else design_kept(x)
 
 learner_lines <- function(table) {
-  data.frame(Learner = table$learner, weight = number_text(table$weight), `log-loss` = number_text(table$loss, 4),
-             AUC = number_text(table$auc), check.names = FALSE)
+  data.frame(Learner = table$learner, weight = number_text(table$weight, 3), `log-loss` = number_text(table$loss, 4),
+             AUC = number_text(table$auc, 3), check.names = FALSE)
 }
 
 ladder_lines <- function(steps) {
-  data.frame(Term = shorten(steps$term, 34L), kind = steps$kind, df = steps$df, `LR per df` = number_text(steps$statistic),
-             `log-lik.` = number_text(steps$loglik, 1), added = ifelse(steps$added, "yes", "no"), check.names = FALSE)
+  data.frame(Term = shorten(steps$term, 34L), kind = steps$kind, df = steps$df,
+             `LR per df` = number_text(steps$statistic), `log-lik.` = number_text(steps$loglik, 1),
+             added = ifelse(steps$added, "yes", "no"), check.names = FALSE)
 }
 
 stratum_lines <- function(x) {
   table <- stratum_table(x)
-  data.frame(Stratum = table$stratum, score = interval_text(table$low, table$high), treated = count_text(table$treated),
-             control = count_text(table$control), `weight t.` = number_text(table$weight_treated),
+  data.frame(Stratum = table$stratum, score = score_range_text(table$low, table$high),
+             treated = count_text(table$treated), control = count_text(table$control),
+             `weight t.` = number_text(table$weight_treated),
              `weight c.` = number_text(table$weight_control), check.names = FALSE)
 }
 
@@ -77,31 +79,16 @@ score_lines <- function(x) {
   score <- x$score
   if (is.null(score)) return(character())
   inside <- kept_weight(x) > 0
-  range_of <- function(arm) interval_text(min(score$fitted[inside & x$study$z == arm]),
-                                          max(score$fitted[inside & x$study$z == arm]))
+  range_of <- function(arm) {
+    scores <- score$fitted[inside & x$study$z == arm]
+    score_range_text(min(scores), max(scores))
+  }
   text <- sprintf("%s; treated %s, control %s", score_text(score), range_of(1L), range_of(0L))
   if (length(score$aliased) > 0L) {
     text <- paste0(text, "; left out as explained by others: ", paste(score$aliased, collapse = ", "))
   }
   field_lines("Score", text)
 }
-
-# Where a score came from.
-score_text <- function(score) {
-  settings <- score$settings
-  terms <- length(score$coefficients) - 1L
-  switch(settings$source,
-    column = sprintf("column %s, taken as known", settings$column),
-    learners = sprintf("%s prediction of %s learners, %d folds, seed %d; taken as known",
-                       sub("_", "-", gsub("_of_", "-of-", settings$prediction)), nrow(score$learners) - 1L,
-                       round(settings$folds), as.integer(if (is.null(settings$seed)) 1 else settings$seed)),
-    balancing = sprintf("logit solving the balance conditions, %d terms", terms),
-    sprintf("%s, %d terms", link_words[[score$link]], terms)
-  )
-}
-
-link_words <- c(logit = "logit", probit = "probit", cloglog = "complementary log-log",
-                hetprobit = "heteroskedastic probit")
 
 design_advice <- function(x) {
   if (x$kind == "raw") {

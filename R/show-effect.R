@@ -53,7 +53,8 @@ term_words <- c(
 effect_table <- function(x, number = number_text) {
   table <- generics::tidy(x)
   out <- data.frame(
-    Quantity = unname(ifelse(table$term %in% names(term_words), term_words[table$term], table$term)), Estimate = number(table$estimate), SE = number(table$std.error),
+    Quantity = unname(ifelse(table$term %in% names(term_words), term_words[table$term], table$term)),
+    Estimate = number(table$estimate), SE = number(table$std.error),
     interval = interval_text(table$conf.low, table$conf.high),
     p = ifelse(table$term %in% c("mean_treated", "mean_control"), "", p_text(table$p.value))
   )
@@ -133,11 +134,6 @@ truth_sentence <- function(x, table) {
 miss_text <- function(misses, truth) {
   sprintf("That of %s, %s, misses it%s.", misses$label, interval_text(misses$conf.low, misses$conf.high),
           ifelse(sign(misses$estimate) != sign(truth), " and has the wrong sign", ""))
-}
-
-and_list <- function(words) {
-  if (length(words) < 2L) return(words)
-  paste(paste(words[-length(words)], collapse = ", "), "and", words[length(words)])
 }
 
 #' @export

@@ -3,10 +3,11 @@
 # Three significant places or so, the same wherever a number is shown; NA is a dash.
 number_text <- function(x, places = decimal_places(abs(x))) {
   size <- abs(x)
+  places <- rep_len(places, length(x))
   text <- vapply(seq_along(x), function(i) {
     if (is.na(x[i])) return("-")
     if (is.infinite(x[i])) return(if (x[i] > 0) "Inf" else "-Inf")
-    if (size[i] > 0 && size[i] < 5e-4) return(formatC(x[i], digits = 1, format = "e"))
+    if (size[i] > 1e-10 && size[i] < 5e-4) return(formatC(x[i], digits = 1, format = "e"))
     formatC(x[i], digits = max(0, places[i]), format = "f", big.mark = ",")
   }, "")
   sub("^-(0\\.?0*)$", "\\1", text)
@@ -26,8 +27,16 @@ interval_text <- function(low, high) {
   paste(number_text(low, places), "to", number_text(high, places))
 }
 
+# Ends of a range of scores, three decimals each.
+score_range_text <- function(low, high) paste(number_text(low, 3), "to", number_text(high, 3))
+
 level_text <- function(level) paste0(format(100 * level), "%")
 
 shorten <- function(text, width) {
   ifelse(nchar(text, "width") > width, paste0(substr(text, 1L, width - 3L), "..."), text)
+}
+
+and_list <- function(words) {
+  if (length(words) < 2L) return(words)
+  paste(paste(words[-length(words)], collapse = ", "), "and", words[length(words)])
 }

@@ -1,0 +1,218 @@
+#' @export
+format.twin_weights <- function(x, ...) {
+  last <- x$rows[x$rows$sample == names(x$weights)[length(x$weights)], ]
+  c(
+    wrap_lines(paste("Weights:", x$design)),
+    table_lines(fit_table(weight_table(x), spare = "Median")),
+    "",
+    wrap_lines(weight_sentence(x, last)),
+    "Heaviest units:",
+    table_lines(heavy_table(x$heaviest))
+  )
+}
+
+#' @export
+print.twin_weights <- function(x, ...) print_lines(x, format(x, ...))
+
+weight_table <- function(x, number = number_text) {
+  rows <- x$rows
+  data.frame(
+    Arm = paste(rows$arm, rows$sample), Units = count_text(rows$units), Effective = count_text(round(rows$ess)),
+    `Design effect` = number(rows$design_effect), Median = number(rows$median), Greatest = number(rows$greatest),
+    `Top 1%` = share_text(rows$top_share), Largest = share_text(rows$largest_share), check.names = FALSE
+  )
+}
+
+weight_sentence <- function(x, last) {
+  worst <- last[which.max(last$design_effect), ]
+  paste0(
+    "Greatest is relative to the arm's mean weight; the last two columns are shares of the arm's weight. ",
+    sprintf("Weighting costs most among the %s units: %s count like %s alike (design effect %s).", worst$arm,
+            count_text(worst$units), count_text(round(worst$ess)), number_text(worst$design_effect)),
+    if (any(last$largest_share > 0.1)) {
+      " One unit holds more than a tenth of its arm's weight: trim, truncate, or choose another estimand."
+    }
+  )
+}
+
+heavy_table <- function(heaviest) {
+  out <- data.frame(Arm = heaviest$arm, row = count_text(heaviest$row), weight = number_text(heaviest$weight),
+                    share = share_text(heaviest$share))
+  if (!is.null(heaviest$score)) out$score <- number_text(heaviest$score)
+  out
+}
+
+#' Plot the weights of a design
+#'
+#' @param x A `twin_weights`.
+#' @param view `"histogram"` (default): how the weights of each arm spread, relative to the arm's mean, on a log scale;
+#'   `"concentration"`: the share of the arm's weight held by its heaviest units.
+#' @param ... Must be empty.
+#' @return A ggplot.
+#' @family judging
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income", estimand = "ATE",
+#'                      covariates = ~ boat_length + crew_size + past_income)
+#' plot(assess_weights(weigh_units(score_units(study))), view = "concentration")
+#' @export
+plot.twin_weights <- function(x, view = c("histogram", "concentration"), ...) {
+  rlang::check_dots_empty()
+  view <- check_choice(view, c("histogram", "concentration"))
+  v <- x$weights[[length(x$weights)]]
+  if (view == "histogram") plot_weight_histogram(x, v) else plot_concentration(x, v)
+}
+
+plot_weight_histogram <- function(x, v) {
+  data <- do.call(rbind, lapply(c(treated = 1L, control = 0L), function(arm) {
+    own <- v[x$z == arm & v > 0]
+    data.frame(arm = if (arm == 1L) "treated" else "control", relative = own / mean(own))
+  }))
+  labels <- weight_panel_labels(x)
+  data$arm <- factor(labels[data$arm], levels = labels)
+  ggplot2::ggplot(data, ggplot2::aes(x = .data$relative, fill = .data$arm)) +
+    ggplot2::geom_histogram(bins = 50, colour = "white", linewidth = 0.2, show.legend = FALSE) +
+    ggplot2::geom_vline(xintercept = 1, colour = "grey30", linewidth = 0.4) +
+    ggplot2::geom_vline(data = stats::aggregate(relative ~ arm, data, max), linetype = "22", colour = twin_mark,
+                        ggplot2::aes(xintercept = .data$relative)) +
+    ggplot2::facet_wrap(~ arm, ncol = 1, scales = "free_y") +
+    ggplot2::scale_x_continuous(trans = "log10", labels = function(at) format(at, drop0trailing = TRUE, trim = TRUE)) +
+    ggplot2::scale_fill_manual(values = stats::setNames(twin_colours[c("treated", "control")], labels)) +
+    ggplot2::labs(title = "How the weights spread", y = "units", x = "weight relative to the arm's mean (log scale)",
+                  subtitle = paste(strwrap(paste0(x$design, ". Line: the mean. Dashed: the heaviest unit."), 95),
+                                   collapse = "\n")) +
+    theme_twin()
+}
+
+weight_panel_labels <- function(x) {
+  last <- x$rows[x$rows$sample == names(x$weights)[length(x$weights)], ]
+  stats::setNames(sprintf("%s (%s): %s units count like %s; the heaviest weighs %s times the mean", last$arm,
+                          x$levels[last$arm], count_text(last$units), count_text(round(last$ess)),
+                          number_text(last$greatest)), last$arm)
+}
+
+plot_concentration <- function(x, v) {
+  data <- do.call(rbind, lapply(c(treated = 1L, control = 0L), function(arm) {
+    own <- sort(v[x$z == arm & v > 0], decreasing = TRUE)
+    places <- unique(round(seq(1, length(own), length.out = min(length(own), 1000L))))
+    data.frame(arm = if (arm == 1L) "treated" else "control", units = c(0, places / length(own)),
+               held = c(0, cumsum(own)[places] / sum(own)))
+  }))
+  ggplot2::ggplot(data, ggplot2::aes(x = .data$units, y = .data$held, colour = .data$arm, linetype = .data$arm)) +
+    ggplot2::annotate("segment", x = 0, y = 0, xend = 1, yend = 1, colour = "grey60", linewidth = 0.4) +
+    ggplot2::geom_line(linewidth = 1) +
+    arm_scales(x) +
+    ggplot2::scale_x_continuous(labels = share_text) +
+    ggplot2::scale_y_continuous(labels = share_text) +
+    ggplot2::labs(title = "Who holds the weight", x = "heaviest units of the arm",
+                  subtitle = paste(strwrap(paste0(x$design, ". Grey: all units weigh the same."), 95), collapse = "\n"),
+                  y = "share of the arm's weight") +
+    theme_twin()
+}
+
+#' @export
+format.twin_calibration <- function(x, ...) {
+  c(
+    sprintf("Calibration of the score: %s", x$score) |> wrap_lines(),
+    table_lines(calibration_table(x)),
+    "",
+    wrap_lines(calibration_sentence(x)),
+    wrap_lines(auc_sentence(x$auc))
+  )
+}
+
+#' @export
+print.twin_calibration <- function(x, ...) print_lines(x, format(x, ...))
+
+calibration_table <- function(x) {
+  rows <- x$rows
+  data.frame(Scores = score_range_text(rows$low, rows$high), Units = count_text(rows$units),
+             `mean score` = number_text(rows$mean_score, 3), `share treated` = number_text(rows$share_treated, 3),
+             `95% interval` = score_range_text(rows$conf.low, rows$conf.high), check.names = FALSE)
+}
+
+calibration_sentence <- function(x) {
+  off <- sum(x$rows$mean_score < x$rows$conf.low | x$rows$mean_score > x$rows$conf.high)
+  paste0(
+    sprintf("In %d of %d groups the mean score lies outside the interval of the share treated. ", off, nrow(x$rows)),
+    if (!anyNA(x$line)) sprintf("A logit of treatment on the linear score has intercept %s and slope %s (0 and 1 when
+      calibrated). ", number_text(x$line[1L]), number_text(x$line[2L])),
+    sprintf("Log-loss %s.", number_text(x$loss, 4))
+  )
+}
+
+# A caution, not a praise.
+auc_sentence <- function(auc) {
+  sprintf(paste("AUC %s. A high AUC is no merit of a score: it says that the arms are easy to tell apart, so that",
+                "overlap is poor. Judge a score by the balance it reaches; see compare_scores()."), number_text(auc))
+}
+
+#' @export
+plot.twin_calibration <- function(x, ...) {
+  rlang::check_dots_empty()
+  top <- max(x$rows$conf.high, x$rows$mean_score)
+  ggplot2::ggplot(x$rows, ggplot2::aes(x = .data$mean_score, y = .data$share_treated)) +
+    ggplot2::geom_abline(slope = 1, colour = "grey45", linewidth = 0.4) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high),
+                            colour = twin_colours[["treated"]], linewidth = 0.8) +
+    ggplot2::geom_point(shape = 21, size = 3, fill = twin_colours[["treated"]], colour = twin_colours[["treated"]]) +
+    ggplot2::coord_cartesian(xlim = c(0, top), ylim = c(0, top)) +
+    ggplot2::labs(title = "Calibration of the score", x = "mean score of the group", y = "share treated",
+                  subtitle = paste0("Groups of equal size, 95% intervals; line: perfect. AUC ", number_text(x$auc),
+                                    " (high means poor overlap).")) +
+    theme_twin()
+}
+
+#' @export
+format.twin_scores <- function(x, ...) {
+  rows <- x$rows
+  failed <- rows[!is.na(rows$problem), ]
+  c(
+    wrap_lines(sprintf("Scores by the balance of the %s they make (%s)", x$kind, x$estimand)),
+    table_lines(scores_table(x)),
+    "",
+    wrap_lines(sprintf("A row passes when |SMD| is at most %s and the variance ratio lies in %s to %s. The first score
+      reaches the best balance; log-loss and AUC say how well a score predicts, which is not the goal.",
+      format(x$limits$smd), format(x$limits$ratio[1L]), format(x$limits$ratio[2L]))),
+    if (nrow(failed) > 0L) wrap_lines(paste0("No design with ", failed$score, ": ", failed$problem))
+  )
+}
+
+#' @export
+print.twin_scores <- function(x, ...) print_lines(x, format(x, ...))
+
+scores_table <- function(x) {
+  rows <- x$rows
+  table <- data.frame(
+    Score = rows$score, weight = number_text(rows$weight, 3), `log-loss` = number_text(rows$loss, 4),
+    AUC = number_text(rows$auc, 3), passing = ifelse(is.na(rows$passing), "-", paste(rows$passing, "of", rows$rows)),
+    `worst |SMD|` = number_text(rows$worst_smd, 3), `mean |SMD|` = number_text(rows$mean_smd, 3),
+    `eff. control` = ifelse(is.na(rows$ess_control), "-", count_text(round(rows$ess_control))),
+    largest = ifelse(is.na(rows$largest_share), "-", share_text(rows$largest_share)), check.names = FALSE
+  )
+  if (all(is.na(rows$weight))) table$weight <- NULL
+  fit_table(table, spare = c("largest", "eff. control", "AUC"))
+}
+
+#' @export
+plot.twin_scores <- function(x, ...) {
+  rlang::check_dots_empty()
+  rows <- x$rows[is.na(x$rows$problem), ]
+  rows$label <- sprintf("%s\nlog-loss %s", rows$score, number_text(rows$loss, 3))
+  rows$label <- factor(rows$label, levels = rev(rows$label))
+  points <- data.frame(label = rows$label, size = c(rows$worst_smd, rows$mean_smd),
+                       what = rep(c("worst |SMD|", "mean |SMD|"), each = nrow(rows)))
+  ggplot2::ggplot(points, ggplot2::aes(x = .data$size, y = .data$label)) +
+    ggplot2::annotate("rect", xmin = 0, xmax = x$limits$smd, ymin = -Inf, ymax = Inf, fill = "#DCEBEA") +
+    ggplot2::geom_vline(xintercept = x$limits$smd, colour = twin_colours[["treated"]], linewidth = 0.4) +
+    ggplot2::geom_segment(data = rows, colour = "grey65", linewidth = 0.5, ggplot2::aes(
+      x = .data$mean_smd, xend = .data$worst_smd, y = .data$label, yend = .data$label)) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$what), shape = 21, size = 3.2, stroke = 0.9,
+                        colour = twin_colours[["treated"]]) +
+    ggplot2::scale_fill_manual(values = c("worst |SMD|" = twin_colours[["treated"]], "mean |SMD|" = "white"),
+                               name = NULL) +
+    ggplot2::scale_x_continuous(limits = c(0, NA), expand = ggplot2::expansion(c(0.02, 0.05))) +
+    ggplot2::labs(title = sprintf("Scores by the balance of the %s they make", x$kind), y = NULL,
+                  x = "absolute standardized mean difference after the design",
+                  subtitle = paste0("Best balance on top. The band is the limit of ", format(x$limits$smd), ".")) +
+    theme_twin()
+}
