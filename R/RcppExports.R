@@ -21,16 +21,24 @@ glue_pair_closest_first <- function(seekers, pool, caliper) {
     .Call(`_carefultwin_glue_pair_closest_first`, seekers, pool, caliper)
 }
 
+glue_draw_counts <- function(n, seed) {
+    .Call(`_carefultwin_glue_draw_counts`, n, seed)
+}
+
 glue_fit_regression <- function(x, y, weight, link, start) {
     .Call(`_carefultwin_glue_fit_regression`, x, y, weight, link, start)
+}
+
+glue_refit_logit <- function(x, y, weight, start, covariance) {
+    .Call(`_carefultwin_glue_refit_logit`, x, y, weight, start, covariance)
 }
 
 glue_fit_counterpoise <- function(x, z, weight) {
     .Call(`_carefultwin_glue_fit_counterpoise`, x, z, weight)
 }
 
-glue_fit_balancing <- function(x, rows, weight, target, total, tolerance) {
-    .Call(`_carefultwin_glue_fit_balancing`, x, rows, weight, target, total, tolerance)
+glue_fit_balancing <- function(x, weight, arm, target, tolerance) {
+    .Call(`_carefultwin_glue_fit_balancing`, x, weight, arm, target, tolerance)
 }
 
 glue_weighted_covariance <- function(x, weight) {

@@ -2,13 +2,8 @@
 # in e. ATM: h = min(e, 1 - e), with the derivative of its lower branch at e = 1/2.
 
 core_inverse_weight <- function(e, z, estimand) {
-  switch(estimand,
-    ATE = ifelse(z == 1L, 1 / e, 1 / (1 - e)),
-    ATT = ifelse(z == 1L, 1, e / (1 - e)),
-    ATC = ifelse(z == 1L, (1 - e) / e, 1),
-    ATO = ifelse(z == 1L, 1 - e, e),
-    ATM = ifelse(z == 1L, pmin(1, (1 - e) / e), pmin(e / (1 - e), 1))
-  )
+  own <- abs(1 - z - e)  # e for treated, 1 - e for control units
+  switch(estimand, ATE = 1, ATT = e, ATC = 1 - e, ATO = e * (1 - e), ATM = pmin(e, 1 - e)) / own
 }
 
 core_inverse_weight_slope <- function(e, z, estimand) {
@@ -47,14 +42,8 @@ core_balancing_targets <- function(z, estimand) {
 # arm, target: n 0/1. tolerance: p raw units for stable weights, NULL for entropy. Returns the kernel's facts with
 # `weight` on all n rows (0 outside the arm).
 core_balance_arm <- function(x, s, arm, target, tolerance = NULL) {
-  share <- s * target
-  rows <- which(arm == 1 & s > 0)
-  means <- drop(crossprod(x, share)) / sum(share)
-  fit <- glue_fit_balancing(x, rows, s, means, sum(share), tolerance)
-  fit$target <- means
-  weight <- numeric(length(s))
-  weight[rows] <- fit$weight
-  fit$weight <- weight
+  fit <- glue_fit_balancing(x, as.double(s), as.double(arm), as.double(target), tolerance)
+  fit$target <- drop(fit$target)
   fit
 }
 

@@ -111,7 +111,7 @@ stop_own_learner <- function(place, call) {
 # mean over folds; failures: named, the first message of each learner that failed. A task has a random stream of its
 # own, so that the answer does not depend on how tasks are spread over workers.
 run_learners <- function(learners, data, fold, seed) {
-  tasks <- expand.grid(fold = seq_len(max(fold)), learner = seq_along(learners))
+  tasks <- expand.grid(learner = seq_along(learners), fold = seq_len(max(fold)))  # so every worker gets of each learner
   answers <- show_progress("Learners", steps = nrow(tasks), work = function(tick) {
     future.apply::future_lapply(seq_len(nrow(tasks)), function(k) {
       tested <- fold == tasks$fold[k] | fold == 0L

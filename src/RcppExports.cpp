@@ -71,6 +71,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_draw_counts
+Eigen::VectorXd glue_draw_counts(int n, double seed);
+RcppExport SEXP _carefultwin_glue_draw_counts(SEXP nSEXP, SEXP seedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_draw_counts(n, seed));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_fit_regression
 Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y, Rcpp::Nullable<Rcpp::NumericVector> weight, std::string link, Rcpp::Nullable<Rcpp::NumericVector> start);
 RcppExport SEXP _carefultwin_glue_fit_regression(SEXP xSEXP, SEXP ySEXP, SEXP weightSEXP, SEXP linkSEXP, SEXP startSEXP) {
@@ -82,6 +93,20 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< std::string >::type link(linkSEXP);
     Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type start(startSEXP);
     rcpp_result_gen = Rcpp::wrap(glue_fit_regression(x, y, weight, link, start));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_refit_logit
+Eigen::VectorXd glue_refit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y, const Rcpp::NumericVector weight, const Eigen::Map<Eigen::VectorXd> start, const Eigen::Map<Eigen::MatrixXd> covariance);
+RcppExport SEXP _carefultwin_glue_refit_logit(SEXP xSEXP, SEXP ySEXP, SEXP weightSEXP, SEXP startSEXP, SEXP covarianceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type x(xSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type y(ySEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type start(startSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type covariance(covarianceSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_refit_logit(x, y, weight, start, covariance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -98,17 +123,16 @@ BEGIN_RCPP
 END_RCPP
 }
 // glue_fit_balancing
-Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::IntegerVector rows, Rcpp::Nullable<Rcpp::NumericVector> weight, const Eigen::Map<Eigen::VectorXd> target, double total, Rcpp::Nullable<Rcpp::NumericVector> tolerance);
-RcppExport SEXP _carefultwin_glue_fit_balancing(SEXP xSEXP, SEXP rowsSEXP, SEXP weightSEXP, SEXP targetSEXP, SEXP totalSEXP, SEXP toleranceSEXP) {
+Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::NumericVector weight, const Rcpp::NumericVector arm, const Rcpp::NumericVector target, Rcpp::Nullable<Rcpp::NumericVector> tolerance);
+RcppExport SEXP _carefultwin_glue_fit_balancing(SEXP xSEXP, SEXP weightSEXP, SEXP armSEXP, SEXP targetSEXP, SEXP toleranceSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type x(xSEXP);
-    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type rows(rowsSEXP);
-    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type weight(weightSEXP);
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type target(targetSEXP);
-    Rcpp::traits::input_parameter< double >::type total(totalSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type arm(armSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type target(targetSEXP);
     Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type tolerance(toleranceSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_fit_balancing(x, rows, weight, target, total, tolerance));
+    rcpp_result_gen = Rcpp::wrap(glue_fit_balancing(x, weight, arm, target, tolerance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -130,9 +154,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
     {"_carefultwin_glue_pair_in_order", (DL_FUNC) &_carefultwin_glue_pair_in_order, 4},
     {"_carefultwin_glue_pair_closest_first", (DL_FUNC) &_carefultwin_glue_pair_closest_first, 3},
+    {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 2},
     {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
+    {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 5},
     {"_carefultwin_glue_fit_counterpoise", (DL_FUNC) &_carefultwin_glue_fit_counterpoise, 3},
-    {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 6},
+    {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 5},
     {"_carefultwin_glue_weighted_covariance", (DL_FUNC) &_carefultwin_glue_weighted_covariance, 2},
     {NULL, NULL, 0}
 };

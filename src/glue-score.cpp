@@ -39,6 +39,17 @@ Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen:
   return as_list(twin::fit_binary(objective, x, y, s, optional_weight(start, x.cols() + 1)));
 }
 
+// Fitted values of a logit refitted with other weights; empty when it fails. start, covariance: of the first fit.
+// [[Rcpp::export(rng = false)]]
+Eigen::VectorXd glue_refit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y,
+                                 const Rcpp::NumericVector weight, const Eigen::Map<Eigen::VectorXd> start,
+                                 const Eigen::Map<Eigen::MatrixXd> covariance) {
+  const Eigen::Index q = x.cols() + 1;
+  if (x.rows() != y.size() || weight.size() != y.size()) Rcpp::stop("x, y and weight must have the same number of rows");
+  if (start.size() != q || covariance.rows() != q || covariance.cols() != q) Rcpp::stop("start does not fit x");
+  return twin::refit_binary(twin::plain_isa::logit_fit, x, y, weight.begin(), start, covariance);
+}
+
 // [[Rcpp::export(rng = false)]]
 Rcpp::List glue_fit_counterpoise(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> z,
                                  Rcpp::Nullable<Rcpp::NumericVector> weight) {
@@ -46,27 +57,28 @@ Rcpp::List glue_fit_counterpoise(const Eigen::Map<Eigen::MatrixXd> x, const Eige
   return as_list(twin::fit_counterpoise(x, z, optional_weight(weight, x.rows())));
 }
 
-// rows: 1-based rows of x. tolerance: p raw units for least-variance weights, NULL for entropy.
+// weight, arm, target: n; arm and target 0 or 1. tolerance: p raw units for least-variance weights, NULL for entropy.
+// The weights come back on all rows, 0 outside the arm and where weight is 0.
 // [[Rcpp::export(rng = false)]]
-Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::IntegerVector rows,
-                              Rcpp::Nullable<Rcpp::NumericVector> weight, const Eigen::Map<Eigen::VectorXd> target,
-                              double total, Rcpp::Nullable<Rcpp::NumericVector> tolerance) {
-  if (x.cols() != target.size()) Rcpp::stop("target must have one entry per column");
-  std::vector<int> chosen(rows.begin(), rows.end());
-  for (int& row : chosen) {
-    row -= 1;
-    if (row < 0 || row >= x.rows()) Rcpp::stop("rows must be rows of x");
-  }
-  const double* s = optional_weight(weight, x.rows());
+Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::NumericVector weight,
+                              const Rcpp::NumericVector arm, const Rcpp::NumericVector target,
+                              Rcpp::Nullable<Rcpp::NumericVector> tolerance) {
+  if (weight.size() != x.rows() || arm.size() != x.rows() || target.size() != x.rows())
+    Rcpp::stop("weight, arm and target must have one entry per row");
   const double* slack = optional_weight(tolerance, x.cols());
+  double total = 0.0;
+  const Eigen::VectorXd means = twin::member_means(x, weight.begin(), target.begin(), total);
+  const std::vector<int> rows = twin::member_rows(weight.begin(), arm.begin(), x.rows());
   const twin::BalancingFit fit =
-      slack ? twin::fit_stable(x, chosen, s, target, Eigen::Map<const Eigen::VectorXd>(slack, x.cols()), total)
-            : twin::fit_entropy(x, chosen, s, target, total);
+      slack ? twin::fit_stable(x, rows, weight.begin(), means, Eigen::Map<const Eigen::VectorXd>(slack, x.cols()), total)
+            : twin::fit_entropy(x, rows, weight.begin(), means, total);
+  Rcpp::NumericVector spread(x.rows());
+  for (std::size_t k = 0; k < rows.size(); ++k) spread[rows[k]] = fit.weight[k];
   const Rcpp::IntegerVector active(fit.active.begin(), fit.active.end());
   return Rcpp::List::create(
       Rcpp::_["status"] = status_word(fit.status, "infeasible"), Rcpp::_["iterations"] = fit.iterations,
       Rcpp::_["coefficients"] = fit.coefficients, Rcpp::_["covariance"] = fit.covariance,
-      Rcpp::_["weight"] = fit.weight, Rcpp::_["gap"] = fit.gap, Rcpp::_["active"] = active + 1);
+      Rcpp::_["weight"] = spread, Rcpp::_["target"] = Rcpp::wrap(means), Rcpp::_["active"] = active + 1);
 }
 
 // [[Rcpp::export(rng = false)]]

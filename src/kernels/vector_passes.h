@@ -29,12 +29,11 @@ inline bool has_avx2() {
 #endif
 }
 
-// Scratch memory for one pass over p columns, aligned for vector loads.
+// Doubles aligned for vector loads.
 class Workspace {
  public:
-  explicit Workspace(int p)
-      : memory_(static_cast<double*>(::operator new(sizeof(double) * plain_isa::kBlock * (2 * (p + 1) + 4),
-                                                    std::align_val_t(64)))) {}
+  explicit Workspace(std::size_t size)
+      : memory_(static_cast<double*>(::operator new(sizeof(double) * size, std::align_val_t(64)))) {}
   ~Workspace() { ::operator delete(memory_, std::align_val_t(64)); }
   Workspace(const Workspace&) = delete;
   Workspace& operator=(const Workspace&) = delete;
@@ -44,22 +43,38 @@ class Workspace {
   double* memory_;
 };
 
+// Doubles of scratch for one pass over p columns.
+inline std::size_t pass_size(int p) { return static_cast<std::size_t>(plain_isa::kBlock) * (2 * (p + 1) + 4); }
+
 using plain_isa::Objective;
 
 // See regression_pass() in regression_block.inc.
 inline void run_regression_pass(Objective objective, const double* x, long height, const int* rows, long n, int p,
-                                const double* centre, const double* inverse_scale, const double* y,
-                                const double* weight, const double* beta, double* work, double* loglik,
-                                double* gradient, double* information, double* linear, double* fitted) {
+                                const double* packed, const double* centre, const double* inverse_scale,
+                                const double* y, const double* weight, const double* beta, double* work,
+                                double* loglik, double* gradient, double* information, double* linear,
+                                double* fitted) {
 #ifdef TWIN_HAS_AVX2
   if (has_avx2()) {
-    avx2_isa::regression_pass(objective, x, height, rows, n, p, centre, inverse_scale, y, weight, beta, work, loglik,
-                              gradient, information, linear, fitted);
+    avx2_isa::regression_pass(objective, x, height, rows, n, p, packed, centre, inverse_scale, y, weight, beta, work,
+                              loglik, gradient, information, linear, fitted);
     return;
   }
 #endif
-  plain_isa::regression_pass(objective, x, height, rows, n, p, centre, inverse_scale, y, weight, beta, work, loglik,
-                             gradient, information, linear, fitted);
+  plain_isa::regression_pass(objective, x, height, rows, n, p, packed, centre, inverse_scale, y, weight, beta, work,
+                             loglik, gradient, information, linear, fitted);
+}
+
+// See pack_rows() in regression_block.inc.
+inline void run_pack(const double* x, long height, const int* rows, long n, int p, const double* centre,
+                     const double* inverse_scale, double* packed) {
+#ifdef TWIN_HAS_AVX2
+  if (has_avx2()) {
+    avx2_isa::pack_rows(x, height, rows, n, p, centre, inverse_scale, packed);
+    return;
+  }
+#endif
+  plain_isa::pack_rows(x, height, rows, n, p, centre, inverse_scale, packed);
 }
 
 inline void run_moment_pass(const double* x, long n, int p, const double* centre, const double* inverse_scale,

@@ -165,3 +165,23 @@ test_that("least-variance bounds solve their equation and do not cut where overl
   expect_lte(bound_of(bounds[["low"]]), min(vapply(seq(0.001, 0.3, 0.001), bound_of, 0)) * (1 + 1e-3))
   expect_identical(core_least_variance_bounds(rep(c(0.3, 0.6), 50), rep(1, 100)), c(low = 0, high = 1))
 })
+
+test_that("a bootstrap refit is the fit to the drawn units, and draws differ by replicate only", {
+  data <- arms()
+  z <- as.double(data$z)
+  y <- data$x[, 1] + z
+  first <- core_fit(data$x, z, NULL, "logit")
+  counts <- core_draw_counts(200, 3)
+  expect_identical(core_draw_counts(200, 3), counts)
+  expect_false(identical(core_draw_counts(200, 4), counts))
+  expect_identical(sum(counts), 200)
+  rows <- rep(1:200, counts)
+  e <- fitted(glm(z[rows] ~ data$x[rows, ], binomial, control = list(epsilon = 1e-14)))
+  w <- ifelse(z[rows] == 1, 1 / e, 1 / (1 - e))
+  by_hand <- weighted.mean(y[rows][z[rows] == 1], w[z[rows] == 1]) - weighted.mean(y[rows][z[rows] == 0], w[z[rows] == 0])
+  expect_equal(unname(core_redraw_weighted(data$x, z, cbind(z, z * y, 1, y), counts, "ATE", first)), by_hand, tolerance = 1e-6)
+  # counts of n draws are nearly Poisson(1)
+  many <- core_draw_counts(1e5, 1)
+  expect_equal(mean(many == 0), exp(-1), tolerance = 0.02)
+  expect_equal(var(many), 1, tolerance = 0.03)
+})
