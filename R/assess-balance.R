@@ -80,6 +80,7 @@ balance_groups <- function(designs, by, call = rlang::caller_env()) {
 # A named list of designs; a single one goes by the name "after".
 balance_designs <- function(x, call = rlang::caller_env()) {
   if (inherits(x, c("twin_study", "twin_design"))) return(list(after = x))
+  if (inherits(x, "twin_arms")) check_design(x, "x", call)
   if (!is_named_list(x) || length(x) == 0L || anyDuplicated(names(x)) > 0L) check_design(x, "x", call)
   for (design in x) check_class(design, "twin_design", "score_units", "x", call)
   if ("before" %in% names(x)) abort_input("A design can't be named {.val before}.", call = call)

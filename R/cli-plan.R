@@ -6,7 +6,8 @@ plan_keys <- function() {
   list(
     top = c("study", "designs", "effects", "probes", "report"),
     study = arguments(frame_study, character()),
-    score = arguments(score_units, "x"), pair = arguments(pair_units, "x"), weigh = arguments(weigh_units, "x"),
+    score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
+    stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
     effect = c("design", arguments(measure_effect, "x")),
     pairs = c("probe", "effect", arguments(probe_pairs, "x")),
     ratio = c("probe", "effect", "estimate", arguments(probe_ratio, "x")),
@@ -15,7 +16,9 @@ plan_keys <- function() {
   )
 }
 
-plan_verbs <- function() list(score = score_units, pair = pair_units, weigh = weigh_units)
+plan_verbs <- function() {
+  list(score = score_units, trim = trim_units, pair = pair_units, stratify = stratify_units, weigh = weigh_units)
+}
 plan_probes <- function() list(pairs = probe_pairs, ratio = probe_ratio)
 
 # list(path, lines, and the five parts), with every key checked.
@@ -184,7 +187,9 @@ plan_designs <- function(plan, study) {
       design <- study
       for (step in plan_steps(plan, name)) {
         settings <- step$settings
-        if (!is.null(settings$model)) settings$model <- plan_formula(settings$model, "model")
+        for (key in intersect(names(settings), c("model", "scale_model", "interactions"))) {
+          if (!identical(settings[[key]], "all")) settings[[key]] <- plan_formula(settings[[key]], key)
+        }
         design <- do.call(plan_verbs()[[step$verb]], c(list(design), settings))
       }
       check_class(design, "twin_design", "score_units", "design", NULL)

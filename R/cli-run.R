@@ -121,7 +121,10 @@ write_results <- function(draft, parts, plan) {
   figure_file <- function(name) file.path(draft, "figures", paste0(file_name(name), ".png"))
   results <- c(
     list(groups = parts$groups),
-    prefixed("balance", parts$balances), prefixed("effects", parts$comparisons), prefixed("probe", parts$probes)
+    prefixed("balance", parts$balances),
+    prefixed("weights", lapply(Filter(has_weights, parts$designs), assess_weights)),
+    if (!is.null(parts$scored)) list(calibration = assess_score(parts$scored)),
+    prefixed("effects", parts$comparisons), prefixed("probe", parts$probes)
   )
   for (name in names(results)) {
     for (ending in c(".csv", ".tex")) export_table(results[[name]], paste0(table_file(name), ending))

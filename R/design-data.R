@@ -49,7 +49,9 @@ design_data <- function(design) {
   study <- design$study
   added <- c(".score", ".linear_score", ".kept", ".weight", ".set")
   taken <- intersect(added, names(study$data))
-  if (length(taken) > 0L) abort_input(c("The data already have {.val {taken}}.", i = "Rename {cli::qty(length(taken))}{?it/them} first."))
+  if (length(taken) > 0L) {
+    abort_input(c("The data already have {.val {taken}}.", i = "Rename {cli::qty(length(taken))}{?it/them} first."))
+  }
   for (outcome in study$roles$outcome) open_outcome(study, outcome, "design_data")
   data <- study$data
   data$.score <- on_all_rows(design, design$score$fitted, NA_real_)

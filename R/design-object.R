@@ -70,6 +70,10 @@ design_label <- function(x) {
 }
 
 check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (inherits(x, "twin_arms")) {
+    abort_input(c("{.arg {arg}} must have two arms.", i = "Take them one at a time from {.fn contrasts_of}."),
+                call = call)
+  }
   check_class(x, c("twin_study", "twin_design"), c("frame_study", "score_units"), arg, call)
 }
 

@@ -18,7 +18,8 @@
 #' every effect says so. With learners prefer `measure_effect(estimator = "augmented")`, to which the score's error
 #' matters only in second order. On a trimmed design the score is fitted to the units that are left.
 #'
-#' @param x A `twin_study`, or a `twin_design` (its score is replaced; it must not have pairs, weights or strata yet).
+#' @param x A `twin_study`, or a `twin_design` (its score is replaced; it must not have pairs, weights or strata yet). A
+#'   `twin_arms` of [frame_arms()] gets a multinomial logit; only `model` can be chosen then.
 #' @param model A one-sided formula for the score in the study's covariates, such as
 #'   `~ boat_length + I(boat_length^2)`; by default the study's own covariates, as framed. With `select = "ladder"`: the
 #'   terms to start from (none by default). With `learners`: the columns they see.
@@ -66,6 +67,7 @@
 score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "hetprobit"), scale_model = NULL,
                         select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71), learners = NULL,
                         folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
+  if (inherits(x, "twin_arms")) return(score_arms(x, model, names(match.call())[-1L]))
   check_design(x)
   check_undesigned(x, "score_units")
   link <- check_choice(link, c("logit", "probit", "cloglog", "hetprobit"))

@@ -17,6 +17,7 @@
 #'
 #' @param x A `twin_design` with a score; for `"entropy"`, `"balancing_score"`, `"stable"` and own weights a
 #'   `twin_study` will do.
+#'   A scored `twin_arms` of [frame_arms()] gets inverse weights; only `truncate` can be chosen then.
 #' @param method `"inverse"` (default), `"entropy"`, `"balancing_score"`, `"stable"`, or `"own"` (said by `weight`).
 #' @param moments For `"entropy"` and `"stable"`: 1 (default; means), 2 (also squares of numeric columns) or 3 (also
 #'   cubes).
@@ -55,6 +56,7 @@
 #' @export
 weigh_units <- function(x, method = c("inverse", "entropy", "balancing_score", "stable", "own"), moments = 1,
                         interactions = NULL, tolerance = 0.02, stabilise = FALSE, truncate = NULL, weight = NULL) {
+  if (inherits(x, "twin_arms")) return(weigh_arms(x, names(match.call())[-1L], method, truncate))
   check_design(x)
   check_undesigned(x, "weigh_units")
   unnamed <- missing(method)
@@ -339,11 +341,14 @@ check_balanced <- function(fit, moments, s, arm, name, study, tolerance, call) {
     room <- slack[min(j, length(slack))]
     fit$target[j] - room > range[2L] || fit$target[j] + room < range[1L]
   }, NA)
-  named <- colnames(moments)[if (any(beyond)) beyond else left >= max(left) / 20]
+  guilty <- if (any(beyond)) which(beyond) else which(left >= max(left) / 20)
+  named <- colnames(moments)[guilty[order(-left[guilty])]]
+  shown <- utils::head(named, 6L) # nolint: object_usage_linter. In the message.
   other <- if (name == "treated") "control" else "treated" # nolint: object_usage_linter. In the message.
   abort_kind("infeasible", c(
     "No weights of the {name} units can meet the moments asked for.",
-    x = if (any(beyond)) "Out of their range: {.val {named}}." else "They can't be met together: {.val {named}}.",
+    x = paste0(if (any(beyond)) "Out of their range: {.val {shown}}" else "They can't be met together: {.val {shown}}",
+               if (length(named) > 6L) " and {length(named) - 6L} more", "."),
     i = "Ask for less: fewer {.arg moments} or {.arg interactions}, merged levels, a larger {.arg tolerance}
          ({.code method = \"stable\"}); or {.fn trim_units} the {other} units without counterpart first."
   ), moments = named, call = call, .envir = environment())
@@ -357,6 +362,7 @@ weight_nuisance <- function(design) {
   if (facts$method == "strata") {
     return(core_stratum_nuisance(design$set, study$z, s, design$weight, study$estimand))
   }
+  if (facts$method == "arms") return(arm_weight_nuisance(design))
   if (facts$method == "own") return(core_known(length(s)))
   nuisance <- switch(facts$method,
     inverse = , balancing_score = inverse_nuisance(design),

@@ -44,7 +44,9 @@ check_comparable <- function(effects, term, call = rlang::caller_env()) {
   }
   first <- effects[[1L]]$study
   for (effect in effects[-1L]) {
-    if (!identical(effect$study$data, first$data) || !identical(effect$study$levels, first$levels)) {
+    same_arms <- identical(effect$study$levels, first$levels) ||
+      (!is.null(first$family) && identical(effect$study$family, first$family))
+    if (!identical(effect$study$data, first$data) || !same_arms) {
       abort_input("Effects side by side must come from the same data and the same treated level.", call = call)
     }
   }
@@ -77,7 +79,8 @@ as.data.frame.twin_comparison <- function(x, ...) generics::tidy(x)
 vcov.twin_comparison <- function(object, ...) {
   contributions <- vapply(object$effects, row_contributions, numeric(nrow(object$effects[[1L]]$study$data)),
                           term = object$term)
-  study <- object$effects[[1L]]$study
+  studies <- lapply(object$effects, `[[`, "study")
+  study <- studies[[which.max(vapply(studies, function(study) length(study$rows), 0L))]]
   cluster <- if (!is.null(study$cluster)) spread_codes(study)
   joint <- core_vcov(contributions * nrow(contributions), cluster,
                      used = rowSums(contributions != 0) > 0)$vcov

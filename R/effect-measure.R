@@ -250,6 +250,14 @@ check_outcome <- function(outcome, study, call = rlang::caller_env()) {
   ), call = call)
 }
 
+# The population of a contrast of several arms holds units of the others, for whom there are no outcome models here.
+check_two_arms <- function(x, call) {
+  if (is.null(study_of(x)$outside)) return(invisible(x))
+  abort_unsupported(c("The augmented estimator works on two arms, not on contrasts of several.",
+                      i = "Use {.code estimator = \"difference\"}, or frame both arms with {.arg subset}."),
+                    call = call)
+}
+
 check_estimator <- function(x, estimator, model, family, call = rlang::caller_env()) {
   if (estimator == "difference") {
     if (!is.null(model) || !is.null(family)) {
@@ -272,6 +280,7 @@ check_estimator <- function(x, estimator, model, family, call = rlang::caller_en
       i = "Use {.code estimator = \"difference\"} here, or {.fn weigh_units} in place of {.fn pair_units}."
     ), call = call)
   }
+  check_two_arms(x, call)
   needs_score <- !has_weights(x) || study_of(x)$estimand %in% c("ATO", "ATM")
   if (is.null(design_score(x)) && needs_score) {
     abort_input(c("The augmented estimator needs a propensity score.", i = "Call {.fn score_units} first."),

@@ -32,19 +32,35 @@ score_section <- function(parts) {
   design <- parts$scored
   if (is.null(design)) return(NULL)
   overlap <- assess_overlap(design)
+  calibration <- assess_score(design)
   tags <- htmltools::tags
-  coefficients <- generics::tidy(design)
-  table <- data.frame(Term = coefficients$term, Estimate = number_text(coefficients$estimate),
-                      SE = number_text(coefficients$std.error), z = number_text(coefficients$statistic),
-                      p = p_text(coefficients$p.value))
   new_section(
     "score", "Propensity score and overlap",
-    tags$p(sprintf("%s of treatment on %d terms.", if (design$score$link == "logit") "Logit" else design$score$link,
-                   length(design$score$coefficients) - 1L), overlap_sentence(overlap)),
+    tags$p(sprintf("Score: %s.", score_text(design$score)), overlap_sentence(overlap)),
     html_figure(plot(overlap), "Histogram of propensity scores, treated upwards and control downwards.",
                 overlap_sentence(overlap)),
-    tags$details(tags$summary("Coefficients of the score"),
-                 table_tag(table, "Coefficients on the log-odds scale", note = NULL))
+    tags$details(tags$summary("Calibration"), tags$p(calibration_sentence(calibration), auc_sentence(calibration$auc)),
+                 html_figure(plot(calibration), "Share treated against mean score, by groups of equal size.", NULL),
+                 html_table(calibration)),
+    score_details(design$score)
+  )
+}
+
+# What the score was made of: learners, the ladder, coefficients; whichever there are.
+score_details <- function(score) {
+  tags <- htmltools::tags
+  one <- function(summary, table, caption) {
+    if (!is.null(table)) tags$details(tags$summary(summary), table_tag(table, caption, note = NULL))
+  }
+  coefficients <- if (!is.null(score$coefficients)) coefficient_table(score)
+  htmltools::tagList(
+    one("Learners", if (!is.null(score$learners)) learner_lines(score$learners), "Weights and out-of-fold losses"),
+    one("Term search", if (!is.null(score$steps)) ladder_lines(score$steps), "Terms added and the last one tried"),
+    one("Coefficients of the score", if (!is.null(coefficients)) {
+      data.frame(Term = coefficients$term, Estimate = number_text(coefficients$estimate),
+                 SE = number_text(coefficients$std.error), z = number_text(coefficients$statistic),
+                 p = p_text(coefficients$p.value))
+    }, sprintf("Coefficients on the %s scale", if (score$link == "logit") "log-odds" else link_words[[score$link]]))
   )
 }
 
@@ -57,7 +73,14 @@ balance_section <- function(parts) {
       tags$p(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance)),
       html_figure(plot(balance), paste("Absolute standardized mean differences before and after", balance$design),
                   "Hollow: before the design. Filled: after it. The shaded band is the limit."),
-      tags$details(tags$summary("All rows"), html_table(balance))
+      tags$details(tags$summary("All rows"), html_table(balance)),
+      if (has_weights(design)) {
+        tags$details(tags$summary("Weights"), html_table(assess_weights(design)),
+                     html_figure(plot(assess_weights(design)), "Weights by arm", NULL))
+      },
+      if (design$kind == "strata") {
+        tags$details(tags$summary("Strata"), table_tag(stratum_lines(design), "Strata", NULL))
+      }
     )
   }, parts$balances, parts$designs, names(parts$balances))
   new_section("balance", "Designs and their balance", unname(blocks))

@@ -27,7 +27,7 @@ population_text <- function(estimand, note) {
 arm_lines <- function(x, size) {
   study <- x$study
   one <- function(arm, label, code) {
-    inside <- study$z == code
+    inside <- in_arm(study, code)
     text <- paste0(sprintf("\"%s\": %s", study$levels[[arm]], plural(sum(inside), "unit")), fallen_text(x, inside))
     if (has_weights(x) || !is.null(study$s)) {
       text <- paste0(text, sprintf("; effective sample %s", count_text(round(size[[arm]]))))

@@ -1,11 +1,13 @@
 #' Write a table for the paper
 #'
-#' Writes groups, balance, an effect, a comparison or a probe to a file. `.tex` (booktabs, with a note below the table),
-#' `.html` and `.md` hold rounded numbers and a note that says what they are and which way differences go; `.csv` and
-#' `.xlsx` hold the numbers of `tidy()` at full precision. In those, text that a spreadsheet would run as a formula
-#' stays text. The file is written under a temporary name and renamed, so that a failure leaves nothing half-written.
+#' Writes groups, balance, weights, scores, an effect, a comparison or a probe to a file. `.tex` (booktabs, with a
+#' note below the table), `.html` and `.md` hold rounded numbers and a note that says what they are and which way
+#' differences go; `.csv` and `.xlsx` hold the numbers of `tidy()` at full precision. In those, text that a
+#' spreadsheet would run as a formula stays text. The file is written under a temporary name and renamed, so that a
+#' failure leaves nothing half-written.
 #'
-#' @param x A `twin_groups`, `twin_balance`, `twin_effect`, `twin_comparison` or `twin_probe`.
+#' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_calibration`, `twin_scores`, `twin_effect`,
+#'   `twin_comparison` or `twin_probe`.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
 #' @param columns Which columns of the rendered table, in which order: their headings, renamed where the vector has
@@ -31,8 +33,10 @@
 #' @export
 export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL, digits = NULL, stars = NULL,
                          se = c("beside", "under"), note = NULL) {
-  kinds <- c("twin_groups", "twin_balance", "twin_effect", "twin_comparison", "twin_probe")
-  check_class(x, kinds, c("describe_groups", "assess_balance", "measure_effect", "compare_effects", "probe_pairs"))
+  made_by <- c(twin_groups = "describe_groups", twin_balance = "assess_balance", twin_weights = "assess_weights",
+               twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
+               twin_comparison = "compare_effects", twin_probe = "probe_pairs")
+  check_class(x, names(made_by), made_by)
   check_string(file)
   check_string(caption, null = TRUE)
   se <- check_choice(se, c("beside", "under"))
@@ -175,6 +179,30 @@ table_parts.twin_balance <- function(x, number = number_text) {
   if (!is.null(x$by)) table <- cbind(Group = ifelse(is.na(first$group), "all", first$group), table)
   list(table = table, caption = sprintf("Balance: %s", x$design), first = "Covariate", keys = first$covariate,
        levels = first$level, note = paste(verdict_text(x), balance_note(x)))
+}
+
+#' @exportS3Method
+table_parts.twin_weights <- function(x, number = number_text) {
+  last <- x$rows[x$rows$sample == names(x$weights)[length(x$weights)], ]
+  table <- weight_table(x, number)
+  plain_parts(table, "Arm", paste("Weights:", x$design), weight_sentence(x, last))
+}
+
+#' @exportS3Method
+table_parts.twin_calibration <- function(x, number = number_text) {
+  plain_parts(calibration_table(x, number), "Scores", paste("Calibration of the score:", x$score),
+              paste(calibration_sentence(x), auc_sentence(x$auc)))
+}
+
+#' @exportS3Method
+table_parts.twin_scores <- function(x, number = number_text) {
+  plain_parts(scores_table(x, number), "Score", scores_title(x), scores_note(x))
+}
+
+# Tables whose rows have neither levels nor p-values.
+plain_parts <- function(table, first, caption, note) {
+  list(table = table, caption = caption, first = first, keys = table[[first]], levels = rep(NA, nrow(table)),
+       note = note)
 }
 
 #' @exportS3Method

@@ -123,12 +123,14 @@ format.twin_calibration <- function(x, ...) {
 #' @export
 print.twin_calibration <- function(x, ...) print_lines(x, format(x, ...))
 
-calibration_table <- function(x) {
+calibration_table <- function(x, number = three_decimals) {
   rows <- x$rows
   data.frame(Scores = score_range_text(rows$low, rows$high), Units = count_text(rows$units),
-             `mean score` = number_text(rows$mean_score, 3), `share treated` = number_text(rows$share_treated, 3),
+             `mean score` = number(rows$mean_score), `share treated` = number(rows$share_treated),
              `95% interval` = score_range_text(rows$conf.low, rows$conf.high), check.names = FALSE)
 }
+
+three_decimals <- function(x) number_text(x, 3)
 
 calibration_sentence <- function(x) {
   off <- sum(x$rows$mean_score < x$rows$conf.low | x$rows$mean_score > x$rows$conf.high)
@@ -167,12 +169,10 @@ format.twin_scores <- function(x, ...) {
   rows <- x$rows
   failed <- rows[!is.na(rows$problem), ]
   c(
-    wrap_lines(sprintf("Scores by the balance of the %s they make (%s)", x$kind, x$estimand)),
-    table_lines(scores_table(x)),
+    wrap_lines(scores_title(x)),
+    table_lines(fit_table(scores_table(x), spare = c("largest", "eff. control", "AUC"))),
     "",
-    wrap_lines(sprintf("A row passes when |SMD| is at most %s and the variance ratio lies in %s to %s. The first score
-      reaches the best balance; log-loss and AUC say how well a score predicts, which is not the goal.",
-      format(x$limits$smd), format(x$limits$ratio[1L]), format(x$limits$ratio[2L]))),
+    wrap_lines(scores_note(x)),
     if (nrow(failed) > 0L) wrap_lines(paste0("No design with ", failed$score, ": ", failed$problem))
   )
 }
@@ -180,17 +180,25 @@ format.twin_scores <- function(x, ...) {
 #' @export
 print.twin_scores <- function(x, ...) print_lines(x, format(x, ...))
 
-scores_table <- function(x) {
+scores_table <- function(x, number = three_decimals) {
   rows <- x$rows
   table <- data.frame(
-    Score = rows$score, weight = number_text(rows$weight, 3), `log-loss` = number_text(rows$loss, 4),
-    AUC = number_text(rows$auc, 3), passing = ifelse(is.na(rows$passing), "-", paste(rows$passing, "of", rows$rows)),
-    `worst |SMD|` = number_text(rows$worst_smd, 3), `mean |SMD|` = number_text(rows$mean_smd, 3),
+    Score = rows$score, weight = number(rows$weight), `log-loss` = number_text(rows$loss, 4),
+    AUC = number(rows$auc), passing = ifelse(is.na(rows$passing), "-", paste(rows$passing, "of", rows$rows)),
+    `worst |SMD|` = number(rows$worst_smd), `mean |SMD|` = number(rows$mean_smd),
     `eff. control` = ifelse(is.na(rows$ess_control), "-", count_text(round(rows$ess_control))),
     largest = ifelse(is.na(rows$largest_share), "-", share_text(rows$largest_share)), check.names = FALSE
   )
   if (all(is.na(rows$weight))) table$weight <- NULL
-  fit_table(table, spare = c("largest", "eff. control", "AUC"))
+  table
+}
+
+scores_title <- function(x) sprintf("Scores by the balance of the %s they make (%s)", x$kind, x$estimand)
+
+scores_note <- function(x) {
+  sprintf(paste("A row passes when |SMD| is at most %s and the variance ratio lies in %s to %s. The first score",
+                "reaches the best balance; log-loss and AUC say how well a score predicts, which is not the goal."),
+          format(x$limits$smd), format(x$limits$ratio[1L]), format(x$limits$ratio[2L]))
 }
 
 #' @export

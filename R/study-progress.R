@@ -1,9 +1,10 @@
-# Long work shows progress through progressr: in an interactive session, or wherever the user has chosen handlers.
+# Long work shows progress through progressr, with the handlers the user has chosen: in an interactive session, when a
+# command runs at a terminal, or where the option progressr.enable says so.
 
 # work: a function of tick(), which it calls once per piece of work; steps: how many there will be, when known.
 show_progress <- function(title, work, steps = NULL) {
   progressr::with_progress({
     progress <- progressr::progressor(steps = if (is.null(steps)) 1L else steps, message = title)
     work(function(what = "") progress(message = paste0(title, ": ", what), amount = if (is.null(steps)) 0 else 1))
-  })
+  }, enable = getOption("progressr.enable", interactive() || isatty(stderr())))
 }

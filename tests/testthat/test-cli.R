@@ -1,43 +1,3 @@
-# Runs a command in this process: list(status, out, err).
-twin <- function(...) {
-  err <- withr::local_tempfile()
-  con <- file(err, "w")
-  sink(con, type = "message")
-  on.exit({
-    sink(type = "message")
-    close(con)
-  })
-  out <- utils::capture.output(status <- twin_main(c(...)))
-  flush(con)
-  list(status = status, out = out, err = readLines(err))
-}
-
-# A folder with a plan and the crews data; `edit` changes the plan's lines.
-plan_folder <- function(edit = identity, env = parent.frame()) {
-  folder <- withr::local_tempdir(.local_envir = env)
-  data <- many_crews()
-  data$id <- seq_len(300)
-  data.table::fwrite(data, file.path(folder, "data.csv"))
-  writeLines(edit(c(
-    "study:", "  data: data.csv", "  treatment: joined", "  outcome: [income, direct]",
-    "  covariates: \"~ boat + past + port\"", "  estimand: ATT", "  id: id", "  cluster: harbour",
-    "designs:", "  pairs:", "    - score: {link: logit}", "    - pair: {caliper: 0.2, order: hardest}",
-    "  weights: [score, weigh]",
-    "effects:", "  raw: {}", "  pairs: {design: pairs}",
-    "  share: {design: weights, outcome: direct, estimator: augmented}",
-    "probes:", "  hidden: {probe: pairs, effect: pairs, gamma: [1, 2]}", "  strength: {probe: ratio, effect: share}",
-    "report:", "  truth: {income: 2}", "  limit: lenient"
-  )), file.path(folder, "plan.yml"))
-  folder
-}
-
-expect_stopped <- function(result, status, pattern) {
-  expect_identical(result$status, status)
-  expect_match(gsub("\\s+", " ", paste(result$err, collapse = " ")), pattern)
-  expect_false(any(grepl("Error in|Backtrace|Traceback", result$err)))
-  expect_lte(max(nchar(result$err)), 80)
-}
-
 test_that("run makes tables, figures, weights, logbook and report", {
   folder <- plan_folder()
   result <- twin("run", file.path(folder, "plan.yml"))
@@ -215,7 +175,7 @@ test_that("the program itself runs the demo, and its intervals hold the truth wh
   expect_null(attr(out, "status"))
   table <- data.table::fread(file.path(folder, "twin-demo/results/tables/effects-income.csv"), data.table = FALSE)
   expect_identical(table$covers[table$label == "raw"], FALSE)
-  expect_identical(table$covers[table$label != "raw"], c(TRUE, TRUE, TRUE))
+  expect_identical(table$covers[table$label != "raw"], rep(TRUE, 4))
   raw <- table$estimate[table$label == "raw"]
   expect_true(raw < 0 && table$truth[1] > 0)
   truth <- crews_truth$truth[crews_truth$outcome == "income" & crews_truth$estimand == "ATT" & crews_truth$weighted]

@@ -12,6 +12,8 @@ test_that("the README and the article show what their code prints", {
   }
   unchanged("README.md")
   unchanged("docs/articles/before-the-outcome.md")
+  skip_if_not_installed("mgcv")
+  unchanged("docs/articles/weighting.md")
 })
 
 test_that("pictures that the README shows are there", {

@@ -1,0 +1,99 @@
+# Multinomial logit: P(arm = k) = exp(x'b_k) / sum_j exp(x'b_j), b_1 = 0; METHODS, "Propensity score", more than two
+# arms.
+
+# x: n x p without intercept (one is added), independent columns; arm: codes 1..K; s: n. Newton with halving on
+# standardised columns. coefficients: (p + 1) x (K - 1); covariance: of vec(coefficients); fitted: n x K; linear: n x
+# (K - 1).
+core_fit_multinomial <- function(x, arm, s) {
+  arms <- max(arm)
+  centre <- colMeans(x)
+  spread <- apply(x, 2L, stats::sd)
+  standard <- cbind(1, sweep(sweep(x, 2L, centre), 2L, spread, "/"))
+  q <- ncol(standard)
+  beta <- matrix(0, q, arms - 1L)
+  at <- multinomial_at(beta, standard, arm, s)
+  status <- "not_converged"
+  for (iteration in 1:100) {
+    step <- tryCatch(solve(at$information, at$gradient), error = function(e) NULL)
+    if (is.null(step)) break
+    for (halving in 0:30) {
+      trial <- multinomial_at(beta + step, standard, arm, s)
+      if (trial$loglik >= at$loglik - 1e-10 * (1 + abs(at$loglik))) break
+      step <- step / 2
+    }
+    beta <- beta + step
+    at <- trial
+    if (max(abs(step)) <= 1e-9) {
+      status <- "converged"
+      break
+    }
+    if (max(abs(beta)) > 100) break
+  }
+  to_raw <- diag(c(1, 1 / spread), q)
+  to_raw[1L, -1L] <- -centre / spread
+  covariance <- if (status == "converged") {
+    blocks <- kronecker(diag(arms - 1L), to_raw)
+    blocks %*% solve(at$information) %*% t(blocks)
+  }
+  list(status = status, iterations = iteration, loglik = at$loglik, coefficients = to_raw %*% beta,
+       covariance = covariance, fitted = at$fitted, linear = at$linear)
+}
+
+multinomial_at <- function(beta, x, arm, s) {
+  linear <- x %*% beta
+  top <- pmax(0, do.call(pmax, as.data.frame(linear)))
+  odds <- exp(cbind(0, linear) - top)
+  fitted <- odds / rowSums(odds)
+  q <- ncol(x)
+  k <- ncol(beta)
+  residual <- vapply(seq_len(k), function(j) s * ((arm == j + 1L) - fitted[, j + 1L]), numeric(length(arm)))
+  information <- matrix(0, q * k, q * k)
+  for (a in seq_len(k)) {
+    for (b in seq_len(a)) {
+      weight <- s * fitted[, a + 1L] * ((a == b) - fitted[, b + 1L])
+      block <- crossprod(x * weight, x)
+      information[(a - 1L) * q + seq_len(q), (b - 1L) * q + seq_len(q)] <- block
+      information[(b - 1L) * q + seq_len(q), (a - 1L) * q + seq_len(q)] <- t(block)
+    }
+  }
+  list(loglik = sum(s * log(fitted[cbind(seq_along(arm), arm)])), gradient = c(crossprod(x, residual)),
+       information = information, fitted = fitted, linear = linear)
+}
+
+# q = the K - 1 linear scores of each unit: v is n x (K - 1).
+core_multinomial_nuisance <- function(x, arm, s, fit) {
+  residual <- vapply(seq_len(ncol(fit$coefficients)), function(j) s * ((arm == j + 1L) - fit$fitted[, j + 1L]),
+                     numeric(length(arm)))
+  list(
+    gradient = function(v) c(rbind(colSums(v), crossprod(x, v))),
+    influence = function(u) {
+      direction <- matrix(fit$covariance %*% u, nrow = ncol(x) + 1L)
+      length(arm) * rowSums(residual * (cbind(1, x) %*% direction))
+    }
+  )
+}
+
+# Weights of arm k and the reference (arm 1) for the contrast of the two, and their derivative in the linear scores
+# (n x (K - 1)). h / e(own arm): ATE h = 1; ATO h = 1 / sum(1 / e) (Li & Li 2019); ATM h = min(e). ATT: those in arm k;
+# ATC: those in the reference.
+core_arm_weight <- function(e, arm, k, estimand) {
+  own <- e[cbind(seq_along(arm), arm)]
+  others <- seq_len(ncol(e))[-1L]
+  # d log e_m / d eta_j = 1(m = j) - e_j
+  log_slope <- function(m) vapply(others, function(j) (m == j) - e[, j], numeric(length(arm)))
+  pure <- switch(estimand,
+    ATE = list(h = rep(1, length(arm)), slope = 0),
+    ATT = list(h = e[, k], slope = log_slope(k)),
+    ATC = list(h = e[, 1L], slope = log_slope(1L)),
+    ATO = {
+      h <- 1 / rowSums(1 / e)
+      list(h = h, slope = h * Reduce(`+`, lapply(seq_len(ncol(e)), function(m) log_slope(m) / e[, m])))
+    },
+    ATM = {
+      least <- max.col(-e, ties.method = "first")
+      list(h = e[cbind(seq_along(arm), least)], slope = log_slope(least))
+    }
+  )
+  weight <- pure$h / own
+  list(weight = weight, slope = weight * (pure$slope - log_slope(arm)))
+}

@@ -1,0 +1,88 @@
+#' State the question for more than two arms
+#'
+#' Like [frame_study()], for a treatment with three values or more: every arm is compared with one reference.
+#' [score_units()] then fits a multinomial logit, [weigh_units()] weighs by the inverse of each unit's own arm's
+#' chance, and [contrasts_of()] gives one two-arm design per arm for [assess_balance()], [assess_weights()] and
+#' [measure_effect()].
+#'
+#' @param data,outcome,covariates,... As in [frame_study()]; `...` takes its `estimand`, `weight`, `cluster`,
+#'   `stratum`, `id`, `subset`, `missing` and `event`. For three arms or more the estimands mean: `"ATE"` everybody,
+#'   `"ATT"` those in the arm compared, `"ATC"` those in the reference, `"ATO"` weight 1 / sum(1 / e), `"ATM"` weight
+#'   min(e).
+#' @param treatment Name of the treatment column.
+#' @param reference The value of `treatment` that every other is compared with.
+#' @return A `twin_arms`. [contrasts_of()] gives a two-arm [study][frame_study] for each arm against the reference.
+#' @section Errors: As [frame_study()]; `twin_error_input` when the treatment has fewer than three values or an arm
+#'   fewer than 2 units.
+#' @references Li, F., Li, F. (2019). Propensity score weighting for causal inference with multiple treatments. Annals
+#'   of Applied Statistics 13. \doi{10.1214/19-AOAS1282}
+#' @family question
+#' @examples
+#' arms <- frame_arms(crews, treatment = "gear", outcome = "income", reference = "pots", estimand = "ATE",
+#'                    covariates = ~ boat_length + crew_size + past_income)
+#' design <- arms |> score_units() |> weigh_units()
+#' design
+#' measure_effect(contrasts_of(design)$nets)
+#' @export
+frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
+  call <- rlang::current_env()
+  check_units(data, call)
+  check_string(treatment)
+  check_columns(treatment, data)
+  given <- data[[treatment]]
+  values <- plain_column(if (is.logical(given)) factor(given) else given, treatment, call)
+  text <- as.character(values)
+  listing <- table(text)
+  check_reference_arm(reference, listing, treatment)
+  data[[treatment]] <- text != as.character(reference)
+  base <- frame_study(data, treatment, outcome, covariates, ...)
+  base$data[[treatment]] <- given
+  levels <- c(as.character(reference), setdiff(names(listing), as.character(reference)))
+  arm <- match(text[base$rows], levels)
+  small <- levels[tabulate(arm, length(levels)) < 2L]
+  if (length(small) > 0L) {
+    abort_input(c("Each arm must have at least 2 units.", x = "{.val {treatment}} has fewer in {.val {small}}.",
+                  i = "Merge arms, or leave {cli::qty(length(small))}{?it/them} out with {.arg subset}."), levels = small)
+  }
+  new_arms(base, arm, levels, score = NULL, designs = NULL, steps = list())
+}
+
+check_reference_arm <- function(reference, listing, treatment, call = rlang::caller_env()) {
+  counts <- sprintf("%s (%d)", dQuote(names(listing), FALSE), as.integer(listing)) # nolint: object_usage_linter.
+  if (length(listing) < 3L) {
+    abort_input(c("{.fn frame_arms} is for three arms or more.", x = "{.val {treatment}} has {counts}.",
+                  i = "Use {.fn frame_study}."), column = treatment, call = call)
+  }
+  if (length(reference) == 1L && as.character(reference) %in% names(listing)) return(invisible(reference))
+  abort_input(c("{.arg reference} must be one of the values of {.val {treatment}}.",
+                x = "It is {.val {reference}}; the values are {counts}."), column = treatment, call = call)
+}
+
+# base: a study whose treated arm is "any but the reference"; arm: codes into levels, the reference first; score: see
+# score_arms(); designs: named list of two-arm designs (both NULL until made).
+new_arms <- function(base, arm, levels, score, designs, steps) {
+  stopifnot(length(arm) == length(base$z), is.integer(arm), !anyNA(arm))
+  structure(list(base = base, arm = arm, levels = levels, score = score, designs = designs, steps = steps),
+            class = "twin_arms")
+}
+
+#' @exportS3Method
+study_of.twin_arms <- function(x) x$base # nolint: object_name_linter. An S3 method.
+
+# The study of arm k against the reference. whole: keep the units of other arms with sampling weight 0, since a score of
+# all arms leans on them; else leave them out.
+arm_study <- function(x, k, whole) {
+  study <- x$base
+  inside <- x$arm %in% c(1L, k)
+  study$z <- as.integer(x$arm == k)
+  study$levels <- c(treated = x$levels[k], control = x$levels[1L])
+  study$hash <- rlang::hash(list(study$hash, k))
+  study$family <- x$base$hash
+  if (!whole) return(restrict_study(study, inside))
+  study$s <- sampling_weight(study) * inside
+  study$outside <- !inside
+  study
+}
+
+# The units of an arm, without those of other arms that a study of several keeps for its score.
+in_arm <- function(study, arm) study$z == arm & !(if (is.null(study$outside)) FALSE else study$outside)
