@@ -41,7 +41,7 @@ core_fit_multinomial <- function(x, arm, s) {
 
 multinomial_at <- function(beta, x, arm, s) {
   linear <- x %*% beta
-  top <- pmax(0, do.call(pmax, as.data.frame(linear)))
+  top <- pmax(0, linear[cbind(seq_along(arm), max.col(linear, ties.method = "first"))])
   odds <- exp(cbind(0, linear) - top)
   fitted <- odds / rowSums(odds)
   q <- ncol(x)

@@ -98,9 +98,10 @@ arm_weight_nuisance <- function(design) {
 #' Take the contrasts out of a study of several arms
 #'
 #' @param x A `twin_arms`, from [frame_arms()] or, weighted, from [weigh_units()].
-#' @return A named list with one entry per arm other than the reference: two-arm studies of the units of both arms when
-#'   `x` has no score yet, two-arm designs when it has weights. In these designs differences are arm minus reference, and
-#'   standard errors account for the multinomial score, which the units of every arm helped to estimate.
+#' @return A named list with one entry per arm other than the reference: two-arm studies of the units of both arms
+#'   when `x` has no score yet, two-arm designs when it has weights. In these designs differences are arm minus
+#'   reference, and standard errors account for the multinomial score, which the units of every arm helped to
+#'   estimate.
 #' @section Errors: `twin_error_input` when there is a score but no weights.
 #' @family design
 #' @examples

@@ -8,7 +8,7 @@ score_from_learners <- function(x, settings, call) {
   learners <- check_learners(settings$learners, call)
   covariates <- learner_columns(study, settings$model, call)
   inside <- kept_weight(x) > 0
-  seed <- if (is.null(settings$seed)) 1 else settings$seed
+  seed <- learner_seed(settings)
   fold <- with_own_seed(seed, draw_folds(study, inside, round(settings$folds), call))
   data <- list(x = covariates, z = study$z, s = kept_weight(x) / mean(kept_weight(x)[inside]))
   results <- run_learners(learners, data, fold, seed)

@@ -114,19 +114,27 @@ score_design <- function(x, settings, call = rlang::caller_env()) {
   )
   score$settings <- settings
   if (!all(design_kept(x))) score$inside <- design_kept(x)
-  label <- score_label(settings, score)
-  seed <- if (settings$source == "learners") settings$seed
-  step <- list(verb = "score", label = label, settings = settings[settings_of[[settings$source]]], model = score$terms,
-               inside = if (!all(design_kept(x))) design_kept(x))
+  recipe <- settings[settings_of[[settings$source]]]
+  if (!is.null(recipe$learners)) recipe$learners <- score$learners$learner  # functions have no lasting hash
+  step <- list(verb = "score", label = score_label(settings, score), settings = recipe, model = score$terms,
+               inside = score$inside)
   design <- new_design(x, step, kind = "raw", score = score)
-  log_design(design, "score", score_counts(score), score_log(settings, score), if (is.null(seed)) NA_integer_ else seed)
+  log_design(design, "score", score_counts(score), score_log(settings, score),
+             if (settings$source == "learners") learner_seed(settings) else NA_integer_)
 }
+
+learner_seed <- function(settings) if (is.null(settings$seed)) 1 else settings$seed
 
 settings_of <- list(column = "column", learners = c("learners", "folds", "prediction", "seed"),
                     ladder = c("link", "thresholds"), hetprobit = c("link", "scale_model"), regression = "link")
 
 score_label <- function(settings, score) {
-  if (!is.null(score$inside)) return("score fitted again")
+  label <- source_label(settings, score)
+  if (is.null(score$inside)) return(label)
+  paste(if (label == plain_score) "score" else label, "fitted again")
+}
+
+source_label <- function(settings, score) {
   switch(settings$source,
     column = sprintf("score from column %s", settings$column),
     learners = stack_label(setdiff(score$learners$learner, "stack")),
@@ -147,7 +155,7 @@ stack_label <- function(names) {
 
 score_counts <- function(score) {
   if (is.null(score$coefficients)) return("")
-  sprintf("%d terms", length(score$coefficients) - 1L)
+  plural(length(score$coefficients) - 1L, "term")
 }
 
 score_log <- function(settings, score) {
@@ -164,11 +172,12 @@ score_text <- function(score) {
   terms <- length(score$coefficients) - 1L
   switch(settings$source,
     column = sprintf("column %s, taken as known", settings$column),
-    learners = sprintf("%s prediction of %s learners, %d folds, seed %d; taken as known",
-                       sub("_", "-", gsub("_of_", "-of-", settings$prediction)), nrow(score$learners) - 1L,
-                       round(settings$folds), as.integer(if (is.null(settings$seed)) 1 else settings$seed)),
-    balancing = sprintf("logit solving the balance conditions, %d terms", terms),
-    sprintf("%s, %d terms", link_words[[score$link]], terms)
+    learners = sprintf("%s prediction of %s, %d folds, seed %d; taken as known",
+                       c(out_of_fold = "out-of-fold", refitted = "refitted")[[settings$prediction]],
+                       plural(nrow(score$learners) - 1L, "learner"), round(settings$folds),
+                       as.integer(learner_seed(settings))),
+    balancing = sprintf("logit solving the balance conditions, %s", plural(terms, "term")),
+    sprintf("%s, %s", link_words[[score$link]], plural(terms, "term"))
   )
 }
 
@@ -213,7 +222,7 @@ score_from_column <- function(x, settings, call) {
   check_columns(name, study$data, "score", call)
   values <- study$data[[name]][study$rows]
   if (!is.numeric(values)) abort_input("The score {.val {name}} must be numbers.", column = name, call = call)
-  bad <- which(design_kept(x) & (is.na(values) | values <= 0 | values >= 1))
+  bad <- which(is.na(values) | values <= 0 | values >= 1)
   if (length(bad) > 0L) {
     abort_input(c(
       "The score {.val {name}} must lie above 0 and below 1.",

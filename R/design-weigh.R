@@ -267,15 +267,20 @@ check_moments <- function(moments, call) {
   abort_input("{.arg moments} must be 1, 2 or 3.", call = call)
 }
 
-# What is to be balanced: the model's columns, with numeric ones standardised (so that powers do not run together),
-# their powers, and products asked for. all_levels: with the first level of every factor, as the balance table has it.
+# What is to be balanced: the covariates and whatever terms a formula adds, numeric columns standardised (so that
+# powers do not run together), their powers, and products asked for. all_levels: with the first level of every factor,
+# as the balance table has it.
 moment_matrix <- function(study, moments, interactions, all_levels, call) {
-  base <- study_matrix(study)
+  base <- covariate_matrix(study$columns)
+  if (!is.null(study$formula)) {
+    terms <- study_matrix(study)
+    base <- cbind(base, terms[, setdiff(colnames(terms), colnames(base)), drop = FALSE])
+  }
   if (all_levels) base <- cbind(base, reference_levels(study$columns))
   numeric <- Filter(function(column) column$kind %in% c("numeric", "date"), study$columns)
   standard <- lapply(numeric, function(column) standardise(column$values, sampling_weight(study)))
   plain <- intersect(names(standard), colnames(base))
-  base[, plain] <- do.call(cbind, standard[plain])
+  if (length(plain) > 0L) base[, plain] <- do.call(cbind, standard[plain])
   powers <- lapply(seq_len(moments)[-1L], function(power) {
     columns <- lapply(standard, function(values) values^power)
     do.call(cbind, stats::setNames(columns, sprintf("%s^%d", names(columns), power)))
@@ -335,12 +340,7 @@ check_balanced <- function(fit, moments, s, arm, name, study, tolerance, call) {
   slack <- if (is.null(tolerance)) 1e-8 else tolerance + 1e-8
   left <- abs(core_moment_gaps(moments, s, arm, fit))
   if (fit$status == "converged" && all(left <= slack + 1e-8 * abs(fit$target))) return(invisible(fit))
-  rows <- arm == 1 & s > 0
-  beyond <- vapply(seq_len(ncol(moments)), function(j) {
-    range <- range(moments[rows, j])
-    room <- slack[min(j, length(slack))]
-    fit$target[j] - room > range[2L] || fit$target[j] + room < range[1L]
-  }, NA)
+  beyond <- beyond_range(moments[arm == 1 & s > 0, , drop = FALSE], fit$target, tolerance)
   guilty <- if (any(beyond)) which(beyond) else which(left >= max(left) / 20)
   named <- colnames(moments)[guilty[order(-left[guilty])]]
   shown <- utils::head(named, 6L) # nolint: object_usage_linter. In the message.
@@ -352,6 +352,15 @@ check_balanced <- function(fit, moments, s, arm, name, study, tolerance, call) {
     i = "Ask for less: fewer {.arg moments} or {.arg interactions}, merged levels, a larger {.arg tolerance}
          ({.code method = \"stable\"}); or {.fn trim_units} the {other} units without counterpart first."
   ), moments = named, call = call, .envir = environment())
+}
+
+# Moments whose target no weights of the arm can reach. Entropy weights are positive, so that the ends of the range are
+# out of reach too.
+beyond_range <- function(x, target, tolerance) {
+  least <- apply(x, 2L, min)
+  most <- apply(x, 2L, max)
+  if (!is.null(tolerance)) return(target - tolerance > most | target + tolerance < least)
+  target > most | target < least | (least < most & (target == least | target == most))
 }
 
 # The weights as a nuisance of core-nuisance.R: one mechanism for every method.

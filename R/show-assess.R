@@ -124,14 +124,16 @@ plot_differences <- function(x) {
     ggplot2::labs(
       x = "absolute standardized mean difference", y = NULL,
       title = if (x$several) "Balance of the designs" else sprintf("Balance of %s", x$design),
-      subtitle = paste0("The shaded band is the limit of ", format(x$limits$smd), "; ", passing_text(x), ".")
+      subtitle = wrapped_subtitle(paste0("The shaded band is the limit of ", format(x$limits$smd), "; ",
+                                         passing_text(x), "."))
     ) +
     theme_twin()
 }
 
 passing_text <- function(x) {
   s <- do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample)))
-  paste0(if (x$several) paste0(s$sample, ": "), s$passing, " of ", s$rows, " rows pass", collapse = "; ")
+  if (!x$several) return(paste(s$passing, "of", s$rows, "rows pass"))
+  paste0("rows that pass: ", paste(s$sample, s$passing, collapse = ", "), " of ", s$rows[1L])
 }
 
 whole_rows <- function(x) if (is.null(x$by)) x$rows else x$rows[is.na(x$rows$group), ]
@@ -139,7 +141,8 @@ whole_rows <- function(x) if (is.null(x$by)) x$rows else x$rows[is.na(x$rows$gro
 # Before hollow, after filled; several designs by shape and shade.
 sample_scales <- function(x) {
   after <- setdiff(x$totals$sample, "before")
-  shades <- c(twin_colours[["treated"]], twin_colours[["control"]], "grey55", "#7FB2B0", "black")
+  # seven shades and five shapes: no two of up to 35 designs look alike
+  shades <- c(twin_colours[["treated"]], twin_colours[["control"]], "grey55", "#7FB2B0", "black", twin_mark, "#F3DCB2")
   fills <- c(before = "white", stats::setNames(rep_len(shades, length(after)), after))
   shapes <- c(before = 21, stats::setNames(rep_len(c(21, 24, 22, 23, 25), length(after)), after))
   list(ggplot2::scale_fill_manual(values = fills, name = NULL),

@@ -45,5 +45,3 @@ estimand_words <- c(
   ATO = "those whose treatment could well have been either",
   ATM = "those whom one-to-one pairing would keep"
 )
-
-plural <- function(count, word) paste(count_text(count), if (count == 1L) word else paste0(word, "s"))

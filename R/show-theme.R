@@ -18,3 +18,6 @@ theme_twin <- function() {
       legend.position = "top", legend.justification = "left"
     )
 }
+
+# As wide as a picture of 1280 pixels.
+wrapped_subtitle <- function(text) paste(strwrap(text, 100), collapse = "\n")

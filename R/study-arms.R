@@ -42,7 +42,8 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   small <- levels[tabulate(arm, length(levels)) < 2L]
   if (length(small) > 0L) {
     abort_input(c("Each arm must have at least 2 units.", x = "{.val {treatment}} has fewer in {.val {small}}.",
-                  i = "Merge arms, or leave {cli::qty(length(small))}{?it/them} out with {.arg subset}."), levels = small)
+                  i = "Merge arms, or leave {cli::qty(length(small))}{?it/them} out with {.arg subset}."),
+                levels = small)
   }
   new_arms(base, arm, levels, score = NULL, designs = NULL, steps = list())
 }

@@ -40,3 +40,5 @@ and_list <- function(words) {
   if (length(words) < 2L) return(words)
   paste(paste(words[-length(words)], collapse = ", "), "and", words[length(words)])
 }
+
+plural <- function(count, word) paste(count_text(count), if (count == 1L) word else paste0(word, "s"))

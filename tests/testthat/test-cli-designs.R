@@ -6,7 +6,7 @@ designs_of_plan <- function(lines, estimand = "ATT") {
     c(plan[seq_len(cut)], lines)
   })
   plan <- read_plan(file.path(folder, "plan.yml"))
-  plan_designs(plan, plan_study(plan))
+  suppressWarnings(plan_designs(plan, plan_study(plan)), classes = "twin_warning_weights")
 }
 
 study_of_plan <- function(estimand = "ATT") {
@@ -58,7 +58,7 @@ test_that("every option of stratify and weigh can stand in a plan", {
     breaks = stratify_units(score_units(study), breaks_on = c(0.4, 0.6)),
     inverse = weigh_units(score_units(study), stabilise = TRUE, truncate = list(quantile = c(0.05, 0.95))),
     bound = weigh_units(score_units(study), truncate = c(bound = 2)),
-    entropy = weigh_units(study, "entropy", moments = 2, interactions = ~ boat:port),
+    entropy = suppressWarnings(weigh_units(study, "entropy", moments = 2, interactions = ~ boat:port)),
     all = weigh_units(study, "entropy", interactions = "all"),
     stable = weigh_units(study, "stable", tolerance = 0.05),
     balancing = weigh_units(study, "balancing_score"), own = weigh_units(study, weight = "s")

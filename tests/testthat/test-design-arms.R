@@ -52,7 +52,8 @@ test_that("influence is the derivative in the sampling weight, of units of every
       arms <- arms_of(data, estimand = estimand, weight = "s")
       difference_of(suppressWarnings(measure_effect(contrasts_of(weigh_units(score_units(arms)))$nets)))
     }
-    effect <- measure_effect(contrasts_of(weigh_units(score_units(arms_of(data, estimand = estimand, weight = "s"))))$nets)
+    arms <- arms_of(data, estimand = estimand, weight = "s")
+    effect <- measure_effect(suppressWarnings(contrasts_of(weigh_units(score_units(arms))))$nets)
     units <- c(match(c("lines", "nets", "pots"), data$gear), 50)
     expected <- vapply(units, function(i) influence_by_weight(data, i, estimate), 0)
     expect_equal(effect$influence[units, "difference"], expected, tolerance = 1e-4, label = estimand)

@@ -186,3 +186,24 @@ test_that("weights are assessed by arm: effective size, design effect, top share
   held <- ggplot2::layer_data(plot(assess_weights(design), "concentration"), 2)
   expect_equal(range(held$y), c(0, 1))
 })
+
+test_that("a level that only controls have is out of reach of positive weights, and stable weights drop it", {
+  data <- many_crews()
+  data$only <- as.double(data$joined == 0 & seq_len(300) %% 5 == 0)
+  study <- study_of_many(data, covariates = c("boat", "only"))
+  error <- expect_error(weigh_units(study, "entropy"), class = "twin_error_infeasible")
+  expect_identical(error$moments, "only")
+  design <- weigh_units(study, "stable", tolerance = 0)
+  expect_true(all(weights(design)[data$only == 1] < 1e-6))
+})
+
+test_that("studies of factors only, of odd names and of formulas can be weighed", {
+  data <- many_crews()
+  data$`my boat` <- data$boat
+  expect_lt(max(abs(after_rows(weigh_units(study_of_many(data, covariates = "port"), "entropy", moments = 2))$smd)), 1e-8)
+  odd <- weigh_units(study_of_many(data, covariates = c("my boat", "port")), "entropy", interactions = "all")
+  expect_lt(max(abs(after_rows(odd)$smd)), 1e-8)
+  # the formula has only the logarithm, yet balance is judged on the column: both are kept within the tolerance
+  formula <- weigh_units(study_of_many(data, covariates = ~ log(boat + 10)), "stable", tolerance = 0.01)
+  expect_lte(max(abs(after_rows(formula, custom = list(log = ~ log(boat + 10)))$smd)), 0.01 + 1e-8)
+})
