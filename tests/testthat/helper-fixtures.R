@@ -42,3 +42,11 @@ source_root <- function() {
   found <- Filter(function(place) file.exists(file.path(place, "R", "core-effect.R")), places)
   if (length(found) > 0L) found[1L]
 }
+
+# lapply over two processes where the system can fork; an error in one of them is an error here.
+on_two_cores <- function(x, f) {
+  out <- parallel::mclapply(x, f, mc.cores = if (.Platform$OS.type == "unix") 2L else 1L, mc.preschedule = FALSE)
+  failed <- vapply(out, inherits, NA, "try-error")
+  if (any(failed)) stop(out[[which(failed)[1]]])
+  out
+}
