@@ -30,7 +30,8 @@ assess_overlap <- function(x) {
   common <- common_range(e, study$z, s > 0)
   outside <- s > 0 & (e < common[["low"]] | e > common[["high"]])
   structure(list(
-    rows = rows, common = common, auc = core_auc(e, study$z, s), score = e, linear = x$score$linear, z = study$z,
+    rows = rows, common = common, auc = core_auc(e, study$z, s), score = e, linear = x$score$linear,
+    link = if (x$score$link == "logit") "log odds" else link_words[[x$score$link]], z = study$z,
     before = s, after = if (alters_sample(x)) full_weight(x), levels = study$levels, design = design_label(x),
     outside = outside, region = outside_regions(study, outside)
   ), class = "twin_overlap")

@@ -221,7 +221,7 @@ region_lines <- function(region, arm) {
 #' @param view `"histogram"` (default): treated upwards, control downwards; `"density"`: weighted kernel densities;
 #'   `"points"`: one point per unit (at most 5,000, evenly spaced), units beyond the common range crossed, units without
 #'   weight hollow.
-#' @param scale `"score"` (default) or `"linear"`, the log odds.
+#' @param scale `"score"` (default) or `"linear"`, the link scale: log odds for a logit.
 #' @param weighted Use the weights? Default `TRUE`; `FALSE` counts kept units alike.
 #' @param kernel,bandwidth For densities: a kernel of [stats::density()] (default `"gaussian"`) and its bandwidth in
 #'   units of the scale (default: chosen by that function's rule).
@@ -257,14 +257,13 @@ plot.twin_overlap <- function(x, view = c("histogram", "density", "points"), sca
     density = density_layers(x, values, weights, kernel, bandwidth),
     points = point_layers(x, values, weights)
   )
-  low <- if (scale == "score") x$common[["low"]] else stats::qlogis(x$common[["low"]])
-  high <- if (scale == "score") x$common[["high"]] else stats::qlogis(x$common[["high"]])
+  ends <- values[match(x$common, x$score)]  # units' own scores, so that any link's linear score is at hand
   ggplot2::ggplot() +
-    ggplot2::annotate("rect", xmin = low, xmax = high, ymin = -Inf, ymax = Inf, fill = "grey94") +
+    ggplot2::annotate("rect", xmin = ends[1L], xmax = ends[2L], ymin = -Inf, ymax = Inf, fill = "grey94") +
     layers +
     # a scored study has no design yet: one panel without a heading
     (if (length(samples) > 1L) ggplot2::facet_wrap(~ sample, ncol = 1)) +
-    ggplot2::labs(x = if (scale == "score") "propensity score" else "linear score (log odds)",
+    ggplot2::labs(x = if (scale == "score") "propensity score" else paste0("linear score (", x$link, ")"),
                   title = "Overlap of the propensity score", subtitle = paste0(
                     "Grey ground: where both arms occur.",
                     if (view == "points") " Crosses: beyond it. Hollow: without weight.")) +

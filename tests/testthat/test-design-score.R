@@ -254,3 +254,10 @@ test_that("calibration groups hold the right units, and a logit's line is 0 and 
   expect_match(paste(format(calibration), collapse = " "), "no merit")
   expect_equal(ggplot2::layer_data(plot(calibration), 3)$x, table$mean_score)
 })
+
+test_that("overlap can be drawn on the linear scale of any link", {
+  overlap <- assess_overlap(score_units(study_of_many(), link = "probit"))
+  ground <- ggplot2::layer_data(plot(overlap, scale = "linear"), 1)
+  expect_equal(c(ground$xmin, ground$xmax), unname(qnorm(unlist(glance(overlap)[c("low", "high")]))))
+  expect_identical(plot(overlap, scale = "linear")$labels$x, "linear score (probit)")
+})

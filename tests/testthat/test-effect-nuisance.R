@@ -5,12 +5,13 @@
 scored_weights <- function(...) function(study) weigh_units(score_units(study, ...))
 weighted_by <- function(...) function(study) weigh_units(study, ...)
 
+every <- c("ATE", "ATT", "ATC", "ATO", "ATM")
 recipes <- list(
-  logit = list(make = scored_weights(), estimands = c("ATE", "ATT", "ATC", "ATO", "ATM")),
-  probit = list(make = scored_weights(link = "probit"), estimands = c("ATE", "ATO")),
-  cloglog = list(make = scored_weights(link = "cloglog"), estimands = c("ATE", "ATT")),
-  hetprobit = list(make = scored_weights(link = "hetprobit", scale_model = ~ boat), estimands = c("ATE", "ATT")),
-  stabilised = list(make = function(study) weigh_units(score_units(study), stabilise = TRUE), estimands = "ATE"),
+  logit = list(make = scored_weights(), estimands = every),
+  probit = list(make = scored_weights(link = "probit"), estimands = every),
+  cloglog = list(make = scored_weights(link = "cloglog"), estimands = every),
+  hetprobit = list(make = scored_weights(link = "hetprobit", scale_model = ~ boat), estimands = every),
+  stabilised = list(make = function(study) weigh_units(score_units(study), stabilise = TRUE), estimands = c("ATE", "ATT")),
   truncated = list(make = function(study) weigh_units(score_units(study), truncate = c(bound = 3)),
                    estimands = c("ATE", "ATT")),
   entropy = list(make = weighted_by("entropy"), estimands = c("ATE", "ATT", "ATC")),
@@ -55,13 +56,13 @@ all_gaps <- function(estimator) {
 
 test_that("influence is the derivative in the sampling weight: difference, every method and estimand", {
   gaps <- all_gaps("difference")
-  expect_identical(length(gaps), 30L)
+  expect_length(gaps, 40)
   expect_lt(max(gaps), 1e-5, label = paste(combinations$recipe, combinations$estimand)[which.max(gaps)])
 })
 
 test_that("influence is the derivative in the sampling weight: augmented, every method and estimand", {
   gaps <- all_gaps("augmented")
-  expect_length(gaps, 30)
+  expect_length(gaps, 40)
   expect_lt(max(gaps), 1e-5, label = paste(combinations$recipe, combinations$estimand)[which.max(gaps)])
 })
 
@@ -241,19 +242,19 @@ test_that("strata: the standard error is that of the stacked sandwich of the cel
   for (estimand in recipes$strata$estimands) expect_stacked("strata", estimand, psi, c(rep(0.2, 8), 20, 20))
 })
 
-# 100 draws know a standard error to 7%; 0.28 on the log scale is four times that.
+# 80 draws know a standard error to 8%; 0.32 on the log scale is four times that.
 test_that("every method's standard error agrees with the bootstrap within its noise", {
   data <- many_crews(600, seed = 11)
   gap <- unlist(on_two_cores(seq_len(nrow(combinations)), function(k) {
     recipe <- combinations$recipe[k]
     estimand <- combinations$estimand[k]
     error <- tidy(measure_effect(design_of(data, recipe, estimand)))$std.error[3]
-    draws <- withr::with_seed(7, vapply(1:100, function(draw) {
+    draws <- withr::with_seed(7, vapply(1:80, function(draw) {
       suppressWarnings(difference_of(measure_effect(design_of(data[sample.int(600, replace = TRUE), ], recipe, estimand))))
     }, 0))
     log(error / sd(draws))
   }))
-  expect_length(gap, 30)
-  expect_lt(max(abs(gap)), 0.28, label = paste(combinations$recipe, combinations$estimand)[which.max(abs(gap))])
+  expect_length(gap, 40)
+  expect_lt(max(abs(gap)), 0.32, label = paste(combinations$recipe, combinations$estimand)[which.max(abs(gap))])
   expect_lt(abs(mean(gap)), 0.1)
 })
