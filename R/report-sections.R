@@ -39,9 +39,11 @@ score_section <- function(parts) {
     tags$p(sprintf("Score: %s.", score_text(design$score)), overlap_sentence(overlap)),
     html_figure(plot(overlap), "Histogram of propensity scores, treated upwards and control downwards.",
                 overlap_sentence(overlap)),
-    tags$details(tags$summary("Calibration"), tags$p(calibration_sentence(calibration), auc_sentence(calibration$auc)),
-                 html_figure(plot(calibration), "Share treated against mean score, by groups of equal size.", NULL),
-                 html_table(calibration)),
+    tags$details(
+      tags$summary("Calibration"),
+      html_figure(plot(calibration), "Share treated against mean score, by groups of equal size.", NULL),
+      html_table(calibration)
+    ),
     score_details(design$score)
   )
 }
