@@ -131,7 +131,7 @@ settings_of <- list(column = "column", learners = c("learners", "folds", "predic
 score_label <- function(settings, score) {
   label <- source_label(settings, score)
   if (is.null(score$inside)) return(label)
-  paste(if (label == plain_score) "score" else label, "fitted again")
+  if (label == plain_score) "score fitted again" else paste0(label, ", fitted again")
 }
 
 source_label <- function(settings, score) {

@@ -29,11 +29,11 @@
 #'   `"centre"` centres it on the grand mean.
 #' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`,
 #'   `term` (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` when both means are positive,
-#'   `"odds_ratio"` for shares; on strata also `"stratum 1"`, ..., the difference within each), `estimate`,
-#'   `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus control. For ratios
-#'   the statistic, p-value and interval are worked out on the log scale, the standard error is that of the ratio.
-#'   `coef()`, `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each unit's influence
-#'   contribution.
+#'   `"odds_ratio"` for shares; for the difference on strata also `"stratum 1"`, ..., the difference within each),
+#'   `estimate`, `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus control.
+#'   For ratios the statistic, p-value and interval are worked out on the log scale, the standard error is that of the
+#'   ratio. `coef()`, `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each unit's
+#'   influence contribution.
 #' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no
 #'   standard error accounts for their estimation.
 #' @section Errors: `twin_error_input` for unknown outcomes or too few clusters, `twin_error_unsupported` for an
@@ -73,7 +73,9 @@ measure_effect <- function(x, outcome = NULL, estimator = c("difference", "augme
     augmented_means(x, units, model, if (is.null(family)) if (shares) "binomial" else "gaussian" else family)
   }
   result <- core_contrasts(means, shares)
-  if (design_kind(x) == "strata") result <- with_strata(result, stratum_differences(x, units))
+  if (design_kind(x) == "strata" && estimator == "difference") {
+    result <- with_strata(result, stratum_differences(x, units))
+  }
   inference <- effect_vcov(x, result$influence, units, clusters, lonely_stratum)
   inference$text <- paste(c(inference$text, taken_as_given(x, estimator)), collapse = ", ")
   new_effect(x, result, inference, units, list(outcome = outcome, estimator = estimator, level = level,

@@ -31,6 +31,8 @@ test_that("the weighted difference is the stratified estimate, with the differen
   }, 0)
   expect_equal(unname(coef(effect)[paste("stratum", 1:3)]), by_stratum)
   expect_equal(difference_of(effect), sum(by_stratum * table(design$set) / 300))
+  augmented <- measure_effect(design, estimator = "augmented")
+  expect_false(any(grepl("stratum", names(coef(augmented)))))  # within a stratum nothing is modelled
   own <- design$set == 2
   welch <- vapply(1:0, function(arm) {
     y <- data$income[own & data$joined == arm]
