@@ -29,8 +29,8 @@ glue_fit_regression <- function(x, y, weight, link, start) {
     .Call(`_carefultwin_glue_fit_regression`, x, y, weight, link, start)
 }
 
-glue_refit_logit <- function(x, y, weight, start, covariance) {
-    .Call(`_carefultwin_glue_refit_logit`, x, y, weight, start, covariance)
+glue_refit_logit <- function(x, y, weight, start, fitted, covariance) {
+    .Call(`_carefultwin_glue_refit_logit`, x, y, weight, start, fitted, covariance)
 }
 
 glue_fit_counterpoise <- function(x, z, weight) {

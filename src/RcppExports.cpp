@@ -97,16 +97,17 @@ BEGIN_RCPP
 END_RCPP
 }
 // glue_refit_logit
-Eigen::VectorXd glue_refit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y, const Rcpp::NumericVector weight, const Eigen::Map<Eigen::VectorXd> start, const Eigen::Map<Eigen::MatrixXd> covariance);
-RcppExport SEXP _carefultwin_glue_refit_logit(SEXP xSEXP, SEXP ySEXP, SEXP weightSEXP, SEXP startSEXP, SEXP covarianceSEXP) {
+Eigen::VectorXd glue_refit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y, const Eigen::Map<Eigen::VectorXd> weight, const Eigen::Map<Eigen::VectorXd> start, const Eigen::Map<Eigen::VectorXd> fitted, const Eigen::Map<Eigen::MatrixXd> covariance);
+RcppExport SEXP _carefultwin_glue_refit_logit(SEXP xSEXP, SEXP ySEXP, SEXP weightSEXP, SEXP startSEXP, SEXP fittedSEXP, SEXP covarianceSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type x(xSEXP);
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type y(ySEXP);
-    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type weight(weightSEXP);
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type start(startSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type fitted(fittedSEXP);
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type covariance(covarianceSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_refit_logit(x, y, weight, start, covariance));
+    rcpp_result_gen = Rcpp::wrap(glue_refit_logit(x, y, weight, start, fitted, covariance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -156,7 +157,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_pair_closest_first", (DL_FUNC) &_carefultwin_glue_pair_closest_first, 3},
     {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 2},
     {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
-    {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 5},
+    {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},
     {"_carefultwin_glue_fit_counterpoise", (DL_FUNC) &_carefultwin_glue_fit_counterpoise, 3},
     {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 5},
     {"_carefultwin_glue_weighted_covariance", (DL_FUNC) &_carefultwin_glue_weighted_covariance, 2},

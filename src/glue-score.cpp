@@ -39,15 +39,17 @@ Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen:
   return as_list(twin::fit_binary(objective, x, y, s, optional_weight(start, x.cols() + 1)));
 }
 
-// Fitted values of a logit refitted with other weights; empty when it fails. start, covariance: of the first fit.
+// Fitted values of a logit refitted with other weights; empty when it fails. start, fitted, covariance: of the first fit.
 // [[Rcpp::export(rng = false)]]
 Eigen::VectorXd glue_refit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y,
-                                 const Rcpp::NumericVector weight, const Eigen::Map<Eigen::VectorXd> start,
+                                 const Eigen::Map<Eigen::VectorXd> weight, const Eigen::Map<Eigen::VectorXd> start,
+                                 const Eigen::Map<Eigen::VectorXd> fitted,
                                  const Eigen::Map<Eigen::MatrixXd> covariance) {
   const Eigen::Index q = x.cols() + 1;
-  if (x.rows() != y.size() || weight.size() != y.size()) Rcpp::stop("x, y and weight must have the same number of rows");
+  if (x.rows() != y.size() || weight.size() != y.size() || fitted.size() != y.size())
+    Rcpp::stop("x, y, weight and fitted must have the same number of rows");
   if (start.size() != q || covariance.rows() != q || covariance.cols() != q) Rcpp::stop("start does not fit x");
-  return twin::refit_binary(twin::plain_isa::logit_fit, x, y, weight.begin(), start, covariance);
+  return twin::refit_logit(x, y, weight, start, fitted, covariance);
 }
 
 // [[Rcpp::export(rng = false)]]
