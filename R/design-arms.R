@@ -2,15 +2,11 @@
 
 score_arms <- function(x, model, given, call = rlang::caller_env()) {
   if (!is.null(x$designs)) abort_unsupported("These arms already have weights.", call = call)
-  stray <- setdiff(given, c("x", "model"))
-  if (length(stray) > 0L) {
-    abort_input(c("{.arg {stray}} {?has/have} no use with more than two arms.",
-                  i = "Their score is a multinomial logit; only {.arg model} can be chosen."), call = call)
-  }
+  refuse_stray(setdiff(given, c("x", "model")), "more than two arms",
+               "Their score is a multinomial logit; only {.arg model} can be chosen.", call)
   study <- x$base
-  formula <- if (is.null(model)) study$formula else score_formula(model, study, call)
-  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
-  matrix <- covariate_matrix(columns, formula)
+  terms <- model_terms(study, model, call)
+  matrix <- covariate_matrix(terms$columns, terms$formula)
   s <- sampling_weight(study)
   aliased <- arm_aliases(matrix, x, s, call)
   if (length(aliased) > 0L) matrix <- matrix[, -aliased, drop = FALSE]
@@ -20,9 +16,7 @@ score_arms <- function(x, model, given, call = rlang::caller_env()) {
                         i = "Look for covariates on wildly different scales, or nearly empty levels."), call = call)
   }
   dimnames(fit$coefficients) <- list(c("(intercept)", colnames(matrix)), x$levels[-1L])
-  score <- c(fit, list(columns = names(columns), formula = formula, aliased = aliased,
-                       terms = if (is.null(formula)) paste(names(columns), collapse = " + ") else
-                         deparse1(formula[[2L]])))
+  score <- c(fit, list(columns = names(terms$columns), formula = terms$formula, aliased = aliased, terms = terms$text))
   x <- new_arms(study, x$arm, x$levels, score, NULL,
                 list(list(verb = "score", label = "multinomial score", model = score$terms)))
   log_step(study, "score", "multinomial score", sprintf("%d arms", length(x$levels)), list(model = score$terms))
@@ -31,7 +25,7 @@ score_arms <- function(x, model, given, call = rlang::caller_env()) {
 
 # Every arm must overlap with the reference; columns that repeat others are left out with a warning.
 arm_aliases <- function(matrix, x, s, call) {
-  for (k in seq_along(x$levels)[-1L]) {
+  for (k in compared_arms(x)) {
     inside <- x$arm %in% c(1L, k)
     pair <- arm_study(x, k, whole = FALSE)
     fit <- core_fit(matrix[inside, , drop = FALSE], as.double(pair$z), s[inside], "logit")
@@ -51,22 +45,21 @@ weigh_arms <- function(x, given, method, truncate, call = rlang::caller_env()) {
   if (is.null(x$score)) {
     abort_input(c("{.fn weigh_units} needs a score.", i = "Call {.fn score_units} first."), call = call)
   }
-  stray <- setdiff(given, c("x", "truncate", if (method[1L] == "inverse") "method"))
-  if (length(stray) > 0L) {
-    abort_input(c("{.arg {stray}} {?has/have} no use with more than two arms.",
-                  i = "They are weighed by inverse weights, which {.arg truncate} may cut."), call = call)
-  }
+  refuse_stray(setdiff(given, c("x", "truncate", if (method[1L] == "inverse") "method")), "more than two arms",
+               "They are weighed by inverse weights, which {.arg truncate} may cut.", call)
   truncate <- check_truncate(truncate, call)
   step <- list(verb = "weigh", label = sprintf("inverse weights (%s%s)", x$base$estimand,
                                                if (is.null(truncate)) "" else ", truncated"), truncate = truncate)
-  places <- stats::setNames(seq_along(x$levels)[-1L], x$levels[-1L])
-  designs <- lapply(places, function(k) arm_design(x, k, step, truncate, call))
+  designs <- lapply(compared_arms(x), function(k) arm_design(x, k, step, truncate, call))
   out <- new_arms(x$base, x$arm, x$levels, x$score, designs, c(x$steps, list(step)))
   log_step(x$base, "weigh", step$label, sprintf("%d contrasts with %s", length(designs), x$levels[1L]),
            list(estimand = x$base$estimand, truncate = unlist(truncate)),
            worst = max(vapply(designs, worst_imbalance, 0)), design = rlang::hash(list(x$base$hash, out$steps)))
   out
 }
+
+# Codes of the arms that are compared with the reference, by name.
+compared_arms <- function(x) stats::setNames(seq_along(x$levels)[-1L], x$levels[-1L])
 
 # The two-arm design of arm k against the reference.
 arm_design <- function(x, k, step, truncate, call) {
@@ -75,8 +68,7 @@ arm_design <- function(x, k, step, truncate, call) {
   made <- core_arm_weight(x$score$fitted, x$arm, k, x$base$estimand)
   weight <- replace(made$weight, !kept, 0)
   check_finite_weights(weight, study, call)
-  limits <- truncation_limits(weight, truncate, study$z, study$s)
-  cut <- pmin(pmax(weight, limits$low), limits$high) * kept
+  cut <- truncate_weights(weight, truncate, study$z, study$s) * kept
   design <- new_design(study, step, kind = "weights", kept = kept, weight = cut,
                        weighing = list(method = "arms", arms = x, k = k, free = cut == weight))
   design$steps <- c(x$steps, list(step))
@@ -117,6 +109,5 @@ contrasts_of <- function(x) {
   if (!is.null(x$score)) {
     abort_input(c("These arms have a score but no weights yet.", i = "Call {.fn weigh_units} first."))
   }
-  places <- stats::setNames(seq_along(x$levels)[-1L], x$levels[-1L])
-  lapply(places, function(k) arm_study(x, k, whole = FALSE))
+  lapply(compared_arms(x), function(k) arm_study(x, k, whole = FALSE))
 }

@@ -64,8 +64,9 @@ ladder_state <- function(x, parts, link, call) {
     state$df <- 0L
     return(state)
   }
-  fit <- core_fit(do.call(cbind, unname(parts)), state$z, weight, link)
-  check_fit(fit, do.call(cbind, unname(parts)), x, call)
+  matrix <- do.call(cbind, unname(parts))
+  fit <- core_fit(matrix, state$z, weight, link)
+  check_fit(fit, matrix, x, call)
   state$loglik <- state$scale * fit$loglik
   state$df <- sum(vapply(parts, ncol, 0L)) - length(fit$aliased)
   state$coefficients <- fit$coefficients

@@ -40,10 +40,11 @@ learner_table <- function(predictions, weight, z, s, inside) {
 # A data frame with names that formulas can use: the study's columns filled, with their missing indicators; the columns
 # of the model matrix when a formula has more than plain columns.
 learner_columns <- function(study, model, call) {
-  formula <- if (is.null(model)) study$formula else score_formula(model, study, call)
-  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
-  terms <- if (!is.null(formula)) attr(stats::terms(formula), "term.labels")
-  if (all(vapply(terms, function(term) is.name(str2lang(term)), NA))) {
+  terms <- model_terms(study, model, call)
+  columns <- terms$columns
+  formula <- terms$formula
+  labels <- if (!is.null(formula)) attr(stats::terms(formula), "term.labels")
+  if (all(vapply(labels, function(term) is.name(str2lang(term)), NA))) {
     parts <- unlist(unname(Map(function(column, name) {
       own <- if (column$kind == "factor") factor(column$values, seq_along(column$levels), column$levels)
              else column$values

@@ -95,12 +95,15 @@ check_score_options <- function(given, source, values, call = rlang::caller_env(
     ladder = c("select", "model", "link", "thresholds"), hetprobit = c("link", "model", "scale_model", "select"),
     regression = c("link", "model", "select")
   )[[source]]
-  stray <- setdiff(given, c(known, empty, "x"))
-  if (length(stray) == 0L) return(invisible(given))
   source <- c(column = "a score column", learners = "learners", ladder = "the ladder",
               hetprobit = "a heteroskedastic probit", regression = "a plain regression")[[source]]
-  abort_input(c("{.arg {stray}} {?has/have} no use with {source}.",
-                i = "Leave {cli::qty(length(stray))}{?it/them} out."), call = call)
+  refuse_stray(setdiff(given, c(known, empty, "x")), source, call = call)
+}
+
+# Arguments that were given but have no use with what else was asked for.
+refuse_stray <- function(stray, with, advice = "Leave {cli::qty(length(stray))}{?it/them} out.", call) {
+  if (length(stray) == 0L) return(invisible(stray))
+  abort_input(c("{.arg {stray}} {?has/have} no use with {with}.", i = advice), call = call)
 }
 
 # The score as `settings` ask for, fitted to the units that are still in.
@@ -186,25 +189,23 @@ link_words <- c(logit = "logit", probit = "probit", cloglog = "complementary log
 
 score_from_regression <- function(x, model, link, call) {
   study <- study_of(x)
-  formula <- if (is.null(model)) study$formula else score_formula(model, study, call)
-  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
-  matrix <- covariate_matrix(columns, formula)
+  terms <- model_terms(study, model, call)
+  matrix <- covariate_matrix(terms$columns, terms$formula)
   fit <- core_fit(matrix, as.double(study$z), fit_weight(x), link)
   check_fit(fit, matrix, x, call)
-  new_score(fit, matrix, names(columns), formula, link)
+  new_score(fit, matrix, terms, link)
 }
 
 score_from_hetprobit <- function(x, settings, call) {
   study <- study_of(x)
-  mean <- if (is.null(settings$model)) study$formula else score_formula(settings$model, study, call)
-  columns <- if (is.null(settings$model)) study$columns else study$columns[all.vars(mean)]
+  terms <- model_terms(study, settings$model, call)
   spread <- if (is.null(settings$scale_model)) default_scale_model(study, call)
             else score_formula(settings$scale_model, study, call, "scale_model")
-  matrix <- covariate_matrix(columns, mean)
+  matrix <- covariate_matrix(terms$columns, terms$formula)
   scale_matrix <- covariate_matrix(study$columns[all.vars(spread)], spread)
   fit <- core_fit_hetprobit(matrix, scale_matrix, as.double(study$z), fit_weight(x))
   check_fit(fit, matrix, x, call)
-  score <- new_score(fit, matrix, names(columns), mean, "hetprobit", paste("log scale:", colnames(scale_matrix)))
+  score <- new_score(fit, matrix, terms, "hetprobit", paste("log scale:", colnames(scale_matrix)))
   c(score, list(scale_formula = spread, scale = fit$scale))
 }
 
@@ -241,15 +242,23 @@ fit_weight <- function(x) {
   if (is.null(study$s) && all(design_kept(x))) NULL else kept_weight(x)
 }
 
-# fitted, linear: one per study row; covariance: inverse of minus the second derivatives, the intercept first. known:
-# is the score taken as known?
-new_score <- function(fit, matrix, columns, formula, link, scale_terms = NULL) {
-  terms <- if (is.null(formula)) paste(columns, collapse = " + ") else deparse1(formula[[2L]])
+# The columns and the formula (NULL for plain columns) of a model in the study's covariates, by default the study's own,
+# and both as text.
+model_terms <- function(study, model, call) {
+  if (is.null(model)) return(list(columns = study$columns, formula = study$formula, text = study_terms(study)))
+  formula <- score_formula(model, study, call)
+  list(columns = study$columns[all.vars(formula)], formula = formula, text = deparse1(formula[[2L]]))
+}
+
+# terms: from model_terms(). fitted, linear: one per study row; covariance: inverse of minus the second derivatives,
+# the intercept first. known: is the score taken as known?
+new_score <- function(fit, matrix, terms, link, scale_terms = NULL) {
   names <- c("(intercept)", colnames(matrix), scale_terms)
   covariance <- fit$covariance
   dimnames(covariance) <- list(names, names)
-  list(link = link, terms = terms, formula = formula, columns = columns, linear = fit$linear, fitted = fit$fitted,
-       coefficients = stats::setNames(fit$coefficients, names), covariance = covariance,
+  list(link = link, terms = terms$text, formula = terms$formula, columns = names(terms$columns),
+       linear = fit$linear, fitted = fit$fitted, coefficients = stats::setNames(fit$coefficients, names),
+       covariance = covariance,
        aliased = colnames(matrix)[fit$aliased], iterations = fit$iterations, loglik = fit$loglik, known = FALSE)
 }
 

@@ -85,9 +85,7 @@ finish_weights <- function(x, made, asked, call = rlang::caller_env()) {
   weight <- made$weight * design_kept(x)
   check_finite_weights(weight, study, call)
   if (asked$stabilise) weight <- weight * core_share_nuisance(study$z, kept_weight(x))$share
-  limits <- truncation_limits(weight, asked$truncate, study$z, kept_weight(x))
-  cut <- pmin(pmax(weight, limits$low), limits$high)
-  cut[!design_kept(x)] <- 0
+  cut <- truncate_weights(weight, asked$truncate, study$z, kept_weight(x)) * design_kept(x)
   weighing <- c(made$weighing, list(method = asked$method, stabilise = asked$stabilise, free = cut == weight))
   step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)),
             asked[c("method", weigh_options[[asked$method]], "truncate")])
@@ -125,9 +123,7 @@ check_weigh_options <- function(given, method, call = rlang::caller_env()) {
     abort_input("{.code method = \"own\"} needs {.arg weight}, the name of a column.", call = call)
   }
   stray <- setdiff(given, c("method", "truncate", sub("column", "weight", weigh_options[[method]])))
-  if (length(stray) == 0L) return(invisible(given))
-  abort_input(c("{.arg {stray}} {?has/have} no use with {.code method = \"{method}\"}.",
-                i = "Leave {cli::qty(length(stray))}{?it/them} out."), call = call)
+  refuse_stray(stray, cli::format_inline("{.code method = \"{method}\"}"), call = call)
 }
 
 check_weigh_estimand <- function(method, estimand, call = rlang::caller_env()) {
@@ -160,14 +156,14 @@ are_shares <- function(x) {
   is.numeric(x) && length(x) %in% 1:2 && !anyNA(x) && all(x >= 0 & x <= 1) && !is.unsorted(x, strictly = TRUE)
 }
 
-# Per unit: the least and greatest weight allowed in its arm.
-truncation_limits <- function(weight, truncate, z, s) {
-  if (is.null(truncate)) return(list(low = 0, high = Inf))
-  if (!is.null(truncate$bound)) return(list(low = 0, high = truncate$bound))
+# Weights cut off at the least and greatest allowed in their arm.
+truncate_weights <- function(weight, truncate, z, s) {
+  if (is.null(truncate)) return(weight)
+  if (!is.null(truncate$bound)) return(pmin(weight, truncate$bound))
   of_arm <- function(arm) core_weighted_quantiles(weight[z == arm & s > 0], s[z == arm & s > 0], truncate$quantile)
   limits <- list(treated = of_arm(1L), control = of_arm(0L))
   pick <- function(k) ifelse(z == 1L, limits$treated[k], limits$control[k])
-  list(low = if (truncate$quantile[1L] > 0) pick(1L) else 0, high = pick(2L))
+  pmin(pmax(weight, if (truncate$quantile[1L] > 0) pick(1L) else 0), pick(2L))
 }
 
 check_finite_weights <- function(weight, study, call) {

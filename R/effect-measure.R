@@ -137,9 +137,8 @@ augmented_means <- function(x, units, model, family) {
   study <- x$study
   z <- study$z
   s <- unit_sampling(x, units)
-  formula <- if (is.null(model)) study$formula else score_formula(model, study, rlang::caller_env())
-  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
-  matrix <- covariate_matrix(columns, formula)
+  terms <- model_terms(study, model, rlang::caller_env())
+  matrix <- covariate_matrix(terms$columns, terms$formula)
   models <- lapply(c(treated = 1L, control = 0L), function(arm) {
     outcome_model(matrix, units$y, s * (z == arm), family, arm, study, rlang::caller_env(3))
   })

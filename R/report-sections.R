@@ -77,8 +77,8 @@ balance_section <- function(parts) {
                   "Hollow: before the design. Filled: after it. The shaded band is the limit."),
       tags$details(tags$summary("All rows"), html_table(balance)),
       if (has_weights(design)) {
-        tags$details(tags$summary("Weights"), html_table(assess_weights(design)),
-                     html_figure(plot(assess_weights(design)), "Weights by arm", NULL))
+        weights <- assess_weights(design)
+        tags$details(tags$summary("Weights"), html_table(weights), html_figure(plot(weights), "Weights by arm", NULL))
       },
       if (design$kind == "strata") {
         tags$details(tags$summary("Strata"), table_tag(stratum_lines(design), "Strata", NULL))

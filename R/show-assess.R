@@ -123,9 +123,8 @@ plot_differences <- function(x) {
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(c(0.02, 0.05)), limits = c(0, NA)) +
     ggplot2::labs(
       x = "absolute standardized mean difference", y = NULL,
-      title = if (x$several) "Balance of the designs" else paste(strwrap(paste("Balance of", x$design), 70),
-                                                                 collapse = "\n"),
-      subtitle = wrapped_subtitle(paste0("The shaded band is the limit of ", format(x$limits$smd), "; ",
+      title = if (x$several) "Balance of the designs" else wrapped_lines(paste("Balance of", x$design), 70),
+      subtitle = wrapped_lines(paste0("The shaded band is the limit of ", format(x$limits$smd), "; ",
                                          passing_text(x), "."))
     ) +
     theme_twin()

@@ -20,4 +20,4 @@ theme_twin <- function() {
 }
 
 # As wide as a picture of 1280 pixels.
-wrapped_subtitle <- function(text) paste(strwrap(text, 100), collapse = "\n")
+wrapped_lines <- function(text, width = 100) paste(strwrap(text, width), collapse = "\n")

@@ -78,7 +78,7 @@ plot_weight_histogram <- function(x, v) {
     ggplot2::scale_x_continuous(trans = "log10", labels = function(at) format(at, drop0trailing = TRUE, trim = TRUE)) +
     ggplot2::scale_fill_manual(values = stats::setNames(twin_colours[c("treated", "control")], labels)) +
     ggplot2::labs(title = "How the weights spread", y = "units", x = "weight relative to the arm's mean (log scale)",
-                  subtitle = wrapped_subtitle(paste0(x$design, ". Line: the mean. Dashed: the heaviest unit."))) +
+                  subtitle = wrapped_lines(paste0(x$design, ". Line: the mean. Dashed: the heaviest unit."))) +
     theme_twin()
 }
 
@@ -103,7 +103,7 @@ plot_concentration <- function(x, v) {
     ggplot2::scale_x_continuous(labels = share_text) +
     ggplot2::scale_y_continuous(labels = share_text) +
     ggplot2::labs(title = "Who holds the weight", x = "heaviest units of the arm",
-                  subtitle = wrapped_subtitle(paste0(x$design, ". Grey: all units weigh the same.")),
+                  subtitle = wrapped_lines(paste0(x$design, ". Grey: all units weigh the same.")),
                   y = "share of the arm's weight") +
     theme_twin()
 }
