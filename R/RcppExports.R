@@ -13,12 +13,20 @@ glue_walsh_largest <- function(sorted, ranks) {
     .Call(`_carefultwin_glue_walsh_largest`, sorted, ranks)
 }
 
-glue_pair_in_order <- function(seekers, pool, order, caliper) {
-    .Call(`_carefultwin_glue_pair_in_order`, seekers, pool, order, caliper)
+glue_pair_optimal <- function(problem, least, most, threads) {
+    .Call(`_carefultwin_glue_pair_optimal`, problem, least, most, threads)
 }
 
-glue_pair_closest_first <- function(seekers, pool, caliper) {
-    .Call(`_carefultwin_glue_pair_closest_first`, seekers, pool, caliper)
+glue_full_match <- function(problem, seeker_in, pool_in, limits) {
+    .Call(`_carefultwin_glue_full_match`, problem, seeker_in, pool_in, limits)
+}
+
+glue_pair_greedy <- function(problem, order, partners_each) {
+    .Call(`_carefultwin_glue_pair_greedy`, problem, order, partners_each)
+}
+
+glue_nearest_lists <- function(problem, k, ties, threads, most) {
+    .Call(`_carefultwin_glue_nearest_lists`, problem, k, ties, threads, most)
 }
 
 glue_draw_counts <- function(n, seed) {

@@ -1,18 +1,61 @@
-# METHODS, "Matching": greedy pairing without replacement on the linear score.
+# METHODS, "Matching": who goes with whom. A pairing problem is a list of points of two sides, seekers and pool, and of
+# what limits their pairs; the kernels read it as it is.
 
-# seekers, pool: linear scores; caliper on their scale (Inf for none). The difficulty of a seeker rises with its score
-# when seekers are treated, and falls with it when they are controls. permutation: the order for "shuffled".
-# Returns the row of the partner in `pool` for every seeker, NA for none.
-core_pair_greedy <- function(seekers, pool, caliper, order, treated_seek = TRUE, permutation = NULL) {
-  if (order == "closest_pair") return(glue_pair_closest_first(seekers, pool, caliper))
-  difficulty <- if (treated_seek) seekers else -seekers
+# seekers: m x p, pool: n x p, in coordinates whose Euclidean distance is the distance to be kept small. caliper: the
+# largest distance (Inf for none). limits: list of list(seekers = m, pool = n, width): further calipers on single
+# columns. apart: list of list(seekers, pool) of integer codes that must differ. group: list(seekers, pool) of codes
+# from 1 that must agree, or NULL. not_itself: the pool is the seekers themselves. window: which limit is narrow enough
+# to search along its sorted line, NA for none. tell: NULL or a function of the share done.
+core_pair_problem <- function(seekers, pool, caliper = Inf, limits = list(), apart = list(), group = NULL,
+                              not_itself = FALSE, window = NA, tell = NULL) {
+  groups <- if (is.null(group)) 1L else max(1L, group$seekers, group$pool)
+  list(
+    seekers = as_points(seekers), pool = as_points(pool), caliper = caliper,
+    limits = lapply(limits, function(limit) {
+      list(seekers = as.double(limit$seekers), pool = as.double(limit$pool), width = as.double(limit$width))
+    }),
+    apart = lapply(apart, function(label) lapply(label, as.integer)),
+    groups = as.integer(groups), seeker_group = as.integer(group$seekers), pool_group = as.integer(group$pool),
+    not_itself = not_itself, window = if (is.na(window)) -1L else as.integer(window) - 1L, tell = tell
+  )
+}
+
+as_points <- function(x) {
+  x <- as.matrix(x)
+  storage.mode(x) <- "double"
+  unname(x)
+}
+
+# Greedy, without replacement. difficulty: per seeker, the highest is the hardest. permutation: for "shuffled".
+# Returns an m x k matrix of rows of the pool, NA for none, filled from the left.
+core_pair_greedy <- function(problem, order, difficulty, k = 1L, permutation = NULL) {
+  rows <- seq_len(nrow(problem$seekers))
   places <- switch(order,
-    hardest = base::order(-difficulty, seq_along(seekers), method = "radix"),
-    easiest = base::order(difficulty, seq_along(seekers), method = "radix"),
-    given = seq_along(seekers),
+    closest_pair = integer(),
+    hardest = base::order(-difficulty, rows, method = "radix"),
+    easiest = base::order(difficulty, rows, method = "radix"),
+    given = rows,
     shuffled = permutation
   )
-  glue_pair_in_order(seekers, pool, places, caliper)
+  glue_pair_greedy(problem, places, as.integer(k))
+}
+
+# The k nearest of every seeker, with all ties of the k-th if asked. Returns list(start, row, distance, too_many): the
+# partners of seeker i stand at start[i] + 1, ..., start[i + 1]; too_many: more than `most` in all, none are listed.
+core_nearest <- function(problem, k = 1L, ties = TRUE, threads = 1L, most = 1e8) {
+  glue_nearest_lists(problem, as.integer(k), ties, as.integer(threads), most)
+}
+
+# Optimal, without replacement: least to most partners each. As core_pair_greedy(); NULL when it is too large.
+core_pair_optimal <- function(problem, least = 1L, most = least, threads = 1L) {
+  glue_pair_optimal(problem, as.integer(least), as.integer(most), as.integer(threads))
+}
+
+# Full matching of those who have someone to go with. limits: least and most partners of a seeker, least and most of
+# a unit of the pool, Inf for no upper limit. Returns list(seeker, unit, infeasible: groups), NULL when too large.
+core_full_match <- function(problem, seeker_in, pool_in, limits = c(1, Inf, 1, Inf)) {
+  limits[is.infinite(limits)] <- 0
+  glue_full_match(problem, seeker_in, pool_in, as.integer(limits))
 }
 
 # Pooled sd of the linear score, sqrt((var1 + var0) / 2), with sampling weights: the unit of a caliper.

@@ -46,28 +46,55 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// glue_pair_in_order
-Rcpp::IntegerVector glue_pair_in_order(const Eigen::Map<Eigen::VectorXd> seekers, const Eigen::Map<Eigen::VectorXd> pool, Rcpp::IntegerVector order, double caliper);
-RcppExport SEXP _carefultwin_glue_pair_in_order(SEXP seekersSEXP, SEXP poolSEXP, SEXP orderSEXP, SEXP caliperSEXP) {
+// glue_pair_optimal
+SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads);
+RcppExport SEXP _carefultwin_glue_pair_optimal(SEXP problemSEXP, SEXP leastSEXP, SEXP mostSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type seekers(seekersSEXP);
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type pool(poolSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type order(orderSEXP);
-    Rcpp::traits::input_parameter< double >::type caliper(caliperSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_pair_in_order(seekers, pool, order, caliper));
+    Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
+    Rcpp::traits::input_parameter< int >::type least(leastSEXP);
+    Rcpp::traits::input_parameter< int >::type most(mostSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_pair_optimal(problem, least, most, threads));
     return rcpp_result_gen;
 END_RCPP
 }
-// glue_pair_closest_first
-Rcpp::IntegerVector glue_pair_closest_first(const Eigen::Map<Eigen::VectorXd> seekers, const Eigen::Map<Eigen::VectorXd> pool, double caliper);
-RcppExport SEXP _carefultwin_glue_pair_closest_first(SEXP seekersSEXP, SEXP poolSEXP, SEXP caliperSEXP) {
+// glue_full_match
+SEXP glue_full_match(Rcpp::List problem, Rcpp::LogicalVector seeker_in, Rcpp::LogicalVector pool_in, Rcpp::IntegerVector limits);
+RcppExport SEXP _carefultwin_glue_full_match(SEXP problemSEXP, SEXP seeker_inSEXP, SEXP pool_inSEXP, SEXP limitsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type seekers(seekersSEXP);
-    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type pool(poolSEXP);
-    Rcpp::traits::input_parameter< double >::type caliper(caliperSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_pair_closest_first(seekers, pool, caliper));
+    Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type seeker_in(seeker_inSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type pool_in(pool_inSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type limits(limitsSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_full_match(problem, seeker_in, pool_in, limits));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_pair_greedy
+Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector order, int partners_each);
+RcppExport SEXP _carefultwin_glue_pair_greedy(SEXP problemSEXP, SEXP orderSEXP, SEXP partners_eachSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type order(orderSEXP);
+    Rcpp::traits::input_parameter< int >::type partners_each(partners_eachSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_pair_greedy(problem, order, partners_each));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_nearest_lists
+Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads, double most);
+RcppExport SEXP _carefultwin_glue_nearest_lists(SEXP problemSEXP, SEXP kSEXP, SEXP tiesSEXP, SEXP threadsSEXP, SEXP mostSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
+    Rcpp::traits::input_parameter< int >::type k(kSEXP);
+    Rcpp::traits::input_parameter< bool >::type ties(tiesSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    Rcpp::traits::input_parameter< double >::type most(mostSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_nearest_lists(problem, k, ties, threads, most));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -153,8 +180,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
     {"_carefultwin_glue_arm_moments", (DL_FUNC) &_carefultwin_glue_arm_moments, 3},
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
-    {"_carefultwin_glue_pair_in_order", (DL_FUNC) &_carefultwin_glue_pair_in_order, 4},
-    {"_carefultwin_glue_pair_closest_first", (DL_FUNC) &_carefultwin_glue_pair_closest_first, 3},
+    {"_carefultwin_glue_pair_optimal", (DL_FUNC) &_carefultwin_glue_pair_optimal, 4},
+    {"_carefultwin_glue_full_match", (DL_FUNC) &_carefultwin_glue_full_match, 4},
+    {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 3},
+    {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 5},
     {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 2},
     {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
     {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},

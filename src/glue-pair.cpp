@@ -1,29 +1,42 @@
 #include "kernels/pair_greedy.h"  // first: the build breaks if a kernel leans on R
+#include "kernels/pair_nearest.h"
 #include <RcppEigen.h>
+#include "glue-pair.h"
 
 namespace {
-Rcpp::IntegerVector to_rows(const std::vector<int>& partner) {
-  Rcpp::IntegerVector rows(partner.begin(), partner.end());
-  for (int& row : rows) row = row < 0 ? NA_INTEGER : row + 1;
+Rcpp::IntegerMatrix to_rows(const twin::Partners& partners, long seekers) {
+  Rcpp::IntegerMatrix rows(static_cast<int>(seekers), partners.width);
+  for (long i = 0; i < seekers; ++i) {
+    for (int k = 0; k < partners.width; ++k) {
+      const int row = partners.row[i * partners.width + k];
+      rows(static_cast<int>(i), k) = row < 0 ? NA_INTEGER : row + 1;
+    }
+  }
   return rows;
 }
 }  // namespace
 
+// problem: see core_pair_problem(). order: rows of the seekers, empty for the closest pair first.
 // [[Rcpp::export(rng = false)]]
-Rcpp::IntegerVector glue_pair_in_order(const Eigen::Map<Eigen::VectorXd> seekers,
-                                       const Eigen::Map<Eigen::VectorXd> pool, Rcpp::IntegerVector order,
-                                       double caliper) {
-  if (order.size() != seekers.size()) Rcpp::stop("order must have one entry per seeker");
+Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector order, int partners_each) {
+  const twin::PairProblem given = pair_problem(problem);
+  if (order.size() != 0 && order.size() != given.seekers_height) Rcpp::stop("order must have one entry per seeker");
   std::vector<int> zero_based(order.begin(), order.end());
   for (int& row : zero_based) {
-    if (row < 1 || row > seekers.size()) Rcpp::stop("order must hold rows of seekers");
+    if (row < 1 || row > given.seekers_height) Rcpp::stop("order must hold rows of seekers");
     --row;
   }
-  return to_rows(twin::pair_in_order(seekers, pool, zero_based, caliper));
+  return to_rows(twin::pair_greedy(given, zero_based, partners_each), given.seekers_height);
 }
 
 // [[Rcpp::export(rng = false)]]
-Rcpp::IntegerVector glue_pair_closest_first(const Eigen::Map<Eigen::VectorXd> seekers,
-                                            const Eigen::Map<Eigen::VectorXd> pool, double caliper) {
-  return to_rows(twin::pair_closest_first(seekers, pool, caliper));
+Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads, double most) {
+  const twin::PairProblem given = pair_problem(problem);
+  const twin::NearestLists lists = twin::nearest_lists(given, k, ties, threads, static_cast<long>(most));
+  Rcpp::IntegerVector row(lists.row.begin(), lists.row.end());
+  for (int& at : row) ++at;
+  Rcpp::NumericVector start(lists.start.begin(), lists.start.end());
+  return Rcpp::List::create(Rcpp::Named("start") = start, Rcpp::Named("row") = row,
+                            Rcpp::Named("distance") = Rcpp::wrap(lists.distance),
+                            Rcpp::Named("too_many") = lists.too_many);
 }

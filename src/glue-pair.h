@@ -1,0 +1,48 @@
+// From core_pair_problem()'s list to the kernels' PairProblem, which points into the list's own memory.
+#pragma once
+#include <RcppEigen.h>
+#include "kernels/pair_problem.h"
+
+inline twin::PairProblem pair_problem(Rcpp::List list) {
+  twin::PairProblem out;
+  const Rcpp::NumericMatrix seekers = list["seekers"], pool = list["pool"];
+  if (seekers.ncol() != pool.ncol()) Rcpp::stop("seekers and pool must have the same columns");
+  out.seekers_height = seekers.nrow();
+  out.pool_height = pool.nrow();
+  out.p = seekers.ncol();
+  out.seekers = seekers.begin();
+  out.pool = pool.begin();
+  out.caliper = Rcpp::as<double>(list["caliper"]);
+  const auto fits = [&](R_xlen_t first, R_xlen_t second) {
+    if (first != out.seekers_height || second != out.pool_height) Rcpp::stop("one value per seeker and unit");
+  };
+  for (const Rcpp::List limit : Rcpp::as<Rcpp::List>(list["limits"])) {
+    const Rcpp::NumericVector first = limit["seekers"], second = limit["pool"];
+    fits(first.size(), second.size());
+    out.rules.limits.push_back({first.begin(), second.begin(), Rcpp::as<double>(limit["width"])});
+  }
+  for (const Rcpp::List label : Rcpp::as<Rcpp::List>(list["apart"])) {
+    const Rcpp::IntegerVector first = label["seekers"], second = label["pool"];
+    fits(first.size(), second.size());
+    out.rules.apart.push_back({first.begin(), second.begin()});
+  }
+  out.rules.not_itself = Rcpp::as<bool>(list["not_itself"]);
+  out.window = Rcpp::as<int>(list["window"]);
+  out.groups = Rcpp::as<int>(list["groups"]);
+  if (out.groups > 1) {
+    const Rcpp::IntegerVector first = list["seeker_group"], second = list["pool_group"];
+    fits(first.size(), second.size());
+    for (const int code : first) out.seeker_group.push_back(code - 1);
+    for (const int code : second) out.pool_group.push_back(code - 1);
+  }
+  const Rcpp::RObject tell = list["tell"];
+  if (tell.isNULL()) {
+    out.tell = [](double) { Rcpp::checkUserInterrupt(); };
+  } else {
+    out.tell = [call = Rcpp::Function(tell)](double share) {
+      Rcpp::checkUserInterrupt();
+      call(share);
+    };
+  }
+  return out;
+}

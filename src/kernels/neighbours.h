@@ -1,0 +1,346 @@
+// Nearest neighbours between two sets of points in Euclidean coordinates: a bucketed k-d tree in few dimensions, a
+// vectorised scan in many, a scan of a window of the sorted line where a score caliper leaves only a part. Buckets are
+// screened in single precision and measured in double (screen.h). Ties go to the lower row.
+#pragma once
+#include <Eigen/Dense>
+#include <algorithm>
+#include <cmath>
+#include <cstdint>
+#include <limits>
+#include <numeric>
+#include <vector>
+#include "screen.h"
+
+namespace twin {
+
+// Which units may meet besides being near: |difference| at most a width (closed) on every limit, different labels on
+// every `apart`. Columns of the seekers and of the pool, in their own row order.
+struct Rules {
+  struct Limit {
+    const double* seekers;
+    const double* pool;
+    double width;
+  };
+  struct Label {
+    const int* seekers;
+    const int* pool;
+  };
+  std::vector<Limit> limits;
+  std::vector<Label> apart;
+  bool not_itself = false;  // seekers are the pool: nobody is their own neighbour
+
+  bool any() const { return not_itself || !limits.empty() || !apart.empty(); }
+  bool allow(int seeker, int unit) const {
+    if (not_itself && seeker == unit) return false;
+    for (const Limit& limit : limits)
+      if (!(std::abs(limit.seekers[seeker] - limit.pool[unit]) <= limit.width)) return false;
+    for (const Label& label : apart)
+      if (label.seekers[seeker] == label.pool[unit]) return false;
+    return true;
+  }
+};
+
+struct Match {
+  double squared;  // squared distance
+  int row;         // of the pool
+  bool operator<(const Match& other) const {
+    return squared < other.squared || (squared == other.squared && row < other.row);
+  }
+};
+
+// Squared distances whose roots agree within 1e-12 relative are ties (METHODS, "Matching").
+inline double tie_limit(double squared) { return squared * (1 + 2e-12); }
+
+// The k nearest offered so far, with all ties of the last one if asked.
+class Nearest {
+ public:
+  Nearest(int k, bool ties, double caliper) : k_(k), ties_(ties), caliper_(caliper) {}
+  void clear() {
+    best_.clear();
+    evicted_.clear();
+  }
+  // Nothing beyond this squared distance is wanted.
+  double limit() const {
+    if (static_cast<int>(best_.size()) < k_) return caliper_ * caliper_ * (1 + 1e-12);
+    return ties_ ? tie_limit(best_.front().squared) : best_.front().squared;
+  }
+  void offer(const Match& match) {
+    if (caliper_ < INFINITY && !(std::sqrt(match.squared) <= caliper_)) return;
+    if (static_cast<int>(best_.size()) < k_) {
+      best_.push_back(match);
+      std::push_heap(best_.begin(), best_.end());
+      return;
+    }
+    if (match < best_.front()) {
+      if (ties_) evicted_.push_back(best_.front());
+      std::pop_heap(best_.begin(), best_.end());
+      best_.back() = match;
+      std::push_heap(best_.begin(), best_.end());
+    } else if (ties_ && match.squared <= tie_limit(best_.front().squared)) {
+      evicted_.push_back(match);
+    }
+  }
+  // Nearest first. The collection is spent.
+  std::vector<Match>& finish() {
+    if (!evicted_.empty()) {
+      const double limit = tie_limit(best_.front().squared);
+      for (const Match& match : evicted_)
+        if (match.squared <= limit) best_.push_back(match);
+      evicted_.clear();
+    }
+    std::sort(best_.begin(), best_.end());
+    return best_;
+  }
+
+ private:
+  int k_;
+  bool ties_;
+  double caliper_;
+  std::vector<Match> best_, evicted_;
+};
+
+class Neighbours {
+ public:
+  // seekers, pool: column-major points; heights: their numbers of rows. rows: the rows of the pool that take part.
+  // window: index of the limit whose sorted line is scanned, or -1.
+  Neighbours(const double* seekers, long seeker_height, const double* pool, long pool_height, int p,
+             const std::vector<int>& rows, const Rules& rules, int window = -1)
+      : seekers_(seekers), seeker_height_(seeker_height), p_(p), rules_(&rules), window_(window), centre_(p, 0.0) {
+    const long n = static_cast<long>(rows.size());
+    for (int j = 0; j < p; ++j) {
+      for (const int row : rows) centre_[j] += pool[j * pool_height + row];
+      if (n > 0) centre_[j] /= static_cast<double>(n);
+    }
+    std::vector<int> order = rows;
+    tree_ = window < 0 && p <= kTreeDimensions && n > 4 * kBucket;
+    if (tree_) {
+      while ((n >> depth_) > kBucket) ++depth_;
+      split_dimension_.assign((1u << depth_) - 1, 0);
+      split_value_.assign((1u << depth_) - 1, 0.0);
+      live_.assign((2u << depth_) - 1, 0);
+      buckets_ = 1L << depth_;
+      starts_.assign(buckets_ + 1, n);
+      build(order, pool, pool_height, 0, 0, n, 0);
+    } else {
+      buckets_ = (n + kBucket - 1) / kBucket;
+      if (window >= 0) {
+        const double* line = rules.limits[window].pool;
+        std::sort(order.begin(), order.end(),
+                  [&](int a, int b) { return line[a] < line[b] || (line[a] == line[b] && a < b); });
+        for (const int row : order) line_.push_back(line[row]);
+      }
+      for (long b = 0; b <= buckets_; ++b) starts_.push_back(std::min(n, b * kBucket));
+    }
+    fill(order, pool, pool_height);
+  }
+
+  // The nearest of the rules and the pool that are not taken, into `nearest`.
+  void search(int seeker, Nearest& nearest) {
+    Query query(*this, seeker);
+    search(query, nearest);
+  }
+
+  void take(int row) {
+    const int place = place_of_row(row);
+    taken_[place] = 1;
+    for (int j = 0; j < p_; ++j)
+      blocks_.data()[(place / 8) * 8L * p_ + j * 8 + place % 8] = std::numeric_limits<float>::infinity();
+    if (!tree_) return;
+    long node = buckets_ - 1 + place / kBucket;
+    while (true) {
+      --live_[node];
+      if (node == 0) break;
+      node = (node - 1) / 2;
+    }
+  }
+  bool is_free(int row) const { return !taken_[place_of_row(row)]; }
+
+  // Where a seeker falls, so that seekers close to each other can be served one after the other.
+  double locality(int seeker) const {
+    if (window_ >= 0) return rules_->limits[window_].seekers[seeker];
+    if (!tree_) return seeker;
+    long node = 0;
+    while (node < buckets_ - 1) {
+      const double value = seekers_[split_dimension_[node] * seeker_height_ + seeker];
+      node = 2 * node + (value < split_value_[node] ? 1 : 2);
+    }
+    return static_cast<double>(node);
+  }
+
+  // Serves a batch of seekers (at most a few hundred); without tree and window the pool passes through the cache once
+  // for all of them.
+  void search_batch(const int* batch, int size, std::vector<Nearest>& nearest) {
+    if (tree_ || window_ >= 0) {
+      for (int k = 0; k < size; ++k) search(batch[k], nearest[k]);
+      return;
+    }
+    std::vector<Query> queries;
+    queries.reserve(size);
+    for (int k = 0; k < size; ++k) queries.emplace_back(*this, batch[k]);
+    const long all = static_cast<long>(buckets_) * kBucketBlocks;
+    const long stride = std::max(32L, 65536L / (32L * p_));  // blocks: 64 kilobytes of the pool
+    for (long first = 0; first < all; first += stride)
+      for (int k = 0; k < size; ++k) scan(first, std::min(all, first + stride), queries[k], nearest[k]);
+  }
+
+ private:
+  static constexpr int kBucket = 16, kBucketBlocks = 2, kTreeDimensions = 8, kChunk = 32;
+
+  struct Query {
+    Query(const Neighbours& of, int seeker_) : seeker(seeker_), exact(of.p_), single(of.p_) {
+      for (int j = 0; j < of.p_; ++j) {
+        exact[j] = of.seekers_[j * of.seeker_height_ + seeker];
+        single[j] = static_cast<float>(exact[j] - of.centre_[j]);
+        reach = std::max(reach, std::abs(exact[j] - of.centre_[j]));
+      }
+      reach = std::max(reach, of.reach_);
+    }
+    // The margin is worked out again only when the limit has moved.
+    float limit(double squared, int p) const {
+      if (squared != last_squared) {
+        last_squared = squared;
+        last_single = single_limit(squared, p, reach);
+      }
+      return last_single;
+    }
+    int seeker;
+    std::vector<double> exact;
+    std::vector<float> single;
+    double reach = 0;
+    mutable double last_squared = -1;
+    mutable float last_single = 0;
+  };
+
+  void build(std::vector<int>& order, const double* pool, long height, long node, long begin, long end, int level) {
+    live_[node] = static_cast<int>(end - begin);
+    if (level == depth_) {
+      starts_[node - (buckets_ - 1)] = begin;
+      return;
+    }
+    int widest = 0;
+    double spread = -1;
+    for (int j = 0; j < p_; ++j) {
+      double low = INFINITY, high = -INFINITY;
+      for (long k = begin; k < end; ++k) {
+        const double value = pool[j * height + order[k]];
+        low = std::min(low, value);
+        high = std::max(high, value);
+      }
+      if (high - low > spread) {
+        spread = high - low;
+        widest = j;
+      }
+    }
+    const double* x = pool + widest * height;
+    const long middle = begin + (end - begin) / 2;
+    std::nth_element(order.begin() + begin, order.begin() + middle, order.begin() + end,
+                     [&](int a, int b) { return x[a] < x[b] || (x[a] == x[b] && a < b); });
+    split_dimension_[node] = widest;
+    split_value_[node] = x[order[middle]];
+    build(order, pool, height, 2 * node + 1, begin, middle, level + 1);
+    build(order, pool, height, 2 * node + 2, middle, end, level + 1);
+  }
+
+  void fill(const std::vector<int>& order, const double* pool, long height) {
+    const long places = buckets_ * kBucket;
+    row_.assign(places, -1);
+    taken_.assign(places, 1);
+    exact_.assign(places * p_, 0.0);
+    blocks_.resize(places * p_);
+    std::fill(blocks_.data(), blocks_.data() + places * p_, std::numeric_limits<float>::infinity());
+    lowest_row_ = order.empty() ? 0 : *std::min_element(order.begin(), order.end());
+    const int highest = order.empty() ? -1 : *std::max_element(order.begin(), order.end());
+    place_.assign(highest - lowest_row_ + 1, -1);
+    for (long b = 0; b < buckets_; ++b) {
+      for (long k = starts_[b]; k < starts_[b + 1]; ++k) {
+        const long place = b * kBucket + (k - starts_[b]);
+        const int row = order[k];
+        row_[place] = row;
+        taken_[place] = 0;
+        place_[row - lowest_row_] = static_cast<int>(place);
+        for (int j = 0; j < p_; ++j) {
+          const double x = pool[j * height + row];
+          exact_[place * p_ + j] = x;
+          blocks_.data()[(place / 8) * 8L * p_ + j * 8 + place % 8] = static_cast<float>(x - centre_[j]);
+          reach_ = std::max(reach_, std::abs(x - centre_[j]));
+        }
+      }
+    }
+  }
+
+  int place_of_row(int row) const { return place_[row - lowest_row_]; }
+
+  void search(const Query& query, Nearest& nearest) {
+    if (tree_) {
+      double offset[kTreeDimensions] = {};
+      visit(0, 0.0, offset, query, nearest);
+      return;
+    }
+    long first = 0, last = buckets_ * kBucketBlocks;
+    if (window_ >= 0) {
+      const Rules::Limit& limit = rules_->limits[window_];
+      const double at = limit.seekers[query.seeker];
+      // a hair wider than the limit: the rules decide on the edge
+      const double width = limit.width + 1e-9 * (std::abs(limit.width) + std::abs(at));
+      first = (std::lower_bound(line_.begin(), line_.end(), at - width) - line_.begin()) / 8;
+      last = (std::upper_bound(line_.begin(), line_.end(), at + width) - line_.begin() + 7) / 8;
+    }
+    scan(first, last, query, nearest);
+  }
+
+  void scan(long first, long last, const Query& query, Nearest& nearest) {
+    int found[kChunk * 8];
+    for (long begin = first; begin < last; begin += kChunk) {
+      const int count = screen_(blocks_.data(), begin, std::min(last, begin + kChunk), p_, query.single.data(),
+                                query.limit(nearest.limit(), p_), found);
+      for (int k = 0; k < count; ++k) measure(found[k], query, nearest);
+    }
+  }
+
+  void measure(int place, const Query& query, Nearest& nearest) {
+    if (taken_[place]) return;
+    const double* x = exact_.data() + static_cast<long>(place) * p_;
+    double squared = 0;
+    for (int j = 0; j < p_; ++j) squared += (x[j] - query.exact[j]) * (x[j] - query.exact[j]);
+    if (squared > nearest.limit()) return;
+    if (rules_->any() && !rules_->allow(query.seeker, row_[place])) return;
+    nearest.offer({squared, row_[place]});
+  }
+
+  // nearby: squared distance from the query to the node's part of space (Arya & Mount's incremental form).
+  void visit(long node, double nearby, double* offset, const Query& query, Nearest& nearest) {
+    if (live_[node] == 0) return;
+    if (node >= buckets_ - 1) {
+      const long bucket = node - (buckets_ - 1);
+      scan(bucket * kBucketBlocks, (bucket + 1) * kBucketBlocks, query, nearest);
+      return;
+    }
+    const int j = split_dimension_[node];
+    const double gap = query.exact[j] - split_value_[node];
+    visit(2 * node + (gap < 0 ? 1 : 2), nearby, offset, query, nearest);
+    const double beyond = nearby - offset[j] * offset[j] + gap * gap;
+    if (beyond * (1 - 1e-12) > nearest.limit()) return;
+    const double kept = offset[j];
+    offset[j] = gap;
+    visit(2 * node + (gap < 0 ? 2 : 1), beyond, offset, query, nearest);
+    offset[j] = kept;
+  }
+
+  const double* seekers_;
+  long seeker_height_;
+  int p_;
+  const Rules* rules_;
+  int window_;
+  bool tree_ = false;
+  int depth_ = 0;
+  long buckets_ = 0;
+  int lowest_row_ = 0;
+  double reach_ = 0;
+  std::vector<double> centre_, split_value_, exact_, line_;
+  std::vector<int> split_dimension_, live_, row_, place_;
+  std::vector<long> starts_;
+  std::vector<char> taken_;
+  SingleBlocks blocks_;
+  Screen screen_ = best_screen();
+};
+}  // namespace twin
