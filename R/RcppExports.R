@@ -29,6 +29,10 @@ glue_nearest_lists <- function(problem, k, ties, threads, most) {
     .Call(`_carefultwin_glue_nearest_lists`, problem, k, ties, threads, most)
 }
 
+glue_threads_offered <- function() {
+    .Call(`_carefultwin_glue_threads_offered`)
+}
+
 glue_draw_counts <- function(n, seed) {
     .Call(`_carefultwin_glue_draw_counts`, n, seed)
 }
@@ -51,5 +55,9 @@ glue_fit_balancing <- function(x, weight, arm, target, tolerance) {
 
 glue_weighted_covariance <- function(x, weight) {
     .Call(`_carefultwin_glue_weighted_covariance`, x, weight)
+}
+
+glue_judge_metrics <- function(task, candidates, threads) {
+    .Call(`_carefultwin_glue_judge_metrics`, task, candidates, threads)
 }
 

@@ -43,7 +43,26 @@ core_augmented_means <- function(y, z, s, w, w_carry, h, h_carry, models) {
   )
 }
 
-# Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1.
+# Outcome regression: the models' mean predictions over the target. s, h, models: as above; w, w_carry: weights the
+# models were fitted with, and what their estimation carries (a unit's weight moves the coefficients by its share of
+# the estimating equation).
+core_regression_means <- function(s, h, models, w, w_carry) {
+  n <- length(s)
+  share <- s * h / sum(s * h)
+  parts <- lapply(models, function(model) {
+    estimate <- sum(share * model$fitted)
+    fitted <- model$carry(share * model$slope)
+    by_weight <- ifelse(w > 0, fitted / (n * ifelse(w > 0, w, 1)), 0)
+    list(estimate = estimate, influence = n * share * (model$fitted - estimate) + fitted + w_carry(by_weight))
+  })
+  list(
+    estimate = c(mean_treated = parts$treated$estimate, mean_control = parts$control$estimate),
+    influence = cbind(mean_treated = parts$treated$influence, mean_control = parts$control$influence)
+  )
+}
+
+# Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1. slopes: 2 x
+# k, derivatives in the two means.
 core_contrasts <- function(means, shares = FALSE) {
   m1 <- means$estimate[["mean_treated"]]
   m0 <- means$estimate[["mean_control"]]
@@ -56,6 +75,7 @@ core_contrasts <- function(means, shares = FALSE) {
   slopes <- vapply(contrasts, `[[`, numeric(2), "slope")
   list(
     estimate = c(means$estimate, vapply(contrasts, `[[`, 0, "value")),
-    influence = cbind(means$influence, means$influence %*% slopes)
+    influence = cbind(means$influence, means$influence %*% slopes),
+    slopes = cbind(diag(2), slopes)
   )
 }

@@ -50,18 +50,36 @@ core_vcov_two_way <- function(influence, first, second) {
   list(vcov = a$vcov + b$vcov - both$vcov, clusters = min(a$clusters, b$clusters))
 }
 
-# Pairs whose units stand in clusters. Each pair is summed first, so that what its two units share cancels before
-# anything is squared: with units in place of pairs the three terms of the two-way form are large, nearly cancel, and
-# leave mostly noise. Two pairs are dependent when their treated, or their control units share a cluster; a treated
-# unit of one beside a control unit of the other lowers the variance and is left out (conservative). Never below the
-# variance of independent pairs. treated_cluster, control_cluster: per set, sets in rising order.
-core_vcov_pairs <- function(influence, set, treated_cluster, control_cluster) {
-  sums <- rowsum(influence, set)
-  sums <- sums * nrow(sums) / nrow(influence)
-  independent <- core_vcov(sums)
+# Matched sets, given as the influence sums of their pairs (one treated, one control unit each; a unit in several pairs
+# of its set is spread over them), of n units. Without clusters: sets are independent. With clusters each pair is
+# summed first, so that what its two units share cancels before anything is squared: with units in place of pairs the
+# three terms of the two-way form are large, nearly cancel, and leave mostly noise. Two pairs are dependent when their
+# treated, or their control units share a cluster; a treated unit of one beside a control unit of the other lowers the
+# variance and is left out (conservative). Never below the variance of independent sets.
+core_vcov_sets <- function(sums, n, set, treated_cluster = NULL, control_cluster = NULL) {
+  sums <- sums * nrow(sums) / n
+  independent <- core_vcov(sums, set)
+  if (is.null(treated_cluster)) return(independent)
   two_way <- core_vcov_two_way(sums, treated_cluster, control_cluster)
   larger <- sum(diag(two_way$vcov)) >= sum(diag(independent$vcov)) && all(diag(two_way$vcov) > 0)
   list(vcov = if (larger) two_way$vcov else independent$vcov, clusters = two_way$clusters)
+}
+
+# What robust variances of cells leave out (exact and coarsened matching). A cell of n units of an arm that stand for r
+# n units gives r^2 n s2 to the variance of the arm's total, but the influence contributions hold n r s2 + (n - 1) r^2
+# s2: too little by r (r - 1) s2 where r > 1. s2 is the cell's own variance, or where n is 1 the arm's mean of those.
+# y, v (weight, 0 outside), cell: n; returns the addition to the variance of the arm's mean.
+core_cell_shortfall <- function(y, v, cell) {
+  inside <- v > 0
+  y <- y[inside]
+  v <- v[inside]
+  cell <- match(cell[inside], unique(cell[inside]))
+  n <- tabulate(cell)
+  mean <- core_sums_by(y, cell) / n
+  squares <- core_sums_by((y - mean[cell])^2, cell)
+  s2 <- ifelse(n > 1, squares / (n - 1), sum(squares) / max(1, sum(n - 1)))
+  r <- core_sums_by(v, cell) / n
+  sum(pmax(0, r * (r - 1)) * s2) / sum(v)^2
 }
 
 # One integer code per combination of two codings.

@@ -63,3 +63,47 @@ core_pooled_sd <- function(x, z, s) {
   at <- core_arm_moments(x, z, s)
   sqrt((at[["var_treated"]] + at[["var_control"]]) / 2)
 }
+
+# A narrow caliper on one column is searched along its sorted line. In few dimensions a tree is quicker (SPEED: up to
+# about seven), so only in more. Returns the place of the narrowest limit, NA for none.
+core_narrow_window <- function(limits, dimensions) {
+  if (length(limits) == 0L || dimensions < 7L) return(NA)
+  share <- vapply(limits, function(limit) limit$width / diff(range(limit$pool, limit$seekers)), 0)
+  if (!is.finite(min(share)) || min(share) > 0.25) NA else which.min(share)
+}
+
+# The problem of some of the seekers.
+core_subproblem <- function(problem, rows) {
+  problem$seekers <- problem$seekers[rows, , drop = FALSE]
+  cut <- function(columns) {
+    columns$seekers <- columns$seekers[rows]
+    columns
+  }
+  problem$limits <- lapply(problem$limits, cut)
+  problem$apart <- lapply(problem$apart, cut)
+  if (problem$groups > 1L) problem$seeker_group <- problem$seeker_group[rows]
+  problem["tell"] <- list(NULL)
+  problem
+}
+
+# Weight of each row of a table of pairs, such that a unit's weight is the sum over its rows (METHODS: treated 1; a
+# control the sum over its sets of 1 / controls in that set). of: "seeker": each set belongs to one seeker, of weight 1;
+# for sets that partition the units, of one treated and some controls or one control and some treated: "ATT", "ATC",
+# or "ATE": both arms weigh the set's size.
+core_row_weights <- function(set, treated, control, of) {
+  rows <- tabulate(set)[set]
+  if (of == "seeker") return(1 / rows)
+  distinct <- function(unit) tabulate(set[!duplicated(cbind(set, unit))], max(set))[set]
+  size <- switch(of, ATT = distinct(treated), ATC = distinct(control), ATE = distinct(treated) + distinct(control))
+  size / rows
+}
+
+core_pair_weights <- function(pairs, n) {
+  rows <- c(pairs$treated, pairs$control)
+  weight <- numeric(n)
+  totals <- rowsum(rep(pairs$weight, 2L), rows)
+  weight[as.integer(rownames(totals))] <- totals[, 1L]
+  weight
+}
+
+core_threads_offered <- function() glue_threads_offered()

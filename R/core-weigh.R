@@ -87,8 +87,25 @@ core_stratum_weight <- function(stratum, z, s, estimand) {
 }
 
 core_stratum_sizes <- function(stratum, z, s) {
-  sums <- function(arm) vapply(seq_len(max(stratum, na.rm = TRUE)), function(k) sum(s[stratum %in% k & z == arm]), 0)
-  list(treated = sums(1L), control = sums(0L))
+  list(treated = core_sums_by(s * (z == 1L), stratum), control = core_sums_by(s * (z == 0L), stratum))
+}
+
+# Sums of v by code 1, 2, ...; NA codes are left out.
+core_sums_by <- function(v, code) {
+  inside <- !is.na(code)
+  out <- numeric(max(code[inside]))
+  totals <- rowsum(v[inside], code[inside])
+  out[as.integer(rownames(totals))] <- totals[, 1L]
+  out
+}
+
+# METHODS, exact and coarsened matching: the weights of the arm that is made to stand for the other, times (all of it
+# kept / all of the other kept), so that they have mean 1.
+core_scale_other_arm <- function(weight, z, s, estimand) {
+  if (!estimand %in% c("ATT", "ATC")) return(weight)
+  other <- z == as.integer(estimand == "ATC")
+  weight[other] <- weight[other] * sum(s[other]) / sum(s[!other])
+  weight
 }
 
 # Parameters: the cell totals n_zs. The strata themselves are taken as given. The factor common to an arm (Pr(Z = z),
@@ -96,8 +113,7 @@ core_stratum_sizes <- function(stratum, z, s) {
 core_stratum_nuisance <- function(stratum, z, s, weight, estimand) {
   size <- core_stratum_sizes(stratum, z, s)
   own <- list(treated = z == 1L, control = z == 0L)
-  strata <- seq_along(size$treated)
-  by_stratum <- function(v) vapply(strata, function(k) sum(v[stratum %in% k]), 0)
+  by_stratum <- function(v) core_sums_by(v, stratum)
   list(
     gradient = function(v) {  # log-derivatives of w: d log w / d n_zs
       part <- lapply(own, function(inside) by_stratum(v * weight * inside))

@@ -8,8 +8,10 @@
 #' @param ... Must be empty.
 #' @return `weights()`: a numeric vector with one entry per row of the study's data, 0 where a unit is out.
 #'   `pairs_of()`: a data frame with one row per pair: `set`, `treated` and `control` (rows of the study's data),
-#'   `distance` (on the linear score) and `weight`. `design_data()`: the study's data with the columns `.score`,
-#'   `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit has none.
+#'   `distance` (the one the design asked to keep small) and `weight`, such that a unit's design weight is the sum over
+#'   its pairs. `design_data()`: the study's data with the columns `.score`,
+#'   `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit has none, and for the set of a unit that was
+#'   matched in several.
 #' @section Errors: `twin_error_input` when there are no pairs, or when the data already have one of these columns.
 #' @family design
 #' @examples
@@ -34,9 +36,10 @@ weights.twin_design <- function(object, full = FALSE, ...) {
 pairs_of <- function(design) {
   check_class(design, "twin_design", "pair_units")
   if (is.null(design$pairs)) {
-    abort_input(c("This design has no pairs.", i = "Make them with {.fn pair_units}."))
+    abort_input(c("This design has no pairs.",
+                  i = "Make them with {.fn pair_units} or {.code group_units(x, \"full\")}."))
   }
-  pairs <- design$pairs
+  pairs <- design$pairs[c("set", "treated", "control", "distance", "weight")]
   pairs$treated <- design$study$rows[pairs$treated]
   pairs$control <- design$study$rows[pairs$control]
   pairs

@@ -1,6 +1,7 @@
 # A design is weights: kept flags, weights and sets, one entry per study row, and the recipe that made them.
 
-# parent: a study or a design. kind: "raw", "pairs", "weights" or "strata". kept: logical (NULL: as in the parent);
+# parent: a study or a design. kind: "raw", "pairs", "sets", "cells",
+# "weights" or "strata". kept: logical (NULL: as in the parent);
 # weight: double (NULL for 1); set: integer, NA outside any set (NULL when there are none); score: see score_units();
 # pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note: words on the
 # population, added to those of the parent.
@@ -14,7 +15,7 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
   if (is.null(kept) && inherits(parent, "twin_design")) kept <- parent$kept
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
-    weighing = weighing, note = c(if (inherits(parent, "twin_design")) parent$note, note),
+    weighing = weighing, metric = if (inherits(parent, "twin_design")) parent$metric, note = c(if (inherits(parent, "twin_design")) parent$note, note),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
 }
@@ -40,7 +41,16 @@ design_kept <- function(x) {
 # Sampling weights of the units still in, 0 for the others: what a further step is estimated with.
 kept_weight <- function(x) sampling_weight(study_of(x)) * design_kept(x)
 
-has_weights <- function(x) design_kind(x) %in% c("weights", "strata")
+# Weights that answer to moments or counts; pairs and sets weigh by who is with whom.
+has_weights <- function(x) design_kind(x) %in% c("weights", "strata", "cells")
+has_pairs <- function(x) design_kind(x) %in% c("pairs", "sets")
+
+# The step that made pairs or groups, NULL when there is none.
+pairing_step <- function(x) {
+  steps <- Filter(function(step) step$verb %in% c("pair", "group"), design_steps(x))
+  if (length(steps) > 0L) steps[[length(steps)]]
+}
+reuses_units <- function(x) isTRUE(pairing_step(x)$replacement)
 
 trims <- function(x) any(vapply(design_steps(x), function(step) step$verb == "trim", NA))
 

@@ -364,11 +364,11 @@ weight_nuisance <- function(design) {
   study <- design$study
   s <- kept_weight(design)
   facts <- design$weighing
-  if (facts$method == "strata") {
+  if (facts$method %in% c("strata", "cells")) {
     return(core_stratum_nuisance(design$set, study$z, s, design$weight, study$estimand))
   }
   if (facts$method == "arms") return(arm_weight_nuisance(design))
-  if (facts$method == "own") return(core_known(length(s)))
+  if (facts$method %in% c("own", "cardinality")) return(core_known(length(s)))
   nuisance <- switch(facts$method,
     inverse = , balancing_score = inverse_nuisance(design),
     entropy = , stable = moment_nuisance(design, s)

@@ -5,24 +5,33 @@
 #' "Standard errors").
 #'
 #' * `estimator = "difference"` compares weighted means: the raw comparison on a bare study, the matching estimator on
-#'   pairs (variance clustered on the pair), the weighted one on weights (Hajek: normalised by arm), the stratified one
-#'   on strata.
+#'   pairs and sets (variance clustered on the set), the weighted one on weights (Hajek: normalised by arm), the
+#'   stratified one on strata, exact and coarsened sets.
+#' * `estimator = "regression"` averages the predictions of one outcome model per arm over the estimand's population:
+#'   regression adjustment on a bare study, on weights and on matched samples, whose weights the models are fitted with.
+#'   On pairs with replacement it is the bias-corrected matching estimator (Abadie & Imbens 2011).
 #' * `estimator = "augmented"` adds one outcome model per arm to the weights (inverse weights where the design has only
 #'   a score); right when either the weights or the outcome models are. It needs a score or weights, and no pairs.
 #'
-#' Clusters and strata named in the study are used without being asked. On pairs with clusters the variance is
+#' With replacement the variance is Abadie & Imbens' (2006), with their (2016) adjustment when the match is on a score
+#' estimated by maximum likelihood and nothing else; units are then taken as independent, and clusters can't be used.
+#'
+#' Clusters and strata named in the study are used without being asked. On pairs and sets with clusters the variance is
 #' that of pair sums, two-way by the clusters of the treated and of the control unit, and never below that of
-#' independent pairs (strata are then not centred, which is conservative). With clusters, intervals use Student's t
+#' independent sets (strata are then not centred, which is conservative). With clusters, intervals use Student's t
 #' with G - 1 degrees of freedom. Units whose outcome is missing are counted and left out here, with their pair if they
-#' are in one; on weights they still take part in the score.
+#' are in one (the other partners of a larger set share its weight); on weights they still take part in the score.
 #'
 #' @param x A `twin_study` or `twin_design`.
 #' @param outcome Name of one of the study's outcomes; the first by default.
-#' @param estimator `"difference"` (default) or `"augmented"`.
-#' @param model For `"augmented"`: a one-sided formula for the outcome models in the study's covariates; the study's
-#'   covariates, as framed, by default.
-#' @param family For `"augmented"`: `"gaussian"` or `"binomial"` (logit); by default binomial for outcomes that are
-#'   0/1 and gaussian for others.
+#' @param estimator `"difference"` (default), `"regression"` or `"augmented"`.
+#' @param model For `"regression"` and `"augmented"`: a one-sided formula for the outcome models in the study's
+#'   covariates; the study's covariates, as framed, by default.
+#' @param family For `"regression"` and `"augmented"`: `"gaussian"` or `"binomial"` (logit); by default binomial for
+#'   outcomes that are 0/1 and gaussian for others. On pairs with replacement always gaussian.
+#' @param inference `"analytic"` (default): standard errors from influence contributions or the matching variance.
+#'   `"bootstrap"` is refused: with replacement it is wrong (Abadie & Imbens 2008), elsewhere the analytic standard
+#'   errors already account for every step.
 #' @param cluster Name of a column of clusters, in place of the study's.
 #' @param level Confidence level, default 0.95.
 #' @param lonely_stratum What to do when a survey stratum is left with one cluster: `"stop"` (default) names it;
@@ -35,10 +44,23 @@
 #'   ratio. `coef()`, `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each unit's
 #'   influence contribution.
 #' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no
-#'   standard error accounts for their estimation.
+#'   standard error accounts for their estimation. `twin_warning_clusters` when a study has clusters and its pairs are
+#'   with replacement.
 #' @section Errors: `twin_error_input` for unknown outcomes or too few clusters, `twin_error_unsupported` for an
 #'   estimator that does not fit the design, `twin_error_separation` and `twin_error_convergence` from outcome models.
-#' @references Abadie, A., Spiess, J. (2022). Robust post-matching inference. JASA 117.
+#' @references Abadie, A., Imbens, G. W. (2006). Large sample properties of matching estimators for average treatment
+#'   effects. Econometrica 74. \doi{10.1111/j.1468-0262.2006.00655.x}
+#'
+#'   Abadie, A., Imbens, G. W. (2008). On the failure of the bootstrap for matching estimators. Econometrica 76.
+#'   \doi{10.3982/ECTA6474}
+#'
+#'   Abadie, A., Imbens, G. W. (2011). Bias-corrected matching estimators for average treatment effects. Journal of
+#'   Business & Economic Statistics 29. \doi{10.1198/jbes.2009.07333}
+#'
+#'   Abadie, A., Imbens, G. W. (2016). Matching on the estimated propensity score. Econometrica 84.
+#'   \doi{10.3982/ECTA11293}
+#'
+#'   Abadie, A., Spiess, J. (2022). Robust post-matching inference. JASA 117.
 #'   \doi{10.1080/01621459.2020.1840383}
 #'
 #'   Lunceford, J. K., Davidian, M. (2004). Stratification and weighting via the propensity score in estimation of
@@ -51,59 +73,93 @@
 #' measure_effect(design)
 #' measure_effect(design, outcome = "sold_direct", estimator = "augmented")
 #' @export
-measure_effect <- function(x, outcome = NULL, estimator = c("difference", "augmented"), model = NULL, family = NULL,
-                           cluster = NULL, level = 0.95, lonely_stratum = c("stop", "centre")) {
+measure_effect <- function(x, outcome = NULL, estimator = c("difference", "regression", "augmented"), model = NULL,
+                           family = NULL, inference = "analytic", cluster = NULL, level = 0.95,
+                           lonely_stratum = c("stop", "centre")) {
   check_design(x)
   study <- study_of(x)
-  estimator <- check_choice(estimator, c("difference", "augmented"))
+  estimator <- check_choice(estimator, c("difference", "regression", "augmented"))
   lonely_stratum <- check_choice(lonely_stratum, c("stop", "centre"))
   check_number(level, min = 0, max = 1, open = TRUE)
   outcome <- check_outcome(outcome, study)
   check_estimator(x, estimator, model, family)
+  check_inference(x, inference)
   clusters <- effect_clusters(study, cluster)
+  if (reuses_units(x) && !is.null(clusters$codes)) clusters <- warn_clusters(clusters$name)
 
   y <- open_outcome(study, outcome, "measure_effect")
   shares <- attr(y, "shares")
   units <- effect_units(x, as.double(y), study$z)
   check_measured_arms(units, study, outcome)
   check_family_outcome(family, shares, outcome)
-  means <- if (estimator == "difference") {
-    difference_means(x, units)
-  } else {
-    augmented_means(x, units, model, if (is.null(family)) if (shares) "binomial" else "gaussian" else family)
-  }
+  means <- effect_means(x, units, estimator, model, if (is.null(family)) default_family(shares) else family)
   result <- core_contrasts(means, shares)
-  if (design_kind(x) == "strata" && estimator == "difference") {
-    result <- with_strata(result, stratum_differences(x, units))
+  inference <- if (is.null(means$vcov)) {
+    if (design_kind(x) == "strata" && estimator == "difference") {
+      result <- with_strata(result, stratum_differences(x, units))
+    }
+    found <- effect_vcov(x, result$influence, units, clusters, lonely_stratum)
+    if (design_kind(x) == "cells" && estimator == "difference") {
+      found$vcov <- found$vcov + contrast_vcov(cell_shortfalls(x, units), result)
+    }
+    found
+  } else {
+    list(vcov = contrast_vcov(means$vcov, result), df = Inf, text = means$text)
   }
-  inference <- effect_vcov(x, result$influence, units, clusters, lonely_stratum)
   inference$text <- paste(c(inference$text, taken_as_given(x, estimator)), collapse = ", ")
   new_effect(x, result, inference, units, list(outcome = outcome, estimator = estimator, level = level,
                                                shares = shares))
+}
+
+default_family <- function(shares) if (shares) "binomial" else "gaussian"
+
+effect_means <- function(x, units, estimator, model, family, call = rlang::caller_env()) {
+  if (reuses_units(x)) return(match_means(x, units, estimator, model, call))
+  switch(estimator,
+    difference = difference_means(x, units),
+    regression = regression_means(x, units, model, family, call),
+    augmented = augmented_means(x, units, model, family, call)
+  )
+}
+
+# What small cells leave out of the variances of the two means.
+cell_shortfalls <- function(x, units) {
+  v <- unit_sampling(x, units) * units$w
+  cell <- x$set[units$rows]
+  diag(vapply(1:0, function(arm) core_cell_shortfall(units$y, v * (units$z == arm), cell), 0))
+}
+
+contrast_vcov <- function(vcov, result) {
+  out <- crossprod(result$slopes, vcov %*% result$slopes)
+  dimnames(out) <- list(names(result$estimate), names(result$estimate))
+  out
 }
 
 with_strata <- function(result, strata) {
   list(estimate = c(result$estimate, strata$estimate), influence = cbind(result$influence, strata$influence))
 }
 
-# Which study rows carry influence (`rows`), which of them are averaged (`used`), and their data. Units without an
-# outcome or with sampling weight 0 leave with their pair; on weights they stay as carriers of the score's influence.
+# Which study rows carry influence (`rows`), which of them are averaged (`used`) and with which design weight (`w`), and
+# their data. Units without an outcome or with sampling weight 0 leave with their pair; on weights they stay as carriers
+# of the score's influence. counted: per study row, is the unit in the design's sample and its outcome known?
 effect_units <- function(x, y, z) {
   present <- !is.na(y)
   counted <- present & sampling_weight(study_of(x)) > 0
-  inside <- design_kept(x) & counted
-  if (design_kind(x) == "pairs") {
-    torn <- x$set[design_kept(x) & !counted]
-    inside <- inside & !(x$set %in% torn)
-  }
+  weight <- design_weight(x)
+  pairs <- if (has_pairs(x)) measured_pairs(x, counted)
+  if (!is.null(pairs)) weight <- core_pair_weights(pairs, length(y))
+  inside <- design_kept(x) & counted & weight > 0
   carries <- if (has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x)))) {
     rep(TRUE, length(y))
   } else {
     inside
   }
   rows <- which(carries)
+  before <- if (has_pairs(x)) x$before_pairs else design_kept(x)
+  missing <- sum(design_kept(x) & !present)
   y[!present] <- 0
-  list(rows = rows, used = inside[rows], y = y[rows], z = z[rows], missing = sum(design_kept(x) & !present))
+  list(rows = rows, used = inside[rows], w = weight[rows], y = y[rows], z = z[rows], pairs = pairs,
+       counted = counted & before, missing = missing)
 }
 
 # Sampling weight of the units at hand, 0 for those that are not averaged.
@@ -111,7 +167,7 @@ unit_sampling <- function(x, units) sampling_weight(study_of(x))[units$rows] * u
 
 difference_means <- function(x, units) {
   s <- unit_sampling(x, units)
-  v <- s * design_weight(x)[units$rows]
+  v <- s * units$w
   if (!has_weights(x)) return(core_weighted_means(units$y, units$z, v))
   core_weighted_means(units$y, units$z, v, s, core_carry(weight_nuisance(x)))
 }
@@ -133,25 +189,40 @@ stratum_differences <- function(x, units) {
   list(estimate = stats::setNames(vapply(parts[found], `[[`, 0, "estimate"), names[found]), influence = influence)
 }
 
-augmented_means <- function(x, units, model, family) {
-  study <- x$study
-  z <- study$z
-  s <- unit_sampling(x, units)
-  terms <- model_terms(study, model, rlang::caller_env())
-  matrix <- covariate_matrix(terms$columns, terms$formula)
-  models <- lapply(c(treated = 1L, control = 0L), function(arm) {
-    outcome_model(matrix, units$y, s * (z == arm), family, arm, study, rlang::caller_env(3))
+arm_models <- function(x, units, weight, model, family, call) {
+  study <- study_of(x)
+  terms <- model_terms(study, model, call)
+  matrix <- covariate_matrix(terms$columns, terms$formula)[units$rows, , drop = FALSE]
+  lapply(c(treated = 1L, control = 0L), function(arm) {
+    outcome_model(matrix, units$y, weight * (units$z == arm), family, arm, study, call)
   })
-  target <- augmented_target(x)
-  weight <- if (has_weights(x)) design_weight(x) else core_inverse_weight(x$score$fitted, z, study$estimand)
+}
+
+# One outcome model per arm, fitted with the design's weights, averaged over whom the estimand speaks of.
+regression_means <- function(x, units, model, family, call) {
+  s <- unit_sampling(x, units)
+  nuisance <- if (has_weights(x)) weight_nuisance(x) else core_known(length(units$rows))
+  target <- effect_target(x)
+  h <- target$weight[units$rows]
+  models <- arm_models(x, units, s * units$w, model, family, call)
+  core_regression_means(s, h, models, units$w, core_carry(nuisance))
+}
+
+augmented_means <- function(x, units, model, family, call) {
+  study <- x$study
+  s <- unit_sampling(x, units)
+  models <- arm_models(x, units, s, model, family, call)
+  target <- effect_target(x)
+  weight <- if (has_weights(x)) design_weight(x) else core_inverse_weight(x$score$fitted, study$z, study$estimand)
   nuisance <- if (has_weights(x)) weight_nuisance(x) else inverse_nuisance(x)
-  core_augmented_means(units$y, z, s, weight, core_carry(nuisance), target$weight, core_carry(target$nuisance), models)
+  core_augmented_means(units$y, study$z, s, weight, core_carry(nuisance), target$weight, core_carry(target$nuisance),
+                       models)
 }
 
 # Whom the outcome models average over. Only ATO and ATM ask the score.
-augmented_target <- function(x) {
-  study <- x$study
-  e <- x$score$fitted
+effect_target <- function(x) {
+  study <- study_of(x)
+  e <- design_score(x)$fitted
   weight <- core_target_weight(e, study$z, study$estimand)
   if (!study$estimand %in% c("ATO", "ATM")) return(list(weight = weight, nuisance = core_known(length(study$z))))
   slope <- core_target_weight_slope(e, study$z, study$estimand)
@@ -195,7 +266,7 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
   study <- study_of(x)
   cluster <- clusters$codes[units$rows]
   if (!is.null(cluster)) check_cluster_count(cluster[units$used], clusters$name, call)
-  if (design_kind(x) == "pairs") return(pair_vcov(x, influence, units, cluster, clusters$name))
+  if (has_pairs(x)) return(set_vcov(x, influence, units, cluster, clusters$name))
   stratum <- study$stratum[units$rows]
   out <- core_vcov(influence, cluster, stratum, units$used, lonely)
   if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
@@ -212,24 +283,10 @@ taken_as_given <- function(x, estimator) {
   by_score <- if (has_weights(x)) method %in% c("inverse", "strata") else alone
   given <- c(
     if (by_score && x$score$known) "score", if ("own" %in% method) "weights", if (design_kind(x) == "strata") "strata",
+    if (design_kind(x) == "cells") "cells", if ("cardinality" %in% method) "sample",
     if (trims(x)) "trimming", if (has_weights(x) && !all(x$weighing$free)) "truncation"
   )
   if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
-}
-
-pair_vcov <- function(x, influence, units, cluster, name) {
-  set <- x$set[units$rows]
-  if (is.null(cluster)) {
-    out <- core_vcov(influence, set, used = units$used)
-    return(list(vcov = out$vcov, df = Inf, text = sprintf("clustered by pair (%d)", out$clusters)))
-  }
-  of_arm <- function(arm) {
-    inside <- units$z == arm
-    cluster[inside][match(sort(unique(set)), set[inside])]
-  }
-  out <- core_vcov_pairs(influence, set, of_arm(1L), of_arm(0L))
-  list(vcov = out$vcov, df = out$clusters - 1,
-       text = sprintf("clustered by pair and by %s of either unit (%d)", name, length(unique(cluster))))
 }
 
 effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
@@ -252,41 +309,79 @@ check_outcome <- function(outcome, study, call = rlang::caller_env()) {
 }
 
 # The population of a contrast of several arms holds units of the others, for whom there are no outcome models here.
-check_two_arms <- function(x, call) {
+check_two_arms <- function(x, estimator, call) {
   if (is.null(study_of(x)$outside)) return(invisible(x))
-  abort_unsupported(c("The augmented estimator works on two arms, not on contrasts of several.",
+  abort_unsupported(c("The {estimator} estimator works on two arms, not on contrasts of several.",
                       i = "Use {.code estimator = \"difference\"}, or frame both arms with {.arg subset}."),
                     call = call)
 }
 
 check_estimator <- function(x, estimator, model, family, call = rlang::caller_env()) {
-  if (estimator == "difference") {
-    if (!is.null(model) || !is.null(family)) {
-      abort_input(c("{.arg model} and {.arg family} belong to {.code estimator = \"augmented\"}.",
-                    i = "Leave them out, or name that estimator."), call = call)
+  if (estimator == "difference") return(check_difference(x, model, family, call))
+  if (!is.null(family)) check_choice(family, c("gaussian", "binomial"), "family", call)
+  check_two_arms(x, estimator, call)
+  tilted <- study_of(x)$estimand %in% c("ATO", "ATM")
+  if (estimator == "regression") {
+    if (reuses_units(x) && identical(family, "binomial")) {
+      abort_unsupported(c("The bias correction of matches is linear.",
+                          i = "Leave {.arg family} out, or pair without replacement."), call = call)
     }
-    if (design_kind(x) == "raw" && !is.null(design_score(x))) {
-      warn_kind("unadjusted", c(
-        "The design has a score but neither pairs nor weights: the difference is the raw one.",
-        i = "Call {.fn pair_units} or {.fn weigh_units}, or use {.code estimator = \"augmented\"}."
-      ))
+    if (tilted) {
+      abort_unsupported(c("Outcome regression alone can't answer the {study_of(x)$estimand}, which speaks of the score.",
+                          i = "Use {.code estimator = \"augmented\"}."), call = call)
     }
-    warn_known_score(x)
     return(invisible(x))
   }
-  if (!is.null(family)) check_choice(family, c("gaussian", "binomial"), "family", call)
-  if (design_kind(x) == "pairs") {
+  if (has_pairs(x)) {
     abort_unsupported(c(
       "The augmented estimator works on scores and weights, not on pairs.",
-      i = "Use {.code estimator = \"difference\"} here, or {.fn weigh_units} in place of {.fn pair_units}."
+      i = "Use {.code estimator = \"regression\"} here, or {.fn weigh_units} in place of
+           {.fn {if (design_kind(x) == 'pairs') 'pair_units' else 'group_units'}}."
     ), call = call)
   }
-  check_two_arms(x, call)
-  needs_score <- !has_weights(x) || study_of(x)$estimand %in% c("ATO", "ATM")
-  if (is.null(design_score(x)) && needs_score) {
+  if (is.null(design_score(x)) && (!has_weights(x) || tilted)) {
     abort_input(c("The augmented estimator needs a propensity score.", i = "Call {.fn score_units} first."),
                 call = call)
   }
+}
+
+check_difference <- function(x, model, family, call) {
+  if (!is.null(model) || !is.null(family)) {
+    abort_input(c("{.arg model} and {.arg family} belong to {.code estimator = \"regression\"} and
+                   {.code \"augmented\"}.", i = "Leave them out, or name one of those estimators."), call = call)
+  }
+  if (design_kind(x) == "raw" && !is.null(design_score(x))) {
+    warn_kind("unadjusted", c(
+      "The design has a score but neither pairs nor weights: the difference is the raw one.",
+      i = "Call {.fn pair_units} or {.fn weigh_units}, or use {.code estimator = \"augmented\"}."
+    ))
+  }
+  warn_known_score(x)
+}
+
+check_inference <- function(x, inference, call = rlang::caller_env()) {
+  inference <- check_choice(inference, c("analytic", "bootstrap"), "inference", call)
+  if (inference == "analytic") return(invisible(inference))
+  if (reuses_units(x)) {
+    abort_unsupported(c(
+      "The bootstrap is wrong for nearest-neighbour matching with replacement (Abadie & Imbens 2008).",
+      x = "How often a control is used does not vary among draws as it does among samples, so that the bootstrap's
+           standard error misses the truth in samples of any size.",
+      i = "Use {.code inference = \"analytic\"}."
+    ), call = call)
+  }
+  abort_unsupported(c("Standard errors here are analytic: they account for every step of the design.",
+                      i = "Leave {.arg inference} out."), call = call)
+}
+
+# Matching with replacement has no clustered variance that is known to be right.
+warn_clusters <- function(name) {
+  warn_kind("clusters", c(
+    "The standard error of matching with replacement takes units as independent; the clusters of {.val {name}} are not
+     used.",
+    i = "Pair without replacement, use {.code group_units(x, \"full\")} or {.fn weigh_units} for clustered ones."
+  ), cluster = name)
+  list(codes = NULL, name = NULL)
 }
 
 # A machine-learned score has no influence to carry; the augmented estimator needs none to first order.

@@ -7,28 +7,31 @@ new_effect <- function(x, result, inference, units, settings) {
   study <- study_of(x)
   stopifnot(identical(names(result$estimate), colnames(result$influence)),
             nrow(result$influence) == length(units$rows))
-  v <- full_weight(x)[units$rows] * units$used
+  v <- sampling_weight(study)[units$rows] * units$w * units$used
   structure(c(settings, list(
-    study = study, kind = design_kind(x), design = design_label(x), note = if (inherits(x, "twin_design")) x$note else
+    study = study, kind = design_kind(x), reuse = reuses_units(x), design = design_label(x), note = if (inherits(x, "twin_design")) x$note else
       character(), estimand = study$estimand, estimate = result$estimate, influence = result$influence,
     rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df, inference = inference$text,
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),
                missing = units$missing),
     sizes = arm_sizes(v, units$z), worst_smd = worst_imbalance(x),
     outcome_sd = core_pooled_sd(units$y, units$z, unit_sampling(x, units)),
-    pairs = if (design_kind(x) == "pairs") pair_differences(x, units)
+    pairs = if (are_plain_pairs(x)) pair_differences(units)
   )), class = "twin_effect")
 }
 
 #' @exportS3Method
 study_of.twin_effect <- function(x) x$study # nolint: object_name_linter. An S3 method.
 
+# One treated and one control unit each, nobody twice: what tests of pair differences are about.
+are_plain_pairs <- function(x) {
+  design_kind(x) == "pairs" && !reuses_units(x) && !anyDuplicated(x$pairs$set)
+}
+
 # One row per pair with both outcomes: set, difference (treated minus control).
-pair_differences <- function(x, units) {
-  y <- rep(NA_real_, length(x$study$z))
-  y[units$rows] <- units$y
-  whole <- x$pairs$treated %in% units$rows
-  data.frame(set = x$pairs$set[whole], difference = y[x$pairs$treated[whole]] - y[x$pairs$control[whole]])
+pair_differences <- function(units) {
+  y_of <- function(rows) units$y[match(rows, units$rows)]
+  data.frame(set = units$pairs$set, difference = y_of(units$pairs$treated) - y_of(units$pairs$control))
 }
 
 # Ratios live on the log scale.

@@ -90,8 +90,8 @@ gamma_at_change <- function(bounds, alpha) {
 pair_difference_values <- function(x, call = rlang::caller_env()) {
   if (inherits(x, "twin_effect")) {
     if (is.null(x$pairs)) {
-      abort_input(c("{.arg x} must be an effect on pairs.", x = "It was measured on: {x$design}.",
-                    i = "Use {.fn probe_ratio} for other designs."), call = call)
+      abort_input(c("{.arg x} must be an effect on pairs of one treated and one control unit, nobody twice.",
+                    x = "It was measured on: {x$design}.", i = "Use {.fn probe_ratio} for other designs."), call = call)
     }
     if (!is.null(x$study$s)) {
       warn_kind("unweighted", c("The signed-rank test takes every pair alike: sampling weights are not used here."))

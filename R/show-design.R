@@ -7,6 +7,10 @@ format.twin_design <- function(x, ...) {
     field_lines("For", population_text(study$estimand, x$note)),
     arm_lines(x, size),
     if (x$kind == "pairs") field_lines("Pairs", pair_summary(x)),
+    if (x$kind == "sets") field_lines("Sets", set_summary(x)),
+    if (x$kind == "cells") field_lines("Cells", cell_summary(x)),
+    if (reuses_units(x)) field_lines("Reuse", reuse_summary(x)),
+    if (!is.null(x$metric) && x$kind == "raw") metric_lines(x$metric),
     score_lines(x),
     if (!is.null(x$score$learners) && x$kind == "raw") c("", table_lines(learner_lines(x$score$learners)), ""),
     if (!is.null(x$score$steps) && x$kind == "raw") c("", table_lines(ladder_lines(x$score$steps), left = 2L), ""),
@@ -29,7 +33,7 @@ arm_lines <- function(x, size) {
   one <- function(arm, label, code) {
     inside <- in_arm(study, code)
     text <- paste0(sprintf("\"%s\": %s", study$levels[[arm]], plural(sum(inside), "unit")), fallen_text(x, inside))
-    if (has_weights(x) || !is.null(study$s)) {
+    if (has_weights(x) || !is.null(study$s) || size[[arm]] < 0.999 * sum(inside & design_kept(x))) {
       text <- paste0(text, sprintf("; effective sample %s", count_text(round(size[[arm]]))))
     }
     field_lines(label, text)
@@ -42,13 +46,13 @@ fallen_text <- function(x, inside) {
   kept <- sum(inside & design_kept(x))
   if (kept == sum(inside)) return("")
   trimmed <- sum(inside & !trim_kept(x))
-  alone <- sum(inside) - kept - trimmed
+  why <- if (is.null(x$reason)) integer() else tabulate(x$reason[inside], length(unmatched_reasons))
   paste0(sprintf(", %s kept", count_text(kept)), if (trimmed > 0L) sprintf(", %s trimmed", count_text(trimmed)),
-         if (alone > 0L) sprintf(", %s without a partner", count_text(alone)))
+         paste(sprintf("; %s out: %s", count_text(why[why > 0L]), unmatched_reasons[why > 0L]), collapse = ""))
 }
 
 # Units that trimming left in; those a pairing dropped afterwards count as left in.
-trim_kept <- function(x) if (x$kind == "pairs") x$before_pairs else design_kept(x)
+trim_kept <- function(x) if (is.null(x$before_pairs)) design_kept(x) else x$before_pairs
 
 learner_lines <- function(table) {
   data.frame(Learner = table$learner, weight = number_text(table$weight, 3), `log-loss` = number_text(table$loss, 4),
@@ -71,8 +75,89 @@ stratum_lines <- function(x) {
 
 pair_summary <- function(x) {
   distance <- x$pairs$distance
-  sprintf("%s; distance on the linear score: median %s, largest %s", count_text(length(distance)),
-          number_text(stats::median(distance)), number_text(max(distance)))
+  sets <- length(unique(x$pairs$set))
+  sprintf("%s%s; distance on the %s: median %s, largest %s, total %s", count_text(length(distance)),
+          if (sets < length(distance)) sprintf(" in %s sets", count_text(sets)) else "", distance_text(x),
+          number_text(stats::median(distance)), number_text(max(distance)), number_text(sum(distance)))
+}
+
+distance_text <- function(x) {
+  switch(pairing_step(x)$on, score = "linear score", probability = "score", mahalanobis = "Mahalanobis scale",
+         diagonal = "scaled covariates", metric = "given metric")
+}
+
+set_summary <- function(x) {
+  table <- set_table_of(x)
+  shapes <- table(paste0(table$treated, ":", table$control))
+  shapes <- sort(shapes, decreasing = TRUE)
+  shown <- utils::head(shapes, 4L)
+  sprintf("%s (treated:control %s%s); distance on the %s: total %s, largest %s", count_text(nrow(table)),
+          paste(sprintf("%s in %s", names(shown), count_text(as.integer(shown))), collapse = ", "),
+          if (length(shapes) > 4L) sprintf(", other shapes in %s", count_text(sum(shapes[-(1:4)]))) else "",
+          distance_text(x), number_text(sum(x$pairs$distance)), number_text(max(x$pairs$distance)))
+}
+
+cell_summary <- function(x) {
+  table <- set_table_of(x)
+  sprintf("%s with both arms; smallest arm of a cell %s, median cell %s", count_text(nrow(table)),
+          plural(min(table$treated, table$control), "unit"),
+          plural(round(stats::median(table$treated + table$control)), "unit"))
+}
+
+reuse_summary <- function(x) {
+  table <- reuse_table(x)
+  most <- table[1L, ]
+  sprintf("%s partners, %s used more than once; most used: row %d, %d times", count_text(nrow(table)),
+          count_text(sum(table$times > 1L)), most$row, most$times)
+}
+
+# How often each partner is used: row of the data, arm, times, weight; most used first.
+reuse_table <- function(x) {
+  pairs <- x$pairs
+  partner <- if (is.null(pairs$seeks)) pairs$control else ifelse(pairs$seeks, pairs$control, pairs$treated)
+  times <- table(partner)
+  unit <- as.integer(names(times))
+  weight <- rowsum(pairs$weight, partner)[, 1L]
+  out <- data.frame(row = x$study$rows[unit], arm = c("control", "treated")[x$study$z[unit] + 1L],
+                    times = as.integer(times), weight = unname(weight))
+  out <- out[order(-out$times, out$row), ]
+  rownames(out) <- NULL
+  out
+}
+
+unmatched_table <- function(x) {
+  out <- which(x$reason > 0L)
+  data.frame(row = x$study$rows[out], arm = c("control", "treated")[x$study$z[out] + 1L],
+             reason = unmatched_reasons[x$reason[out]])
+}
+
+# Treated, control units and weights per set; not for pairs with replacement, where a unit can be in several.
+set_table_of <- function(x) {
+  inside <- which(!is.na(x$set))
+  set <- x$set[inside]
+  z <- x$study$z[inside]
+  weight <- x$weight[inside]
+  data.frame(set = seq_len(max(set)), treated = tabulate(set[z == 1L], max(set)),
+             control = tabulate(set[z == 0L], max(set)), weight_treated = core_sums_by(weight * z, x$set[inside]),
+             weight_control = core_sums_by(weight * (1 - z), x$set[inside]))
+}
+
+metric_lines <- function(metric) {
+  worst <- shown_goal(min(metric$history$best), metric$goal)
+  text <- sprintf("%s %s; %s with all weights equal (%s generations, %s candidates%s)", goal_words[[metric$goal]],
+                  number_text(worst, 4), number_text(shown_goal(metric$plain, metric$goal), 4),
+                  nrow(metric$history), count_text(sum(metric$history$candidates)),
+                  if (metric$interrupted) "; interrupted" else "")
+  table <- metric_table(metric)
+  table <- table[order(-table$share), ]
+  shown <- data.frame(Column = shorten(table$column, 40L), `share of the weight` = share_text(table$share),
+                      check.names = FALSE)
+  c(field_lines("Metric", text), "", table_lines(utils::head(shown, 12L)), "")
+}
+
+metric_table <- function(metric) {
+  data.frame(column = names(metric$weights), weight = unname(metric$weights),
+             share = unname(metric$scaled / sum(metric$scaled)))
 }
 
 score_lines <- function(x) {
@@ -91,6 +176,9 @@ score_lines <- function(x) {
 }
 
 design_advice <- function(x) {
+  if (x$kind == "raw" && !is.null(x$metric)) {
+    return("Next: pair_units(on = \"metric\"), matching as the search did.")
+  }
   if (x$kind == "raw") {
     if (alters_sample(x)) return("Next: pair_units(), weigh_units() or stratify_units().")
     return("Next: assess_overlap(), then pair_units(), weigh_units() or stratify_units().")
@@ -98,18 +186,31 @@ design_advice <- function(x) {
   "Next: assess_balance(), and measure_effect() once balance is good enough."
 }
 
+design_parts <- c("coefficients", "steps", "learners", "strata", "sets", "bins", "reuse", "unmatched", "metric",
+                  "search")
+
 #' @export
-tidy.twin_design <- function(x, part = c("coefficients", "steps", "learners", "strata"), ...) {
+tidy.twin_design <- function(x, part = "coefficients", ...) {
   rlang::check_dots_empty()
-  part <- check_choice(part, c("coefficients", "steps", "learners", "strata"))
-  table <- switch(part,
-    coefficients = if (!is.null(x$score$coefficients)) coefficient_table(x$score),
-    steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x)
-  )
+  part <- check_choice(part, design_parts)
+  table <- design_part(x, part)
   if (!is.null(table)) return(table)
   made_by <- c(coefficients = "score_units()", steps = "score_units(select = \"ladder\")", # nolint
-               learners = "score_units(learners = )", strata = "stratify_units()")
+               learners = "score_units(learners = )", strata = "stratify_units()", sets = "group_units()",
+               bins = "group_units(method = \"coarsened\")", reuse = "pair_units()", unmatched = "pair_units()",
+               metric = "search_metric()", search = "search_metric()")
   abort_input(c("The design has no {part} to tidy.", i = "They come from {.code {made_by[[part]]}}."))
+}
+
+design_part <- function(x, part) {
+  switch(part,
+    coefficients = if (!is.null(x$score$coefficients)) coefficient_table(x$score),
+    steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
+    sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x))) set_table_of(x),
+    bins = x$weighing$bins, reuse = if (x$kind == "pairs") reuse_table(x),
+    unmatched = if (!is.null(x$reason)) unmatched_table(x),
+    metric = if (!is.null(x$metric)) metric_table(x$metric), search = x$metric$history
+  )
 }
 
 coefficient_table <- function(score) {
@@ -118,12 +219,6 @@ coefficient_table <- function(score) {
   se <- ifelse(kept, sqrt(diag(score$covariance)), NA)
   data.frame(term = names(score$coefficients), estimate = unname(estimate), std.error = unname(se),
              statistic = unname(estimate / se), p.value = unname(2 * stats::pnorm(-abs(estimate / se))))
-}
-
-#' @export
-plot.twin_design <- function(x, ...) {
-  rlang::check_dots_empty()
-  plot(assess_overlap(x))
 }
 
 #' @export

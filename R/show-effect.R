@@ -13,13 +13,17 @@ format.twin_effect <- function(x, ...) {
 #' @export
 print.twin_effect <- function(x, ...) print_lines(x, format(x, ...))
 
-estimator_words <- c(difference = "difference in means", augmented = "augmented inverse weighting")
+estimator_words <- c(difference = "difference in means", regression = "outcome regression",
+                     augmented = "augmented inverse weighting")
 
 effect_method <- function(x) {
   if (x$kind == "raw" && x$estimator == "difference") {
     return(paste0("raw difference in means, nothing adjusted", if (length(x$note) > 0L) paste(",", x$design)))
   }
-  sprintf("%s on %s", estimator_words[[x$estimator]], x$design)
+  words <- if (x$reuse && x$estimator == "regression") "bias-corrected difference in means" else
+    estimator_words[[x$estimator]]
+  if (x$design == "raw sample") return(words)
+  sprintf("%s on %s", words, x$design)
 }
 
 # What was estimated, for whom, by what, with the number.

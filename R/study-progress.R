@@ -8,3 +8,12 @@ show_progress <- function(title, work, steps = NULL) {
     work(function(what = "") progress(message = paste0(title, ": ", what), amount = if (is.null(steps)) 0 else 1))
   }, enable = getOption("progressr.enable", interactive() || isatty(stderr())))
 }
+
+# How many threads the kernels may use: the option carefultwin.threads, by default as many as the system offers. Answers
+# do not depend on it.
+thread_count <- function() {
+  asked <- getOption("carefultwin.threads")
+  if (is.null(asked)) return(core_threads_offered())
+  check_number(asked, min = 1, arg = "carefultwin.threads", call = NULL)
+  round(asked)
+}

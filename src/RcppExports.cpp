@@ -98,6 +98,15 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_threads_offered
+int glue_threads_offered();
+RcppExport SEXP _carefultwin_glue_threads_offered() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    rcpp_result_gen = Rcpp::wrap(glue_threads_offered());
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_draw_counts
 Eigen::VectorXd glue_draw_counts(int n, double seed);
 RcppExport SEXP _carefultwin_glue_draw_counts(SEXP nSEXP, SEXP seedSEXP) {
@@ -175,6 +184,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_judge_metrics
+Eigen::MatrixXd glue_judge_metrics(Rcpp::List task, Rcpp::NumericMatrix candidates, int threads);
+RcppExport SEXP _carefultwin_glue_judge_metrics(SEXP taskSEXP, SEXP candidatesSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type task(taskSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type candidates(candidatesSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_judge_metrics(task, candidates, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
@@ -184,12 +205,14 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_full_match", (DL_FUNC) &_carefultwin_glue_full_match, 4},
     {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 3},
     {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 5},
+    {"_carefultwin_glue_threads_offered", (DL_FUNC) &_carefultwin_glue_threads_offered, 0},
     {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 2},
     {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
     {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},
     {"_carefultwin_glue_fit_counterpoise", (DL_FUNC) &_carefultwin_glue_fit_counterpoise, 3},
     {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 5},
     {"_carefultwin_glue_weighted_covariance", (DL_FUNC) &_carefultwin_glue_weighted_covariance, 2},
+    {"_carefultwin_glue_judge_metrics", (DL_FUNC) &_carefultwin_glue_judge_metrics, 3},
     {NULL, NULL, 0}
 };
 

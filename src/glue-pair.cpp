@@ -40,3 +40,16 @@ Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads,
                             Rcpp::Named("distance") = Rcpp::wrap(lists.distance),
                             Rcpp::Named("too_many") = lists.too_many);
 }
+
+#ifdef _OPENMP
+#include <omp.h>
+#endif
+// What OMP_NUM_THREADS and OMP_THREAD_LIMIT leave of the processors.
+// [[Rcpp::export(rng = false)]]
+int glue_threads_offered() {
+#ifdef _OPENMP
+  return std::min(omp_get_max_threads(), omp_get_thread_limit());
+#else
+  return 1;
+#endif
+}

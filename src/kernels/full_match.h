@@ -37,8 +37,8 @@ struct WholeLists {
   }
 };
 
-// A cover of both sides by pairs, with prices a of the seekers and b of the pool such that a_i + b_j <= d_ij, and equal
-// on the pairs chosen.
+// A cover of both sides by pairs, with prices a of the seekers and b of the pool such that a_i + b_j <= d_ij for
+// pairs not chosen and >= for those chosen.
 class Cover {
  public:
   Cover(const PairProblem& problem, const std::vector<int>& seekers, const std::vector<int>& pool)
@@ -111,20 +111,22 @@ class Cover {
 
   // False when the limits can't be met.
   bool meet(const DegreeLimits& limits) {
-    limits_ = limits;
     const int m = static_cast<int>(seekers_.size()), n = static_cast<int>(pool_.size());
-    hub_ = m + n;
-    potential_.assign(m + n + 1, 0.0);
-    for (int i = 0; i < m; ++i) potential_[i] = -seeker_price_[i];
-    for (int j = 0; j < n; ++j) potential_[m + j] = pool_price_[j];
+    Side seekers{of_seeker_, seeker_price_, limits.seeker_least, limits.seeker_most, false, {}, {}, {}};
+    Side pool{of_pool_, pool_price_, limits.pool_least, limits.pool_most, true, {}, {}, {}};
+    for (Side* side : {&seekers, &pool}) {
+      side->reached.assign(side->partners.size(), kFar);
+      side->before.assign(side->partners.size(), -1);
+      side->settled.assign(side->partners.size(), 0);
+    }
     for (int i = 0; i < m; ++i) {
-      while (count(of_seeker_[i]) > limits.seeker_most) if (!move_flow(hub_, i)) return false;
-      while (count(of_seeker_[i]) < limits.seeker_least) if (!move_flow(i, hub_)) return false;
+      while (count(of_seeker_[i]) > limits.seeker_most) if (!move_flow(pool, seekers, i, false)) return false;
+      while (count(of_seeker_[i]) < limits.seeker_least) if (!move_flow(seekers, pool, i, true)) return false;
       if (i % 64 == 0) problem_.tell(static_cast<double>(i) / (m + n));
     }
     for (int j = 0; j < n; ++j) {
-      while (count(of_pool_[j]) > limits.pool_most) if (!move_flow(m + j, hub_)) return false;
-      while (count(of_pool_[j]) < limits.pool_least) if (!move_flow(hub_, m + j)) return false;
+      while (count(of_pool_[j]) > limits.pool_most) if (!move_flow(seekers, pool, j, false)) return false;
+      while (count(of_pool_[j]) < limits.pool_least) if (!move_flow(pool, seekers, j, true)) return false;
       if (j % 64 == 0) problem_.tell(static_cast<double>(m + j) / (m + n));
     }
     return true;
@@ -168,61 +170,113 @@ class Cover {
   }
   double distance(int i, int j) const { return problem_.distance(seekers_[i], pool_[j]); }
 
-  // One unit of flow along a shortest path of the residual network hub -> seekers -> pool -> hub, in which a chosen
-  // pair can be taken back and a unit's flow from the hub lies within its limits. Prices stay those of an optimum.
-  bool move_flow(int from, int to) {
-    const int m = static_cast<int>(seekers_.size()), nodes = hub_ + 1;
-    std::vector<double> reached(nodes, kFar);
-    std::vector<int> before(nodes, -1);
-    std::vector<char> settled(nodes, 0);
-    reached[from] = 0;
-    while (true) {
-      int at = -1;
-      for (int node = 0; node < nodes; ++node)
-        if (!settled[node] && reached[node] < kFar && (at < 0 || reached[node] < reached[at])) at = node;
-      if (at < 0) return false;
-      if (at == to) break;
-      settled[at] = 1;
-      const auto relax = [&](int node, double cost) {
-        const double length = reached[at] + std::max(0.0, cost + potential_[at] - potential_[node]);
-        if (settled[node] || length >= reached[node]) return;
-        reached[node] = length;
-        before[node] = at;
-      };
-      if (at == hub_) {
-        for (int i = 0; i < m; ++i)
-          if (count(of_seeker_[i]) < limits_.seeker_most) relax(i, 0);
-        for (int j = 0; j < hub_ - m; ++j)
-          if (count(of_pool_[j]) > limits_.pool_least) relax(m + j, 0);
-      } else if (at < m) {
-        if (count(of_seeker_[at]) > limits_.seeker_least) relax(hub_, 0);
-        for (int j = 0; j < hub_ - m; ++j) {
-          if (settled[m + j]) continue;
-          const double length = distance(at, j);
-          if (length > problem_.caliper || !problem_.rules.allow(seekers_[at], pool_[j])) continue;
-          if (std::find(of_seeker_[at].begin(), of_seeker_[at].end(), j) == of_seeker_[at].end()) relax(m + j, length);
-        }
-      } else {
-        if (count(of_pool_[at - m]) < limits_.pool_most) relax(hub_, 0);
-        for (const int i : of_pool_[at - m]) relax(i, -distance(i, at - m));
+  struct Side {
+    std::vector<std::vector<int>>& partners;
+    std::vector<double>& price;
+    int least, most;
+    bool is_pool;
+    std::vector<double> reached;  // scratch of move_flow()
+    std::vector<int> before;
+    std::vector<char> settled;
+  };
+
+  double between(const Side& senders, int sender, int receiver) const {
+    return senders.is_pool ? distance(receiver, sender) : distance(sender, receiver);
+  }
+
+  // One unit of flow from a unit with too many or too few partners to the hub, along a shortest path of the residual
+  // network hub -> senders -> receivers -> hub, in which a chosen pair can be taken back and every unit's flow lies
+  // within its limits. A receiver with too many partners sends one back; a sender with too few takes one more. The
+  // search starts at the unit and ends where the hub is nearest; prices stay those of an optimum.
+  bool move_flow(Side& senders, Side& receivers, int start, bool from_sender) {
+    struct Step {
+      double distance;
+      bool sender;
+      int unit;
+      bool operator>(const Step& other) const {
+        return std::tie(distance, sender, unit) > std::tie(other.distance, other.sender, other.unit);
+      }
+    };
+    std::priority_queue<Step, std::vector<Step>, std::greater<Step>> steps;
+    std::vector<int> seen[2];
+    const auto reach = [&](bool sender, int unit, double distance, int before) {
+      Side& side = sender ? senders : receivers;
+      if (side.settled[unit] || distance >= side.reached[unit]) return;
+      if (side.reached[unit] == kFar) seen[sender].push_back(unit);
+      side.reached[unit] = distance;
+      side.before[unit] = before;
+      steps.push({distance, sender, unit});
+    };
+    reach(from_sender, start, 0.0, -1);
+    double best = kFar;
+    bool last_sender = false;
+    int last = -1;
+    const auto leave = [&](bool sender, int unit, double distance) {
+      if (distance >= best) return;
+      best = distance;
+      last_sender = sender;
+      last = unit;
+    };
+    while (!steps.empty() && steps.top().distance < best) {
+      const Step step = steps.top();
+      steps.pop();
+      Side& own = step.sender ? senders : receivers;
+      if (own.settled[step.unit] || step.distance > own.reached[step.unit]) continue;
+      own.settled[step.unit] = 1;
+      const double at = step.distance;
+      const auto& partners = own.partners[step.unit];
+      if (!step.sender) {
+        if (count(partners) < own.most) leave(false, step.unit, at + std::max(0.0, own.price[step.unit]));
+        for (const int i : partners)  // a pair is used at most once, so its prices may exceed its length
+          reach(true, i, at + std::max(0.0, senders.price[i] + own.price[step.unit] - between(senders, i, step.unit)),
+                step.unit);
+        continue;
+      }
+      if (count(partners) > own.least) leave(true, step.unit, at + std::max(0.0, -own.price[step.unit]));
+      for (int j = 0; j < static_cast<int>(receivers.partners.size()); ++j) {
+        if (receivers.settled[j]) continue;
+        const int i = step.unit;
+        const double length = between(senders, i, j);
+        const double cost = at + std::max(0.0, length - senders.price[i] - receivers.price[j]);
+        if (cost >= best || cost >= receivers.reached[j] || length > problem_.caliper) continue;
+        if (!(senders.is_pool ? problem_.rules.allow(seekers_[j], pool_[i])
+                              : problem_.rules.allow(seekers_[i], pool_[j])))
+          continue;
+        if (std::find(partners.begin(), partners.end(), j) == partners.end()) reach(false, j, cost, i);
       }
     }
-    for (int node = 0; node < nodes; ++node) potential_[node] += std::min(reached[node], reached[to]);
-    for (int node = to; node != from; node = before[node]) {
-      const int last = before[node];
-      if (last < m && node >= m && node < hub_) join(last, node - m);
-      if (node < m && last >= m && last < hub_) part(node, last - m);
+    if (last >= 0) {
+      for (const int i : seen[1]) senders.price[i] += best - std::min(best, senders.reached[i]);
+      for (const int j : seen[0]) receivers.price[j] -= best - std::min(best, receivers.reached[j]);
+      const auto pair_of = [&](int sender, int receiver, bool joins) {
+        const int i = senders.is_pool ? receiver : sender, j = senders.is_pool ? sender : receiver;
+        if (joins) join(i, j);
+        else part(i, j);
+      };
+      bool sender = last_sender;
+      for (int unit = last; !(unit == start && sender == from_sender);) {
+        const int before = (sender ? senders : receivers).before[unit];
+        if (sender) pair_of(unit, before, false);
+        else pair_of(before, unit, true);
+        unit = before;
+        sender = !sender;
+      }
     }
-    return true;
+    for (const bool sender : {false, true}) {
+      Side& side = sender ? senders : receivers;
+      for (const int unit : seen[sender]) {
+        side.reached[unit] = kFar;
+        side.settled[unit] = 0;
+      }
+    }
+    return last >= 0;
   }
 
   const PairProblem& problem_;
   const std::vector<int>& seekers_;
   const std::vector<int>& pool_;
   std::vector<std::vector<int>> of_seeker_, of_pool_;
-  std::vector<double> seeker_price_, pool_price_, potential_;
-  DegreeLimits limits_;
-  int hub_ = 0;
+  std::vector<double> seeker_price_, pool_price_;
 };
 
 // Everyone who takes part must have someone to go with: leave out the others first.

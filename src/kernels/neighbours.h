@@ -290,10 +290,13 @@ class Neighbours {
 
   void scan(long first, long last, const Query& query, Nearest& nearest) {
     int found[kChunk * 8];
-    for (long begin = first; begin < last; begin += kChunk) {
-      const int count = screen_(blocks_.data(), begin, std::min(last, begin + kChunk), p_, query.single.data(),
+    long chunk = std::isinf(nearest.limit()) ? 2 : kChunk;  // without a limit all are measured: only a few at first
+    for (long begin = first; begin < last;) {
+      const int count = screen_(blocks_.data(), begin, std::min(last, begin + chunk), p_, query.single.data(),
                                 query.limit(nearest.limit(), p_), found);
       for (int k = 0; k < count; ++k) measure(found[k], query, nearest);
+      begin += chunk;
+      chunk = kChunk;
     }
   }
 

@@ -14,9 +14,11 @@ namespace plain_isa {
 #ifdef TWIN_HAS_AVX2
 #pragma GCC push_options
 #pragma GCC target("avx2,fma")
+#define TWIN_AVX2_PASS 1
 namespace avx2_isa {
 #include "screen_block.inc"
 }
+#undef TWIN_AVX2_PASS
 #pragma GCC pop_options
 #endif
 

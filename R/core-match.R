@@ -1,0 +1,84 @@
+# Matching with replacement: METHODS, "Standard errors" (Abadie & Imbens 2006, 2011, 2016).
+
+# Both means and their covariance from a table of matches. set: code from 1 per match, each set being one seeker's;
+# seeker, partner: units (1..n) of each match; seeks: is the seeker treated?; share: s of the unit times the match's
+# weight, for seeker and partner; seeker_y, partner_y: outcomes of each match (bias-corrected ones where asked); spread:
+# n, conditional variance of the outcome given the covariates. With v the shares scaled to sum 1 by arm,
+#   V = sum over sets of u u', u = the set's sums of v (y - mean) by arm,
+#     + by arm sum over units of ((sum v)^2 - sum over its sets of (sum v in the set)^2) s2.
+# Without sampling weights this is METHODS' formula for the ATT and the ATE.
+core_match_means <- function(set, seeker, partner, seeks, seeker_share, partner_share, seeker_y, partner_y, spread) {
+  arm_total <- function(treated) {
+    sum(seeker_share[seeks == treated]) + sum(partner_share[seeks != treated])
+  }
+  total <- c(arm_total(TRUE), arm_total(FALSE))
+  own <- seeker_share / ifelse(seeks, total[1L], total[2L])
+  other <- partner_share / ifelse(seeks, total[2L], total[1L])
+  mean_of <- function(treated) sum((own * seeker_y)[seeks == treated]) + sum((other * partner_y)[seeks != treated])
+  means <- c(mean_treated = mean_of(TRUE), mean_control = mean_of(FALSE))
+  away <- function(v, y, treated) v * (y - ifelse(treated, means[[1L]], means[[2L]]))
+  own_away <- away(own, seeker_y, seeks)
+  other_away <- away(other, partner_y, !seeks)
+  u <- rowsum(cbind(ifelse(seeks, own_away, other_away), ifelse(seeks, other_away, own_away)), set)
+  list(means = means, vcov = crossprod(u) + diag(core_reuse_variance(set, seeker, partner, seeks, own, other, spread)),
+       own = own, other = other)
+}
+
+core_reuse_variance <- function(set, seeker, partner, seeks, own, other, spread) {
+  n <- length(spread)
+  first <- !duplicated(set)
+  own_set <- drop(rowsum(own, set))[as.character(set[first])]  # a seeker's share is spread over its matches
+  sums <- function(v, unit) {
+    out <- numeric(n)
+    total <- rowsum(v, unit)
+    out[as.integer(rownames(total))] <- total[, 1L]
+    out
+  }
+  whole <- sums(c(own_set, other), c(seeker[first], partner))
+  squares <- sums(c(own_set, other)^2, c(seeker[first], partner))
+  extra <- (whole^2 - squares) * spread
+  treated <- logical(n)
+  treated[c(seeker[seeks], partner[!seeks])] <- TRUE
+  c(sum(extra[treated]), sum(extra[!treated]))
+}
+
+# s2_i = J / (J + 1) (y_i - mean of its J nearest in the same arm)^2. lists: see core_nearest(), seekers being the
+# units of one arm in the order of y. Units without a neighbour get NA.
+core_conditional_variance <- function(y, lists) {
+  count <- diff(lists$start)
+  of <- rep(seq_along(y), count)
+  mean <- rep(NA_real_, length(y))
+  near <- rowsum(y[lists$row], of)
+  mean[as.integer(rownames(near))] <- near[, 1L] / count[count > 0]
+  count / (count + 1) * (y - mean)^2
+}
+
+# Covariance of y and the columns of x among two units: Abadie & Imbens (2016), L = 2. first, second: rows.
+core_local_covariance <- function(x, y, first, second) {
+  (x[first, , drop = FALSE] - x[second, , drop = FALSE]) * (y[first] - y[second]) / 2
+}
+
+# What the estimation of the score takes from the variance of a matching estimator (Abadie & Imbens 2016, theorems 1
+# and 2), as a 2 x 2 matrix for the two means: c' cov c for the ATE; c' cov c - d' cov d for the ATT (and, arms
+# exchanged, the ATC). x: n x (p + 1) with a
+# first column of 1; e, slope: score and its derivative in the linear score; covariance: of the score's coefficients;
+# local: for treated and control, lists of mean (n, local mean of y in that arm) and cov (n x (p + 1)); gap: n, treated
+# minus control outcome with the missing one taken from the unit nearest in the covariates; effect: the estimate.
+core_score_adjustment <- function(x, z, e, slope, covariance, local, gap, effect, estimand) {
+  if (estimand == "ATE") {
+    parts <- cbind(colMeans(local$treated$cov / e * slope), -colMeans(local$control$cov / (1 - e) * slope))
+    return(crossprod(parts, covariance %*% parts))
+  }
+  form <- function(v) drop(crossprod(v, covariance %*% v))
+  seek <- if (estimand == "ATT") e else 1 - e
+  count <- sum(z == (estimand == "ATT"))
+  side <- if (estimand == "ATT") 1 else -1  # the chance to be among the seekers of the ATC falls where e rises
+  own <- if (estimand == "ATT") local$treated else local$control
+  other <- if (estimand == "ATT") local$control else local$treated
+  contrast <- local$treated$mean - local$control$mean - effect
+  c_vector <- colSums(x * slope * side * contrast) / count +
+    colSums((own$cov + seek / (1 - seek) * other$cov) * slope) / count
+  d_vector <- colSums(x * slope * side * (gap - effect)) / count
+  sought <- c(estimand == "ATC", estimand == "ATT")  # the mean that matching supplies
+  diag(sought * (form(c_vector) - form(d_vector)))
+}

@@ -1,0 +1,160 @@
+# Effects on pairs and sets: who is averaged with which weight, and the variances that belong to them.
+
+# The pairs whose units both count, with their weights worked out anew: a set that loses one of several partners keeps
+# the others, a seeker without any is out.
+measured_pairs <- function(x, counted) {
+  pairs <- x$pairs[counted[x$pairs$treated] & counted[x$pairs$control], ]
+  pairs$set <- match(pairs$set, unique(pairs$set))
+  of <- if (x$kind == "sets") study_of(x)$estimand else "seeker"
+  if (nrow(pairs) > 0L) pairs$weight <- core_row_weights(pairs$set, pairs$treated, pairs$control, of)
+  pairs
+}
+
+# Variance of pairs and sets without replacement, clustered on the set (Abadie & Spiess 2022); with the study's
+# clusters also on those of either unit.
+set_vcov <- function(x, influence, units, cluster, name) {
+  pairs <- units$pairs
+  treated <- match(pairs$treated, units$rows)
+  control <- match(pairs$control, units$rows)
+  w <- units$w
+  sums <- influence[treated, , drop = FALSE] * (pairs$weight / w[treated]) +
+    influence[control, , drop = FALSE] * (pairs$weight / w[control])
+  word <- if (x$kind == "pairs" && !anyDuplicated(pairs$set)) "pair" else "set"
+  if (is.null(cluster)) {
+    out <- core_vcov_sets(sums, nrow(influence), pairs$set)
+    return(list(vcov = out$vcov, df = Inf, text = sprintf("clustered by %s (%s)", word, count_text(out$clusters))))
+  }
+  out <- core_vcov_sets(sums, nrow(influence), pairs$set, cluster[treated], cluster[control])
+  list(vcov = out$vcov, df = out$clusters - 1,
+       text = sprintf("clustered by %s and by %s of either unit (%d)", word, name, length(unique(cluster))))
+}
+
+# Matching with replacement. estimator "difference", or "regression": bias-corrected by linear regressions, one per
+# arm, on the matched units, weighted by times matched (Abadie & Imbens 2011). Returns list(estimate, influence, vcov
+# of the two means, text).
+match_means <- function(x, units, estimator, model, call = rlang::caller_env()) {
+  pairs <- units$pairs
+  study <- study_of(x)
+  seeks <- pairs$seeks
+  seeker <- ifelse(seeks, pairs$treated, pairs$control)
+  partner <- ifelse(seeks, pairs$control, pairs$treated)
+  s <- sampling_weight(study)
+  y <- numeric(length(study$z))
+  y[units$rows] <- units$y
+  partner_y <- y[partner]
+  if (estimator == "regression") {
+    partner_y <- partner_y + bias_corrections(x, units, model, seeker, partner, seeks, call)
+  }
+  spread <- conditional_variances(x, units, y)
+  found <- core_match_means(pairs$set, seeker, partner, seeks, s[seeker] * pairs$weight, s[partner] * pairs$weight,
+                            y[seeker], partner_y, spread)
+  adjusted <- score_adjustment(x, units, y, found)
+  share <- numeric(length(study$z))
+  totals <- rowsum(c(found$own, found$other), c(seeker, partner))
+  share[as.integer(rownames(totals))] <- totals[, 1L]
+  influence <- vapply(c(mean_treated = 1L, mean_control = 0L), function(arm) {
+    inside <- study$z[units$rows] == arm
+    length(units$rows) * share[units$rows] * inside * (units$y - found$means[[2L - arm]])
+  }, numeric(length(units$rows)))
+  list(estimate = found$means, influence = influence, vcov = adjusted$vcov,
+       text = paste0("Abadie and Imbens, matching with replacement", adjusted$text))
+}
+
+# m(x of the seeker) - m(x of the partner), m the regression in the partner's arm on units weighted by times matched.
+bias_corrections <- function(x, units, model, seeker, partner, seeks, call) {
+  study <- study_of(x)
+  terms <- model_terms(study, model, call)
+  matrix <- covariate_matrix(terms$columns, terms$formula)
+  y <- numeric(length(study$z))
+  y[units$rows] <- units$y
+  out <- numeric(length(seeker))
+  for (side in unique(seeks)) {
+    rows <- which(seeks == side)
+    times <- numeric(length(study$z))
+    totals <- rowsum(units$pairs$weight[rows], partner[rows])
+    times[as.integer(rownames(totals))] <- totals[, 1L]
+    fit <- outcome_model(matrix, y, times * sampling_weight(study), "gaussian", as.integer(!side), study, call)
+    out[rows] <- fit$fitted[seeker[rows]] - fit$fitted[partner[rows]]
+  }
+  out
+}
+
+# By its nearest two of the same arm in the distance of the match (ties kept), among all units still in whose outcome
+# is known.
+conditional_variances <- function(x, units, y) {
+  space <- pair_space(x, pairing_step(x), quiet = TRUE)$points
+  spread <- numeric(length(y))
+  for (arm in 1:0) {
+    own <- which(units$counted & study_of(x)$z == arm)
+    points <- space[own, , drop = FALSE]
+    problem <- core_pair_problem(points, points, not_itself = TRUE)
+    lists <- core_nearest(problem, 2L, TRUE, thread_count())
+    if (lists$too_many) lists <- core_nearest(problem, 2L, FALSE, thread_count())
+    spread[own] <- core_conditional_variance(y[own], lists)
+  }
+  spread
+}
+
+# The covariance of the means with what the estimation of the score takes from it, where Abadie & Imbens (2016) say how
+# much that is: matches on the score alone, by maximum likelihood, without sampling weights.
+score_adjustment <- function(x, units, y, found) {
+  step <- pairing_step(x)
+  if (!step$on %in% c("score", "probability")) return(list(vcov = found$vcov, text = ""))
+  study <- study_of(x)
+  plain <- !x$score$known && is.null(x$score$residual) && x$score$link %in% c("logit", "probit", "cloglog") &&
+    is.null(study$s) && is.null(step$exact) && is.null(step$apart) && all(step$calipers$name == "score")
+  taken <- list(vcov = found$vcov, text = ", taking the score as given")
+  if (!plain) return(taken)
+  about <- nearby_units(x, units, y)
+  if (length(about$rows) == 0L) return(taken)
+  effect <- found$means[["mean_treated"]] - found$means[["mean_control"]]
+  e <- x$score$fitted[about$rows]
+  slope <- core_link_slope(x$score$linear[about$rows], e, x$score$link)
+  matrix <- core_score_adjustment(about$x, study$z[about$rows], e, slope, x$score$covariance, about$local, about$gap,
+                                  effect, study$estimand)
+  vcov <- found$vcov - matrix
+  if (!all(diag(vcov) > 0) || vcov[1L] + vcov[4L] - 2 * vcov[2L] <= 0) return(taken)
+  list(vcov = vcov, text = ", with the estimated score accounted for")
+}
+
+# What core_score_adjustment() needs of each unit that has neighbours in both arms within the caliper.
+nearby_units <- function(x, units, y) {
+  study <- study_of(x)
+  calipers <- pairing_step(x)$calipers
+  counted <- which(units$counted)
+  linear <- x$score$linear
+  arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
+    pool <- counted[study$z[counted] == arm]
+    lists <- core_nearest(core_pair_problem(linear[counted], linear[pool], min(calipers$width, Inf)), 2L, FALSE,
+                          thread_count())
+    list(found = diff(lists$start) == 2, first = pool[lists$row[lists$start[-length(lists$start)] + 1]],
+         second = pool[lists$row[lists$start[-1L]]])
+  })
+  inside <- arms$treated$found & arms$control$found
+  rows <- counted[inside]
+  matrix <- cbind(1, covariate_matrix(study$columns[x$score$columns], x$score$formula))
+  local <- lapply(arms, function(arm) {
+    first <- arm$first[inside]
+    second <- arm$second[inside]
+    list(mean = (y[first] + y[second]) / 2, cov = core_local_covariance(matrix, y, first, second))
+  })
+  list(rows = rows, x = matrix[rows, , drop = FALSE], local = local,
+       gap = covariate_gap(x, counted, y)[inside])
+}
+
+# Treated minus control outcome of each unit, the missing one taken from the unit of the other arm that is nearest in
+# the covariates (Mahalanobis).
+covariate_gap <- function(x, rows, y) {
+  study <- study_of(x)
+  points <- pair_space(x, list(on = "mahalanobis"), quiet = TRUE)$points
+  gap <- numeric(length(y))
+  for (arm in 1:0) {
+    own <- rows[study$z[rows] == arm]
+    pool <- rows[study$z[rows] != arm]
+    near <- core_nearest(core_pair_problem(points[own, , drop = FALSE], points[pool, , drop = FALSE]), 1L, FALSE,
+                         thread_count())
+    gap[own] <- (2 * arm - 1) * (y[own] - y[pool[near$row]])
+  }
+  gap[rows]
+}
+
