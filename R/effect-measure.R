@@ -141,7 +141,8 @@ with_strata <- function(result, strata) {
 
 # Which study rows carry influence (`rows`), which of them are averaged (`used`) and with which design weight (`w`), and
 # their data. Units without an outcome or with sampling weight 0 leave with their pair; on weights they stay as carriers
-# of the score's influence. counted: per study row, is the unit in the design's sample and its outcome known?
+# of the score's influence. counted: per study row, was the unit in the sample the design started from, with a known
+# outcome? all_y: per study row.
 effect_units <- function(x, y, z) {
   present <- !is.na(y)
   counted <- present & sampling_weight(study_of(x)) > 0
@@ -159,7 +160,7 @@ effect_units <- function(x, y, z) {
   missing <- sum(design_kept(x) & !present)
   y[!present] <- 0
   list(rows = rows, used = inside[rows], w = weight[rows], y = y[rows], z = z[rows], pairs = pairs,
-       counted = counted & before, missing = missing)
+       counted = counted & before, all_y = y, missing = missing)
 }
 
 # Sampling weight of the units at hand, 0 for those that are not averaged.

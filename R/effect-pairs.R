@@ -30,8 +30,10 @@ set_vcov <- function(x, influence, units, cluster, name) {
 }
 
 # Matching with replacement. estimator "difference", or "regression": bias-corrected by linear regressions, one per
-# arm, on the matched units, weighted by times matched (Abadie & Imbens 2011). Returns list(estimate, influence, vcov
-# of the two means, text).
+# arm, on the matched units, weighted by times matched (Abadie & Imbens 2011). What is left then depends on the score in
+# second order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs
+# on the score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two
+# means, text).
 match_means <- function(x, units, estimator, model, call = rlang::caller_env()) {
   pairs <- units$pairs
   study <- study_of(x)
@@ -39,16 +41,18 @@ match_means <- function(x, units, estimator, model, call = rlang::caller_env()) 
   seeker <- ifelse(seeks, pairs$treated, pairs$control)
   partner <- ifelse(seeks, pairs$control, pairs$treated)
   s <- sampling_weight(study)
-  y <- numeric(length(study$z))
-  y[units$rows] <- units$y
+  y <- units$all_y
+  corrected <- if (estimator == "regression") arm_fits(x, units, y, model, partner, seeks, call)
   partner_y <- y[partner]
-  if (estimator == "regression") {
-    partner_y <- partner_y + bias_corrections(x, units, model, seeker, partner, seeks, call)
+  if (!is.null(corrected)) {
+    partner_y <- partner_y + ifelse(seeks, corrected$control[seeker] - corrected$control[partner],
+                                    corrected$treated[seeker] - corrected$treated[partner])
   }
-  spread <- conditional_variances(x, units, y)
+  spread <- conditional_variances(x, units, if (is.null(corrected)) y else
+    y - ifelse(study$z == 1L, corrected$treated, corrected$control))
   found <- core_match_means(pairs$set, seeker, partner, seeks, s[seeker] * pairs$weight, s[partner] * pairs$weight,
                             y[seeker], partner_y, spread)
-  adjusted <- score_adjustment(x, units, y, found)
+  adjusted <- if (is.null(corrected)) score_adjustment(x, units, y, found) else list(vcov = found$vcov, text = "")
   share <- numeric(length(study$z))
   totals <- rowsum(c(found$own, found$other), c(seeker, partner))
   share[as.integer(rownames(totals))] <- totals[, 1L]
@@ -60,23 +64,19 @@ match_means <- function(x, units, estimator, model, call = rlang::caller_env()) 
        text = paste0("Abadie and Imbens, matching with replacement", adjusted$text))
 }
 
-# m(x of the seeker) - m(x of the partner), m the regression in the partner's arm on units weighted by times matched.
-bias_corrections <- function(x, units, model, seeker, partner, seeks, call) {
+# Fitted values of linear regressions, one per arm, on the units used as partners, weighted by times used; an arm that
+# is nobody's partner (the seekers' of ATT and ATC) on its matched units, for the residuals alone.
+arm_fits <- function(x, units, y, model, partner, seeks, call) {
   study <- study_of(x)
   terms <- model_terms(study, model, call)
   matrix <- covariate_matrix(terms$columns, terms$formula)
-  y <- numeric(length(study$z))
-  y[units$rows] <- units$y
-  out <- numeric(length(seeker))
-  for (side in unique(seeks)) {
-    rows <- which(seeks == side)
-    times <- numeric(length(study$z))
-    totals <- rowsum(units$pairs$weight[rows], partner[rows])
-    times[as.integer(rownames(totals))] <- totals[, 1L]
-    fit <- outcome_model(matrix, y, times * sampling_weight(study), "gaussian", as.integer(!side), study, call)
-    out[rows] <- fit$fitted[seeker[rows]] - fit$fitted[partner[rows]]
-  }
-  out
+  times <- numeric(length(y))
+  totals <- rowsum(units$pairs$weight, partner)
+  times[as.integer(rownames(totals))] <- totals[, 1L]
+  lapply(c(treated = 1L, control = 0L), function(arm) {
+    weight <- if (any(seeks != arm)) times else as.double(seq_along(y) %in% units$rows)
+    outcome_model(matrix, y, weight * (study$z == arm) * sampling_weight(study), "gaussian", arm, study, call)$fitted
+  })
 }
 
 # By its nearest two of the same arm in the distance of the match (ties kept), among all units still in whose outcome

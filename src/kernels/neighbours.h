@@ -114,7 +114,7 @@ class Neighbours {
     std::vector<int> order = rows;
     tree_ = window < 0 && p <= kTreeDimensions && n > 4 * kBucket;
     if (tree_) {
-      while ((n >> depth_) > kBucket) ++depth_;
+      while (((n - 1) >> depth_) + 1 > kBucket) ++depth_;  // halving rounds up
       split_dimension_.assign((1u << depth_) - 1, 0);
       split_value_.assign((1u << depth_) - 1, 0.0);
       live_.assign((2u << depth_) - 1, 0);
@@ -184,7 +184,7 @@ class Neighbours {
   }
 
  private:
-  static constexpr int kBucket = 16, kBucketBlocks = 2, kTreeDimensions = 8, kChunk = 32;
+  static constexpr int kBucket = 32, kBucketBlocks = 4, kTreeDimensions = 8, kChunk = 32;
 
   struct Query {
     Query(const Neighbours& of, int seeker_) : seeker(seeker_), exact(of.p_), single(of.p_) {
@@ -290,7 +290,7 @@ class Neighbours {
 
   void scan(long first, long last, const Query& query, Nearest& nearest) {
     int found[kChunk * 8];
-    long chunk = std::isinf(nearest.limit()) ? 2 : kChunk;  // without a limit all are measured: only a few at first
+    long chunk = std::isinf(nearest.limit()) ? kBucketBlocks : kChunk;  // without a limit all are measured: only a few at first
     for (long begin = first; begin < last;) {
       const int count = screen_(blocks_.data(), begin, std::min(last, begin + chunk), p_, query.single.data(),
                                 query.limit(nearest.limit(), p_), found);
