@@ -7,6 +7,7 @@ plan_keys <- function() {
     top = c("study", "designs", "effects", "probes", "report"),
     study = arguments(frame_study, character()),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
+    group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
     stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
     effect = c("design", arguments(measure_effect, "x")),
     pairs = c("probe", "effect", arguments(probe_pairs, "x")),
@@ -17,7 +18,8 @@ plan_keys <- function() {
 }
 
 plan_verbs <- function() {
-  list(score = score_units, trim = trim_units, pair = pair_units, stratify = stratify_units, weigh = weigh_units)
+  list(score = score_units, trim = trim_units, pair = pair_units, group = group_units, search = search_metric,
+       stratify = stratify_units, weigh = weigh_units)
 }
 plan_probes <- function() list(pairs = probe_pairs, ratio = probe_ratio)
 
@@ -190,12 +192,29 @@ plan_designs <- function(plan, study) {
         for (key in intersect(names(settings), c("model", "scale_model", "interactions"))) {
           if (!identical(settings[[key]], "all")) settings[[key]] <- plan_formula(settings[[key]], key)
         }
+        if (!is.null(settings$covariates)) {
+          settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
+        }
+        for (key in intersect(names(settings), c("exact", "apart", "caliper", "caliper_unit", "ratio", "metric"))) {
+          settings[[key]] <- plan_numbers(unlist(settings[[key]]))
+        }
         design <- do.call(plan_verbs()[[step$verb]], c(list(design), settings))
       }
       check_class(design, "twin_design", "score_units", "design", NULL)
       design
     })
   })
+}
+
+# Fractions such as "1/3" are text to YAML and numbers to a user.
+plan_numbers <- function(values) {
+  if (!is.character(values) || !any(grepl("/", values))) return(values)
+  parts <- strsplit(values, "/")
+  numbers <- suppressWarnings(vapply(parts, function(part) {
+    part <- as.numeric(part)
+    if (length(part) == 2L) part[1L] / part[2L] else part[1L]
+  }, 0))
+  if (anyNA(numbers)) values else stats::setNames(numbers, names(values))
 }
 
 # How the report judges balance: arguments of assess_balance().

@@ -130,6 +130,11 @@ write_results <- function(draft, parts, plan) {
     for (ending in c(".csv", ".tex")) export_table(results[[name]], paste0(table_file(name), ending))
     if (name != "groups") save_figure(plot(results[[name]]), figure_file(name))
   }
+  paired <- Filter(has_pairs, parts$designs)
+  for (name in names(paired)) {
+    data.table::fwrite(pairs_of(paired[[name]]), paste0(table_file(paste("pairs", name)), ".csv"))
+    save_figure(plot(paired[[name]]), figure_file(paste("pairs", name)))
+  }
   if (!is.null(parts$scored)) save_figure(plot(assess_overlap(parts$scored)), figure_file("overlap"))
   data.table::fwrite(defuse_formulas(design_weights(parts$study, parts$designs)), file.path(draft, "weights.csv"))
   data.table::fwrite(as.data.frame(logbook(parts$study)), file.path(draft, "logbook.csv"))

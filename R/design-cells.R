@@ -87,14 +87,15 @@ coarsened_bins <- function(column, name, bins, x, call) {
 cut_points <- function(bins, range, n, name, call) {
   bins <- unlist(bins)
   if (is.null(bins)) bins <- ceiling(log2(n) + 1)  # Sturges (1926)
-  good <- is.numeric(bins) && all(is.finite(bins)) && !is.unsorted(bins, strictly = TRUE)
-  if (good && length(bins) > 1L) return(bins)
-  if (good && length(bins) == 1L && bins >= 1 && bins == round(bins)) {
+  if (are_rising(bins) && length(bins) > 1L) return(bins)
+  if (are_rising(bins) && bins >= 1 && bins == round(bins)) {
     return(seq(range[1L], range[2L], length.out = bins + 1L)[-c(1L, bins + 1L)])
   }
   abort_input(c("{.arg bins} of {.val {name}} must be a whole number of bins, or two or more rising cut points.",
                 x = "It is {.val {bins}}."), column = name, call = call)
 }
+
+are_rising <- function(x) is.numeric(x) && all(is.finite(x)) && !is.unsorted(x, strictly = TRUE)
 
 level_bins <- function(column, name, groups, call) {
   if (is.null(groups)) return(exact_bins(column))
@@ -125,11 +126,7 @@ cardinality_sample <- function(x, covariates, tolerance, seconds, call = rlang::
   check_number(tolerance, min = 0, call = call)
   check_number(seconds, min = 0, open = TRUE, call = call)
   study <- study_of(x)
-  if (!is.null(study$s)) {
-    abort_unsupported(c("{.code method = \"cardinality\"} can't use sampling weights.",
-                        i = "Use {.code weigh_units(x, \"stable\")}, or frame the study without."), call = call)
-  }
-  rlang::check_installed("Rglpk", reason = "for cardinality matching", call = call)
+  check_cardinality(study, call)
   names <- cell_covariates(study, covariates, call)
   rows <- do.call(cbind, unname(Map(every_level, study$columns[names], names)))
   kept <- design_kept(x)
@@ -156,6 +153,16 @@ cardinality_sample <- function(x, covariates, tolerance, seconds, call = rlang::
   log_design(design, "group", sprintf("%d of each arm%s", sum(found$chosen) / 2L,
                                       if (found$proven) ", proven largest" else ", best found in time"),
              list(method = "cardinality", tolerance = tolerance, seconds = seconds))
+}
+
+check_cardinality <- function(study, call) {
+  if (!is.null(study$s)) {
+    abort_unsupported(c("{.code method = \"cardinality\"} can't use sampling weights.",
+                        i = "Use {.code weigh_units(x, \"stable\")}, or frame the study without."), call = call)
+  }
+  if (rlang::is_installed("Rglpk")) return(invisible(study))
+  abort_unsupported(c("Cardinality matching needs the package {.pkg Rglpk}.",
+                      i = "Install it with {.code install.packages(\"Rglpk\")}."), call = call)
 }
 
 # x: n x p; limits: p, the largest difference in means. maximise the number of chosen treated, as many controls,

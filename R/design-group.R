@@ -170,15 +170,19 @@ set_table <- function(problem, treated, control, found, estimand) {
   pairs
 }
 
+# The values of the exact columns in one group, as " where a = 1, b = 2"; "" when there are no such columns.
+group_words <- function(study, labels, group, exact) {
+  if (is.null(labels)) return("")
+  row <- study$rows[which(labels == group)[1L]]
+  values <- vapply(exact, function(name) paste0(name, " = ", format(study$data[[name]][row])), "")
+  paste0(" where ", paste(values, collapse = ", "))
+}
+
 stop_limits <- function(groups, labels, settings, limits, treated, control, x, call) {
-  count <- function(rows) if (is.null(labels)) length(rows) else sum(labels[rows] == groups[1L])
-  where <- ""
-  if (!is.null(labels)) {
-    study <- study_of(x)
-    row <- study$rows[which(labels == groups[1L])[1L]]
-    values <- vapply(settings$exact, function(name) paste0(name, " = ", format(study$data[[name]][row])), "")
-    where <- paste0(" where ", paste(values, collapse = ", ")) # nolint: object_usage_linter. In the message.
+  count <- function(rows) { # nolint: object_usage_linter. In the message.
+    if (is.null(labels)) length(rows) else sum(labels[rows] == groups[1L])
   }
+  where <- group_words(study_of(x), labels, groups[1L], settings$exact) # nolint: object_usage_linter. In the message.
   abort_kind("infeasible", c(
     "The limits on the sets can't be met: {ratio_words(limits)}.",
     x = "There are {count(treated)} treated and {count(control)} control units{where}.",

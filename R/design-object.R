@@ -1,8 +1,8 @@
 # A design is weights: kept flags, weights and sets, one entry per study row, and the recipe that made them.
 
-# parent: a study or a design. kind: "raw", "pairs", "sets", "cells",
-# "weights" or "strata". kept: logical (NULL: as in the parent);
-# weight: double (NULL for 1); set: integer, NA outside any set (NULL when there are none); score: see score_units();
+# parent: a study or a design. kind: "raw", "pairs", "sets", "cells", "weights" or "strata". kept: logical (NULL: as in
+# the parent); weight: double (NULL for 1); set: integer, NA outside any set (NULL when there are none); score: see
+# score_units();
 # pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note: words on the
 # population, added to those of the parent.
 new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
@@ -15,7 +15,8 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
   if (is.null(kept) && inherits(parent, "twin_design")) kept <- parent$kept
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
-    weighing = weighing, metric = if (inherits(parent, "twin_design")) parent$metric, note = c(if (inherits(parent, "twin_design")) parent$note, note),
+    weighing = weighing, metric = design_metric(parent),
+    note = c(if (inherits(parent, "twin_design")) parent$note, note),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
 }
@@ -25,6 +26,7 @@ study_of.twin_design <- function(x) x$study # nolint: object_name_linter. An S3 
 
 design_steps <- function(x) if (inherits(x, "twin_design")) x$steps else list()
 design_kind <- function(x) if (inherits(x, "twin_design")) x$kind else "raw"
+design_metric <- function(x) if (inherits(x, "twin_design")) x$metric
 design_score <- function(x) if (inherits(x, "twin_design")) x$score
 
 # Design weight per study row, without the sampling weight; 0 for units that are out.

@@ -44,8 +44,8 @@
 #' @return A `twin_design` with pairs. [pairs_of()] lists them; `tidy(x, part = "reuse")` tells how often each partner
 #'   is used; `tidy(x, part = "unmatched")` gives the row, arm and reason of each unit left out; `plot(x)` shows who was
 #'   matched, `plot(x, view = "distances")` how near, `plot(x, view = "pairs")` who with whom.
-#' @section Errors: `twin_error_input` without a score where one is needed, for a caliper of 0 or less, missing values in
-#'   an exact column, unknown names, options that have no use together, or when no pair is left;
+#' @section Errors: `twin_error_input` without a score where one is needed, for a caliper of 0 or less, missing values
+#'   in an exact column, unknown names, options that have no use together, or when no pair is left;
 #'   `twin_error_unsupported` for estimands that pairs do not answer, or when an optimal search needs more memory than
 #'   it should.
 #' @section Warnings: `twin_warning_constant` and `twin_warning_singular` (field `columns`).
@@ -179,12 +179,8 @@ check_calipers <- function(x, caliper, unit, on, call = rlang::caller_env()) {
 named_calipers <- function(caliper, on, call) {
   if (is.null(caliper)) return(if (on %in% c("score", "probability")) list(score = 0.2) else list())
   caliper <- as.list(caliper)
-  if (length(caliper) == 0L) return(list())
-  if (is.null(names(caliper)) && length(caliper) == 1L) names(caliper) <- "score"
-  if (!is.null(names(caliper)) && all(nzchar(names(caliper))) &&
-        !anyDuplicated(names(caliper))) {
-    return(caliper)
-  }
+  if (length(caliper) == 1L && is.null(names(caliper))) names(caliper) <- "score"
+  if (is_named_list(caliper) && !anyDuplicated(names(caliper))) return(caliper)
   abort_input(c("{.arg caliper} must be one number, or numbers with the names of what they limit.",
                 i = "For example 0.2, or c(score = 0.2, boat_length = 0.5)."), call = call)
 }

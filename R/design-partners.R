@@ -84,12 +84,15 @@ find_partners <- function(x, problem, settings, arm, seekers, call) {
     found <- list(seeker = rep(seq_along(count), count), unit = t(partners)[t(!is.na(partners))])
   }
   enough <- count[found$seeker] >= settings$ratio[["least"]]
-  list(seeker = found$seeker[enough], unit = found$unit[enough], few = which(count > 0 & count < settings$ratio[["least"]]))
+  list(seeker = found$seeker[enough], unit = found$unit[enough],
+       few = which(count > 0 & count < settings$ratio[["least"]]))
 }
 
 search_partners <- function(x, problem, settings, arm, seekers) {
   ratio <- settings$ratio
-  if (settings$search == "optimal") return(core_pair_optimal(problem, ratio[["least"]], ratio[["most"]], thread_count()))
+  if (settings$search == "optimal") {
+    return(core_pair_optimal(problem, ratio[["least"]], ratio[["most"]], thread_count()))
+  }
   score <- x$score$linear[seekers]
   difficulty <- if (is.null(score)) seq_along(seekers) else if (arm == 1L) score else -score
   turn <- if (settings$order == "shuffled") with_own_seed(settings$seed, sample.int(length(seekers)))
@@ -102,7 +105,9 @@ reasons_of <- function(problem, lost, few) {
   has_any <- function(problem) diff(core_nearest(problem, 1L, FALSE, thread_count())$start) > 0
   asked <- core_subproblem(problem, lost)
   allowed <- has_any(asked)
-  near <- if (length(problem$apart) == 0L) allowed else has_any(utils::modifyList(asked, list(apart = list())))
+  together <- asked
+  together$apart <- list()
+  near <- if (length(problem$apart) == 0L) allowed else has_any(together)
   exact <- if (asked$groups == 1L) rep(TRUE, length(lost)) else asked$seeker_group %in% asked$pool_group
   ifelse(lost %in% few, 6L, ifelse(allowed, 5L, ifelse(near, 4L, ifelse(exact, 3L, 2L))))
 }
@@ -174,7 +179,7 @@ stop_ties <- function(call) {
 }
 
 stop_too_large <- function(call) {
-  abort_unsupported(c("This search would need more memory than it should: too many units compete for the same partners.",
+  abort_unsupported(c("This search would need more memory than it should: too many units compete for partners.",
                       i = "Set or narrow a {.arg caliper}, name {.arg exact} columns, or use
                            {.code search = \"greedy\"}."), call = call)
 }

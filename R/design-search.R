@@ -115,8 +115,8 @@ search_task <- function(x, columns, exact, calipers, how, call = rlang::caller_e
   )
 }
 
-# Weights start at all ones (the scaled distance), at one column each, and at random.
-evolve_metric <- function(task, p, population, generations, patience, seed) {
+# Weights start at all ones (the scaled distance), at one column each, and at random. judge: see core_judge_metrics().
+evolve_metric <- function(task, p, population, generations, patience, seed, judge = core_judge_metrics) {
   bounds <- log(c(1e-3, 1e3))
   best <- list(loss = c(Inf, Inf), genes = numeric(p))
   history <- data.frame(generation = integer(), candidates = integer(), best = double(), mean = double())
@@ -125,7 +125,7 @@ evolve_metric <- function(task, p, population, generations, patience, seed) {
     genes <- first_genes(p, population, bounds)
     idle <- 0L
     for (generation in seq_len(generations)) {
-      loss <- core_judge_metrics(task, exp(genes), thread_count())
+      loss <- judge(task, exp(genes), thread_count())
       rank <- order(order(loss$worst, loss$mean))
       first <- which.min(rank)
       improved <- loss$worst[first] < best$loss[1L] - 1e-12 ||

@@ -128,16 +128,16 @@ stop_metric_name <- function(name, known, call) {
                 i = if (is.null(near)) "Known: {.val {known}}." else "Did you mean {.val {near}}?"), call = call)
 }
 
+are_named_numbers <- function(x) {
+  is.numeric(x) && all(is.finite(x)) && !is.null(metric_names(x)) && all(nzchar(metric_names(x)))
+}
+
 # A metric as the user may give it: numbers with names, a matrix with the same names on both sides, or a design of
 # search_metric().
 check_metric <- function(metric, call = rlang::caller_env()) {
   if (inherits(metric, "twin_design")) metric <- metric$metric$weights
   if (is.list(metric)) metric <- unlist(metric)
-  named <- !is.null(metric_names(metric)) && all(nzchar(metric_names(metric)))
-  if (is.numeric(metric) && named && all(is.finite(metric))) {
-    if (is.matrix(metric)) return(metric)
-    if (all(metric >= 0) && any(metric > 0)) return(metric)
-  }
+  if (are_named_numbers(metric) && (is.matrix(metric) || (all(metric >= 0) && any(metric > 0)))) return(metric)
   abort_input(c("{.arg metric} must be numbers of at least 0 with the names of covariates, a matrix with such names,
                  or a design from {.fn search_metric}.",
                 i = "For example c(boat_length = 1, crew_size = 0.5)."), call = call)

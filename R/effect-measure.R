@@ -280,11 +280,11 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
 taken_as_given <- function(x, estimator) {
   if (!inherits(x, "twin_design")) return(NULL)
   method <- x$weighing$method
-  alone <- design_kind(x) == "raw" && estimator != "difference"
-  by_score <- if (has_weights(x)) method %in% c("inverse", "strata") else alone
+  by_score <- if (has_weights(x)) any(c("inverse", "strata") %in% method) else
+    design_kind(x) == "raw" && estimator == "augmented"
+  by_method <- c(own = "weights", strata = "strata", cells = "cells", cardinality = "sample")
   given <- c(
-    if (by_score && x$score$known) "score", if ("own" %in% method) "weights", if (design_kind(x) == "strata") "strata",
-    if (design_kind(x) == "cells") "cells", if ("cardinality" %in% method) "sample",
+    if (by_score && x$score$known) "score", unname(by_method[intersect(method, names(by_method))]),
     if (trims(x)) "trimming", if (has_weights(x) && !all(x$weighing$free)) "truncation"
   )
   if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
@@ -321,18 +321,20 @@ check_estimator <- function(x, estimator, model, family, call = rlang::caller_en
   if (estimator == "difference") return(check_difference(x, model, family, call))
   if (!is.null(family)) check_choice(family, c("gaussian", "binomial"), "family", call)
   check_two_arms(x, estimator, call)
-  tilted <- study_of(x)$estimand %in% c("ATO", "ATM")
-  if (estimator == "regression") {
-    if (reuses_units(x) && identical(family, "binomial")) {
-      abort_unsupported(c("The bias correction of matches is linear.",
-                          i = "Leave {.arg family} out, or pair without replacement."), call = call)
-    }
-    if (tilted) {
-      abort_unsupported(c("Outcome regression alone can't answer the {study_of(x)$estimand}, which speaks of the score.",
-                          i = "Use {.code estimator = \"augmented\"}."), call = call)
-    }
-    return(invisible(x))
+  if (estimator == "regression") check_regression(x, family, call) else check_augmented(x, call)
+}
+
+check_regression <- function(x, family, call) {
+  if (reuses_units(x) && identical(family, "binomial")) {
+    abort_unsupported(c("The bias correction of matches is linear.",
+                        i = "Leave {.arg family} out, or pair without replacement."), call = call)
   }
+  if (!study_of(x)$estimand %in% c("ATO", "ATM")) return(invisible(x))
+  abort_unsupported(c("Outcome regression alone can't answer the {study_of(x)$estimand}, which speaks of the score.",
+                      i = "Use {.code estimator = \"augmented\"}."), call = call)
+}
+
+check_augmented <- function(x, call) {
   if (has_pairs(x)) {
     abort_unsupported(c(
       "The augmented estimator works on scores and weights, not on pairs.",
@@ -340,7 +342,7 @@ check_estimator <- function(x, estimator, model, family, call = rlang::caller_en
            {.fn {if (design_kind(x) == 'pairs') 'pair_units' else 'group_units'}}."
     ), call = call)
   }
-  if (is.null(design_score(x)) && (!has_weights(x) || tilted)) {
+  if (is.null(design_score(x)) && (!has_weights(x) || study_of(x)$estimand %in% c("ATO", "ATM"))) {
     abort_input(c("The augmented estimator needs a propensity score.", i = "Call {.fn score_units} first."),
                 call = call)
   }

@@ -9,8 +9,9 @@ new_effect <- function(x, result, inference, units, settings) {
             nrow(result$influence) == length(units$rows))
   v <- sampling_weight(study)[units$rows] * units$w * units$used
   structure(c(settings, list(
-    study = study, kind = design_kind(x), reuse = reuses_units(x), design = design_label(x), note = if (inherits(x, "twin_design")) x$note else
-      character(), estimand = study$estimand, estimate = result$estimate, influence = result$influence,
+    study = study, kind = design_kind(x), reuse = reuses_units(x), design = design_label(x),
+    note = if (inherits(x, "twin_design")) x$note else character(), estimand = study$estimand,
+    estimate = result$estimate, influence = result$influence,
     rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df, inference = inference$text,
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),
                missing = units$missing),

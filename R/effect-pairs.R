@@ -79,10 +79,16 @@ arm_fits <- function(x, units, y, model, partner, seeks, call) {
   })
 }
 
+# The design with all units that could be paired: distances are measured with their covariance.
+unpaired <- function(x) {
+  x$kept <- x$before_pairs
+  x
+}
+
 # By its nearest two of the same arm in the distance of the match (ties kept), among all units still in whose outcome
 # is known.
 conditional_variances <- function(x, units, y) {
-  space <- pair_space(x, pairing_step(x), quiet = TRUE)$points
+  space <- pair_space(unpaired(x), pairing_step(x), quiet = TRUE)$points
   spread <- numeric(length(y))
   for (arm in 1:0) {
     own <- which(units$counted & study_of(x)$z == arm)
@@ -95,26 +101,31 @@ conditional_variances <- function(x, units, y) {
   spread
 }
 
-# The covariance of the means with what the estimation of the score takes from it, where Abadie & Imbens (2016) say how
-# much that is: matches on the score alone, by maximum likelihood, without sampling weights.
+# The covariance of the means with what the estimation of the score takes from it.
 score_adjustment <- function(x, units, y, found) {
-  step <- pairing_step(x)
-  if (!step$on %in% c("score", "probability")) return(list(vcov = found$vcov, text = ""))
-  study <- study_of(x)
-  plain <- !x$score$known && is.null(x$score$residual) && x$score$link %in% c("logit", "probit", "cloglog") &&
-    is.null(study$s) && is.null(step$exact) && is.null(step$apart) && all(step$calipers$name == "score")
+  if (!pairing_step(x)$on %in% c("score", "probability")) return(list(vcov = found$vcov, text = ""))
   taken <- list(vcov = found$vcov, text = ", taking the score as given")
-  if (!plain) return(taken)
+  if (!matches_on_plain_score(x)) return(taken)
   about <- nearby_units(x, units, y)
   if (length(about$rows) == 0L) return(taken)
-  effect <- found$means[["mean_treated"]] - found$means[["mean_control"]]
+  study <- study_of(x)
   e <- x$score$fitted[about$rows]
   slope <- core_link_slope(x$score$linear[about$rows], e, x$score$link)
-  matrix <- core_score_adjustment(about$x, study$z[about$rows], e, slope, x$score$covariance, about$local, about$gap,
-                                  effect, study$estimand)
-  vcov <- found$vcov - matrix
-  if (!all(diag(vcov) > 0) || vcov[1L] + vcov[4L] - 2 * vcov[2L] <= 0) return(taken)
+  vcov <- found$vcov - core_score_adjustment(
+    about$x, study$z[about$rows], e, slope, x$score$covariance, about$local, about$gap,
+    found$means[["mean_treated"]] - found$means[["mean_control"]], study$estimand
+  )
+  variances <- c(diag(vcov), sum(vcov * c(1, -1, -1, 1)))  # of the means and of their difference
+  if (!all(variances > 0)) return(taken)
   list(vcov = vcov, text = ", with the estimated score accounted for")
+}
+
+# Where Abadie & Imbens (2016) say what the estimation of the score adds: matches on the score alone, by maximum
+# likelihood, without sampling weights.
+matches_on_plain_score <- function(x) {
+  step <- pairing_step(x)
+  by_likelihood <- !x$score$known && is.null(x$score$residual) && x$score$link %in% c("logit", "probit", "cloglog")
+  by_likelihood && is.null(study_of(x)$s) && is.null(c(step$exact, step$apart)) && all(step$calipers$name == "score")
 }
 
 # What core_score_adjustment() needs of each unit that has neighbours in both arms within the caliper.
@@ -146,7 +157,7 @@ nearby_units <- function(x, units, y) {
 # the covariates (Mahalanobis).
 covariate_gap <- function(x, rows, y) {
   study <- study_of(x)
-  points <- pair_space(x, list(on = "mahalanobis"), quiet = TRUE)$points
+  points <- pair_space(unpaired(x), list(on = "mahalanobis"), quiet = TRUE)$points
   gap <- numeric(length(y))
   for (arm in 1:0) {
     own <- rows[study$z[rows] == arm]
@@ -157,4 +168,3 @@ covariate_gap <- function(x, rows, y) {
   }
   gap[rows]
 }
-

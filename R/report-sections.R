@@ -80,12 +80,36 @@ balance_section <- function(parts) {
         weights <- assess_weights(design)
         tags$details(tags$summary("Weights"), html_table(weights), html_figure(plot(weights), "Weights by arm", NULL))
       },
+      pair_blocks(design),
       if (design$kind == "strata") {
         tags$details(tags$summary("Strata"), table_tag(stratum_lines(design), "Strata", NULL))
       }
     )
   }, parts$balances, parts$designs, names(parts$balances))
   new_section("balance", "Designs and their balance", unname(blocks))
+}
+
+# Who is matched and who is not, and the bins where there are some.
+pair_blocks <- function(design) {
+  if (!is.null(design$weighing$bins)) {
+    bins <- design$weighing$bins
+    names(bins) <- c("Covariate", "bin", "holds", "units")
+    return(htmltools::tags$details(htmltools::tags$summary("Bins"), table_tag(bins, "Bins", NULL)))
+  }
+  if (!has_pairs(design)) return(NULL)
+  out <- table(unmatched_table(design)[c("arm", "reason")])
+  out <- as.data.frame(out, stringsAsFactors = FALSE)
+  out <- out[out$Freq > 0L, ]
+  htmltools::tags$details(
+    htmltools::tags$summary("Pairs"),
+    htmltools::tags$p(if (design$kind == "sets") set_summary(design) else pair_summary(design),
+                      if (reuses_units(design)) paste0(". ", reuse_summary(design))),
+    if (nrow(out) > 0L) {
+      table_tag(data.frame(Arm = out$arm, `left out because` = out$reason, units = count_text(out$Freq),
+                           check.names = FALSE), "Units without a partner", NULL)
+    },
+    html_figure(plot(design), "Who is matched", NULL), html_figure(plot(design, view = "distances"), "Distances", NULL)
+  )
 }
 
 effects_section <- function(parts) {

@@ -6,18 +6,26 @@ format.twin_design <- function(x, ...) {
     wrap_lines(sprintf("Design: %s", design_label(x))),
     field_lines("For", population_text(study$estimand, x$note)),
     arm_lines(x, size),
-    if (x$kind == "pairs") field_lines("Pairs", pair_summary(x)),
-    if (x$kind == "sets") field_lines("Sets", set_summary(x)),
-    if (x$kind == "cells") field_lines("Cells", cell_summary(x)),
-    if (reuses_units(x)) field_lines("Reuse", reuse_summary(x)),
-    if (!is.null(x$metric) && x$kind == "raw") metric_lines(x$metric),
     score_lines(x),
-    if (!is.null(x$score$learners) && x$kind == "raw") c("", table_lines(learner_lines(x$score$learners)), ""),
-    if (!is.null(x$score$steps) && x$kind == "raw") c("", table_lines(ladder_lines(x$score$steps), left = 2L), ""),
-    if (x$kind == "strata") c("", table_lines(stratum_lines(x)), ""),
+    kind_lines(x),
     if (alters_sample(x)) field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",
                                                          number_text(worst_imbalance(x)))),
     design_advice(x)
+  )
+}
+
+# What there is to say of each kind.
+kind_lines <- function(x) {
+  switch(x$kind,
+    pairs = c(field_lines("Pairs", pair_summary(x)), if (reuses_units(x)) field_lines("Reuse", reuse_summary(x))),
+    sets = field_lines("Sets", set_summary(x)),
+    cells = field_lines("Cells", cell_summary(x)),
+    strata = c("", table_lines(stratum_lines(x)), ""),
+    raw = c(
+      if (!is.null(x$metric)) metric_lines(x$metric),
+      if (!is.null(x$score$learners)) c("", table_lines(learner_lines(x$score$learners)), ""),
+      if (!is.null(x$score$steps)) c("", table_lines(ladder_lines(x$score$steps), left = 2L), "")
+    )
   )
 }
 

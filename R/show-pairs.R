@@ -22,11 +22,11 @@ plot.twin_design <- function(x, view = NULL, axes = NULL, ...) {
   if (is.null(view)) view <- if (has_pairs(x) && is.null(x$score)) "distances" else "score"
   view <- check_choice(view, c("score", "distances", "pairs"))
   if (view != "pairs" && !is.null(axes)) abort_input("{.arg axes} belongs to {.code view = \"pairs\"}.")
-  if (view == "score" && !has_pairs(x)) return(plot(assess_overlap(x)))
-  if (view != "score" && !has_pairs(x)) {
+  if (view == "score") check_score(x, "plot")
+  if (!has_pairs(x)) {
+    if (view == "score") return(plot(assess_overlap(x)))
     abort_input(c("The design has no pairs to draw.", i = "Make them with {.fn pair_units} or {.fn group_units}."))
   }
-  if (view == "score") check_score(x, "plot")
   switch(view, score = plot_matched_scores(x), distances = plot_pair_distances(x), pairs = plot_pair_lines(x, axes))
 }
 
@@ -56,7 +56,8 @@ plot_matched_scores <- function(x, most = 4000L) {
       "%s\n%s of %s matched", labels, count_text(counts),
       count_text(vapply(1:0, function(arm) sum(before & study$z == arm), 0L))
     ), limits = c(0.5, 2.5)) +
-    ggplot2::labs(title = wrapped_lines(paste("Who is matched:", design_label(x)), 90L), x = "propensity score", y = NULL,
+    ggplot2::labs(title = wrapped_lines(paste("Who is matched:", design_label(x)), 90L), x = "propensity score",
+                  y = NULL,
                   caption = paste0(if (sum(before) > most) sprintf("%s of %s units drawn. ", count_text(length(rows)),
                                                                    count_text(sum(before))),
                                    "Larger points weigh more.")) +

@@ -104,3 +104,37 @@ test_that("moments that can't be met stop the run with status 1 and their names"
   expect_stopped(twin("run", plan), 1L, "rare: island")
   expect_false(dir.exists(file.path(folder, "results")))
 })
+
+test_that("every option of pair, group and search can stand in a plan", {
+  study <- study_of_plan()
+  plan <- designs_of_plan(c(
+    "  calipers: [score, pair: {caliper: {score: 0.3, boat: 0.5}, caliper_unit: {boat: raw}, exact: port, apart: coast}]",
+    "  ratio: [score, pair: {ratio: [1, 2], order: shuffled, seed: 3}]",
+    "  optimal: [pair: {on: mahalanobis, covariates: [boat, past], spread: within, search: optimal}]",
+    "  reuse: [pair: {on: diagonal, covariates: \"~ boat + past\", replacement: true, ties: first}]",
+    "  metric: [pair: {on: metric, metric: {boat: 2, past: 1}}]",
+    "  full: [score, group: {method: full, on: mahalanobis, ratio: [1/3, 4], exact: port}]",
+    "  exact: [group: {method: exact, covariates: port}]",
+    "  coarse: [group: {method: coarsened, bins: {boat: 3, past: [-1, 0, 1], port: [[small, medium], [large]]}}]",
+    "  searched:",
+    "    - search: {goal: ks, covariates: [boat, past], exact: coast, population: 10, generations: 2, patience: 2, seed: 2}",
+    "    - pair: {on: metric, replacement: true, exact: coast}"
+  ))
+  scored <- score_units(study)
+  searched <- search_metric(study, c("boat", "past"), goal = "ks", exact = "coast", population = 10, generations = 2,
+                            patience = 2, seed = 2)
+  expect_same_weights(plan, list(
+    calipers = pair_units(scored, caliper = c(score = 0.3, boat = 0.5), caliper_unit = c(boat = "raw"), exact = "port",
+                          apart = "coast"),
+    ratio = pair_units(scored, ratio = c(1, 2), order = "shuffled", seed = 3),
+    optimal = pair_units(study, on = "mahalanobis", covariates = c("boat", "past"), spread = "within",
+                         search = "optimal"),
+    reuse = pair_units(study, on = "diagonal", covariates = ~ boat + past, replacement = TRUE, ties = "first"),
+    metric = pair_units(study, metric = c(boat = 2, past = 1)),
+    full = group_units(scored, "full", on = "mahalanobis", ratio = c(1 / 3, 4), exact = "port"),
+    exact = group_units(study, "exact", covariates = "port"),
+    coarse = group_units(study, "coarsened", bins = list(boat = 3, past = c(-1, 0, 1),
+                                                         port = list(c("small", "medium"), "large"))),
+    searched = pair_units(searched, on = "metric", replacement = TRUE, exact = "coast")
+  ))
+})

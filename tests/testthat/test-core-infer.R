@@ -44,7 +44,6 @@ test_that("a stratum with one cluster is reported, or centred on the grand mean"
 
 test_that("clustered pairs are a double sum over pair sums that share a cluster on one side, never below independence", {
   withr::local_seed(4)
-  set <- rep(1:40, 2)
   treated <- sample(1:8, 40, TRUE)
   control <- sample(1:8, 40, TRUE)
   shock <- rnorm(8, sd = 3)  # what units of a cluster share: makes pairs dependent
@@ -57,10 +56,10 @@ test_that("clustered pairs are a double sum over pair sums that share a cluster 
   }
   by_hand <- (part(treated) + part(control) - part(treated * 100 + control)) / 80^2
   expect_gt(by_hand, sum(sums^2) / 80^2 * 40 / 39)
-  expect_equal(core_vcov_pairs(influence, set, treated, control)$vcov[1, 1], by_hand)
+  expect_equal(core_vcov_sets(cbind(sums), 80, 1:40, treated, control)$vcov[1, 1], by_hand)
   # alternating signs within clusters push the two-way form below independence
   opposed <- cbind(rep(c(1, -1), 20), 0)
-  low <- core_vcov_pairs(rbind(opposed, 0 * opposed)[, 1, drop = FALSE], set, rep(1:8, each = 5), rep(1:4, each = 10))
+  low <- core_vcov_sets(opposed[, 1, drop = FALSE], 80, 1:40, rep(1:8, each = 5), rep(1:4, each = 10))
   expect_equal(low$vcov[1, 1], 40 / 80^2 * 40 / 39)
 })
 

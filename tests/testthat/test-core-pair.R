@@ -1,62 +1,135 @@
-# Plain loops: each seeker in turn takes the nearest free unit, the lower row among equals.
-greedy_by_loop <- function(seekers, pool, caliper, places) {
-  partner <- rep(NA_integer_, length(seekers))
-  for (i in places) {
-    distance <- abs(pool - seekers[i])
-    distance[partner[!is.na(partner)]] <- Inf
-    best <- which.min(distance)
-    if (length(best) == 1L && is.finite(distance[best]) && distance[best] <= caliper) partner[i] <- best
+differing <- function(seeds, same) as.integer(seeds[!vapply(seeds, same, NA)])
+
+test_that("greedy pairs agree with plain loops on 400 small cases full of ties, in every order", {
+  orders <- c("hardest", "easiest", "given", "shuffled", "closest_pair")
+  for (order in orders) {
+    expect_identical(differing(1:80 + 1000 * match(order, orders), function(seed) {
+      problem <- random_problem(seed)
+      d <- allowed_distances(problem)
+      k <- 1 + seed %% 2
+      difficulty <- withr::with_seed(seed, sample(0:3, nrow(d), TRUE))
+      turn <- withr::with_seed(seed, sample(nrow(d)))
+      expected <- switch(order,
+        hardest = greedy_by_loop(d, order(-difficulty), k), easiest = greedy_by_loop(d, order(difficulty), k),
+        given = greedy_by_loop(d, seq_len(nrow(d)), k), shuffled = greedy_by_loop(d, turn, k),
+        closest_pair = closest_by_loop(d, k)
+      )
+      identical(core_pair_greedy(problem, order, difficulty, k, turn), expected)
+    }), integer(), label = order)
   }
-  partner
-}
-
-closest_by_loop <- function(seekers, pool, caliper) {
-  partner <- rep(NA_integer_, length(seekers))
-  distance <- abs(outer(seekers, pool, "-"))
-  repeat {
-    best <- min(distance)
-    if (best > caliper || is.infinite(best)) return(partner)
-    at <- which(distance == best, arr.ind = TRUE)
-    at <- at[order(at[, 1], at[, 2])[1], ]
-    partner[at[1]] <- at[2]
-    distance[at[1], ] <- Inf
-    distance[, at[2]] <- Inf
-  }
-}
-
-# Scores on a coarse grid, so that ties are everywhere.
-random_case <- function(seed) {
-  withr::with_seed(seed, list(seekers = sample(0:8, sample(1:7, 1), TRUE) / 4, pool = sample(0:8, sample(1:9, 1), TRUE) / 4,
-                              caliper = sample(c(0.25, 0.5, Inf), 1)))
-}
-
-test_that("pairs agree with plain loops on 300 small cases full of ties, in every order", {
-  differing <- vapply(1:300, function(seed) {
-    case <- random_case(seed)
-    n <- length(case$seekers)
-    turn <- withr::with_seed(seed, sample(n))
-    run <- function(order) core_pair_greedy(case$seekers, case$pool, case$caliper, order, TRUE, turn)
-    loop <- function(places) greedy_by_loop(case$seekers, case$pool, case$caliper, places)
-    c(
-      hardest = !identical(run("hardest"), loop(order(-case$seekers, seq_len(n)))),
-      easiest = !identical(run("easiest"), loop(order(case$seekers, seq_len(n)))),
-      given = !identical(run("given"), loop(seq_len(n))), shuffled = !identical(run("shuffled"), loop(turn)),
-      closest = !identical(run("closest_pair"), closest_by_loop(case$seekers, case$pool, case$caliper))
-    )
-  }, logical(5))
-  expect_identical(rowSums(differing), c(hardest = 0, easiest = 0, given = 0, shuffled = 0, closest = 0))
 })
 
-test_that("the hardest control is the one with the lowest score", {
-  # both controls want the treated unit at 0; the one at -1 is harder to match and goes first
-  expect_identical(core_pair_greedy(c(0.1, -1), 0, Inf, "hardest", treated_seek = FALSE), c(NA, 1L))
-  expect_identical(core_pair_greedy(c(0.1, -1), 0, Inf, "hardest", treated_seek = TRUE), c(1L, NA))
+test_that("the tree, the scan and the window find what loops find, also as units are taken", {
+  expect_identical(differing(1:24, function(seed) {
+    problem <- random_problem(seed, big = TRUE)
+    wide <- cbind(problem$seekers, withr::with_seed(seed, matrix(rnorm(70 * 8), 70)))
+    if (seed %% 2 == 0) {  # more dimensions than the tree takes
+      problem$pool <- cbind(problem$pool, withr::with_seed(seed + 1, matrix(rnorm(400 * 8), 400)))
+      problem$seekers <- wide
+      problem$caliper <- Inf
+    }
+    d <- allowed_distances(problem)
+    identical(core_pair_greedy(problem, "given", NULL, 3), greedy_by_loop(d, 1:70, 3))
+  }), integer())
+})
+
+test_that("nearest neighbours with all ties agree with plain loops, on any number of threads", {
+  expect_identical(differing(1:150, function(seed) {
+    problem <- random_problem(seed, big = seed %% 10 == 0)
+    d <- allowed_distances(problem)
+    k <- 1 + seed %% 3
+    lists <- core_nearest(problem, k, TRUE, threads = 1 + seed %% 2)
+    found <- split(lists$row, factor(rep(seq_len(nrow(d)), diff(lists$start)), seq_len(nrow(d))))
+    expected <- lapply(seq_len(nrow(d)), function(i) {
+      near <- order(d[i, ])[is.finite(sort(d[i, ], na.last = TRUE))]
+      if (length(near) == 0) return(integer())
+      near[d[i, near] <= d[i, near[min(k, length(near))]] * (1 + 1e-12)]
+    })
+    identical(unname(lapply(found, as.integer)), expected)
+  }), integer())
+})
+
+test_that("too many ties are reported, not listed", {
+  problem <- core_pair_problem(rep(0, 50), rep(0, 50))
+  expect_true(core_nearest(problem, 1, TRUE, most = 2499)$too_many)
+  expect_length(core_nearest(problem, 1, TRUE, most = 2500)$row, 2500)
+})
+
+test_that("optimal pairs are as many and as near as an exhaustive search can make them", {
+  expect_identical(differing(1:250, function(seed) {
+    problem <- random_problem(seed, plain = seed %% 2 == 0)
+    d <- allowed_distances(problem)
+    k <- if (nrow(d) <= 3) 1 + seed %% 2 else 1
+    expected <- best_assignment(d[rep(seq_len(nrow(d)), each = k), , drop = FALSE])
+    partners <- core_pair_optimal(problem, k, k)
+    !anyDuplicated(partners[!is.na(partners)]) && isTRUE(all.equal(total_of(d, partners), expected))
+  }), integer())
+})
+
+test_that("larger optimal pairings meet a general solver, on the line and in space", {
+  skip_if_not_installed("Rglpk")
+  for (p in c(1, 2, 9)) {
+    withr::local_seed(p)
+    problem <- core_pair_problem(matrix(rnorm(40 * p, 0.4), 40), matrix(rnorm(60 * p), 60), caliper = c(0.3, 0.8, 4)[min(p, 3)])
+    d <- allowed_distances(problem)
+    pairs <- which(is.finite(d), arr.ind = TRUE)
+    sides <- rbind(outer(1:40, pairs[, 1], "=="), outer(1:60, pairs[, 2], "==")) + 0
+    # more than any total: first as many pairs as can be
+    solved <- Rglpk::Rglpk_solve_LP(d[pairs] - 1e3, sides, rep("<=", 100), rep(1, 100))
+    count <- round(sum(solved$solution))
+    expect_equal(total_of(d, core_pair_optimal(problem)), c(count, solved$optimum + 1e3 * count), tolerance = 1e-8)
+  }
+})
+
+test_that("a variable ratio first serves every seeker, then adds the nearest partners left", {
+  problem <- core_pair_problem(c(0, 10), c(0.1, 0.3, 0.2, 9))
+  partners <- core_pair_optimal(problem, 1, 2)
+  expect_identical(total_of(allowed_distances(problem), partners)[1], 4)
+  expect_setequal(partners[1, ], c(1, 3))
+  # the one unit left for the second seeker is 9.7 away: it is served all the same
+  few <- core_pair_optimal(core_pair_problem(c(0, 10), c(0.1, 0.3)), 1, 2)
+  expect_identical(sort(few[, 1]), 1:2)
+})
+
+test_that("full matching has the least total distance of any cover, with and without limits", {
+  skip_if_not_installed("Rglpk")
+  limits <- list(c(1, Inf, 1, Inf), c(1, 2, 1, 2), c(1, 3, 1, 1), c(1, 1, 1, 3), c(2, Inf, 1, 1))
+  tried <- 0
+  wrong <- integer()
+  for (seed in 1:250) {
+    problem <- random_problem(seed)
+    d <- allowed_distances(problem)
+    if (!any(is.finite(d))) next
+    tried <- tried + 1
+    asked <- limits[[1 + seed %% 5]]
+    found <- core_full_match(problem, apply(is.finite(d), 1, any), apply(is.finite(d), 2, any), asked)
+    expected <- best_cover(d, asked)
+    stars <- all(pmin(tabulate(found$seeker)[found$seeker], tabulate(found$unit)[found$unit]) == 1)
+    same <- if (is.na(expected)) length(found$infeasible) > 0 else
+      length(found$infeasible) == 0 && stars && abs(sum(d[cbind(found$seeker, found$unit)]) - expected) < 1e-8
+    if (!same) wrong <- c(wrong, seed)
+  }
+  expect_gt(tried, 150)
+  expect_identical(wrong, integer())
 })
 
 test_that("the caliper is closed and its unit is the pooled sd", {
-  expect_identical(core_pair_greedy(0, 0.25, 0.25, "given"), 1L)
-  expect_identical(core_pair_greedy(0, 0.25, 0.2499, "given"), NA_integer_)
+  pair <- function(caliper) core_pair_greedy(core_pair_problem(0, 0.25, caliper), "given", 0)
+  expect_identical(pair(0.25), matrix(1L))
+  expect_identical(pair(0.2499), matrix(NA_integer_))
+  expect_identical(core_pair_optimal(core_pair_problem(0, 0.25, 0.25)), matrix(1L))
   x <- c(1, 3, 2, 6, 7)
   z <- c(1L, 1L, 0L, 0L, 0L)
   expect_equal(core_pooled_sd(x, z, rep(1, 5)), sqrt((var(c(1, 3)) + var(c(2, 6, 7))) / 2))
+})
+
+test_that("row weights give each treated unit 1 and share it among its controls", {
+  # set 1: one treated, two controls; set 2: two treated, one control
+  set <- c(1, 1, 2, 2)
+  treated <- c(1, 1, 2, 3)
+  control <- c(11, 12, 13, 13)
+  expect_identical(core_row_weights(set, treated, control, "ATT"), c(0.5, 0.5, 1, 1))
+  expect_identical(core_row_weights(set, treated, control, "ATC"), c(1, 1, 0.5, 0.5))
+  expect_identical(core_row_weights(set, treated, control, "ATE"), c(1.5, 1.5, 1.5, 1.5))
+  expect_identical(core_row_weights(set, treated, control, "seeker"), rep(0.5, 4))
 })

@@ -73,7 +73,7 @@ test_that("pairs after trimming use the units that are left and say both losses"
   e <- design$score$fitted
   expect_true(all(e[c(pairs$treated, pairs$control)] >= 0.2 & e[c(pairs$treated, pairs$control)] <= 0.7))
   text <- paste(format(design), collapse = " ")
-  expect_match(text, "trimmed, +[0-9]+ +without a +partner")
+  expect_match(text, "trimmed; +[0-9]+ +out: +nobody +within +the +caliper")
   expect_match(paste(format(measure_effect(design)), collapse = " "), "those with scores from 0.200 +to 0.700")
 })
 

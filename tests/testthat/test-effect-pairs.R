@@ -1,0 +1,179 @@
+matched <- function(..., estimand = "ATT", data = many_crews(), on = "mahalanobis") {
+  pair_units(study_of_many(data, estimand = estimand), on = on, replacement = TRUE, ...)
+}
+
+# METHODS' estimate and variance from the listed pairs, by loops; s2 from the two nearest of the same arm.
+by_hand <- function(design, data, y = data$income) {
+  x <- as.matrix(data[c("boat", "past")])
+  root <- solve(chol(cov(x)))
+  points <- x %*% root
+  s2 <- vapply(seq_len(nrow(data)), function(i) {
+    own <- setdiff(which(data$joined == data$joined[i]), i)
+    d <- sqrt(colSums((t(points[own, ]) - points[i, ])^2))
+    near <- own[d <= sort(d)[2] * (1 + 1e-12)]
+    length(near) / (length(near) + 1) * (y[i] - mean(y[near]))^2
+  }, 0)
+  pairs <- pairs_of(design)
+  seekers <- which(data$joined == 1)
+  gain <- vapply(seekers, function(i) y[i] - mean(y[pairs$control[pairs$treated == i]]), 0)
+  times <- squares <- numeric(nrow(data))
+  for (k in seq_len(nrow(pairs))) {
+    size <- sum(pairs$set == pairs$set[k])
+    times[pairs$control[k]] <- times[pairs$control[k]] + 1 / size
+    squares[pairs$control[k]] <- squares[pairs$control[k]] + 1 / size^2
+  }
+  effect <- mean(gain)
+  c(effect, sqrt((sum((gain - effect)^2) + sum((times^2 - squares) * s2)) / length(seekers)^2))
+}
+
+effect_numbers <- function(effect) c(difference_of(effect), sqrt(vcov(effect)["difference", "difference"]))
+
+test_that("estimate and standard error with replacement are METHODS' formulas, by loops over the pairs", {
+  data <- many_crews()
+  for (ratio in 1:2) {
+    design <- matched(covariates = c("boat", "past"), ratio = ratio)
+    expect_equal(effect_numbers(measure_effect(design)), by_hand(design, data))
+  }
+})
+
+test_that("the bias correction is a regression on matched controls, weighted by times matched", {
+  data <- many_crews()
+  design <- matched(covariates = c("boat", "past"))
+  pairs <- pairs_of(design)
+  w <- weights(design)
+  fit <- lm(income ~ boat + past + port, data, weights = w, subset = joined == 0 & w > 0)
+  m0 <- predict(fit, data)
+  corrected <- data$income[pairs$treated] - data$income[pairs$control] - m0[pairs$treated] + m0[pairs$control]
+  expect_equal(difference_of(measure_effect(design, estimator = "regression")), mean(corrected))
+  # a linear outcome without noise leaves nothing to be explained
+  exact <- transform(data, income = 2 + 3 * boat - past + 4 * joined)
+  expect_equal(difference_of(measure_effect(matched(data = exact), estimator = "regression")), 4)
+})
+
+test_that("the variances of the means and of the ratio belong together", {
+  effect <- measure_effect(matched(estimand = "ATE"))
+  v <- vcov(effect)
+  expect_equal(v["difference", "difference"],
+               v["mean_treated", "mean_treated"] + v["mean_control", "mean_control"] - 2 * v["mean_treated", "mean_control"])
+  m <- coef(effect)
+  expect_equal(v["ratio", "ratio"], drop(c(1 / m[[2]], -m[[1]] / m[[2]]^2) %*% v[1:2, 1:2] %*%
+                                           c(1 / m[[2]], -m[[1]] / m[[2]]^2)))
+})
+
+test_that("clusters are not used with replacement, and a warning says so", {
+  clustered <- pair_units(study_of_many(cluster = "harbour"), on = "mahalanobis", replacement = TRUE)
+  expect_warning(effect <- measure_effect(clustered), class = "twin_warning_clusters")
+  expect_equal(effect_numbers(effect), effect_numbers(measure_effect(matched())))
+})
+
+test_that("the bootstrap is refused with replacement, with the reason", {
+  expect_error(measure_effect(matched(), inference = "bootstrap"), class = "twin_error_unsupported",
+               regexp = "Abadie & Imbens 2008")
+  expect_error(measure_effect(study_of_many(), inference = "bootstrap"), class = "twin_error_unsupported")
+})
+
+test_that("on the score the standard error says whether its estimation is accounted for", {
+  scored <- score_units(study_of_many())
+  expect_match(measure_effect(pair_units(scored, replacement = TRUE))$inference, "estimated score accounted for")
+  exact <- pair_units(scored, replacement = TRUE, exact = "port")
+  expect_match(measure_effect(exact)$inference, "taking the score as given")
+})
+
+# One draw of a world with known truth: a covariate beyond those that drive treatment moves the outcome.
+draw_world <- function(seed, estimand, n = 500) {
+  withr::with_seed(seed, {
+    x <- matrix(rnorm(3 * n), n, dimnames = list(NULL, c("a", "b", "c")))
+    joined <- rbinom(n, 1, plogis(-0.4 + 0.6 * x[, 1] + 0.4 * x[, 2]))
+    data.frame(x, joined, income = x[, 1] + 2 * x[, 3] + joined + rnorm(n, sd = 0.7))
+  })
+}
+
+test_that("standard errors on an estimated score match the spread over draws; the effect is the true one", {
+  for (estimand in c("ATT", "ATE")) {
+    draws <- on_two_cores(1:150, function(seed) {
+      withr::local_options(carefultwin.threads = 1)
+      study <- frame_study(draw_world(seed, estimand), "joined", "income", c("a", "b", "c"), estimand = estimand)
+      design <- pair_units(score_units(study), replacement = TRUE, caliper = Inf)
+      known <- design
+      known$score$known <- TRUE
+      c(effect_numbers(measure_effect(design)), effect_numbers(measure_effect(known))[2],
+        effect_numbers(measure_effect(design, estimator = "regression")))
+    })
+    draws <- do.call(rbind, draws)
+    spread <- sd(draws[, 1])
+    # the sd of 150 draws is known within 6%; four of those
+    expect_lt(abs(log(mean(draws[, 2]) / spread)), 0.25)
+    expect_gt(mean(draws[, 3]) / spread, 1.2)  # taken as known it would be too large here
+    expect_lt(abs(mean(draws[, 1]) - 1), 4 * spread / sqrt(150) + 0.03)
+    expect_lt(abs(log(mean(draws[, 5]) / sd(draws[, 4]))), 0.25)
+    expect_lt(abs(mean(draws[, 4]) - 1), 4 * sd(draws[, 4]) / sqrt(150))
+  }
+})
+
+test_that("sets of several are clustered on the set", {
+  data <- many_crews()
+  design <- group_units(score_units(study_of_many()), "full")
+  effect <- measure_effect(design)
+  w <- weights(design)
+  set <- design_data(design)$.set
+  means <- tapply(w * data$income, data$joined, sum) / tapply(w, data$joined, sum)
+  away <- w * (data$income - means[as.character(data$joined)]) * ifelse(data$joined == 1, 1, -1)
+  away <- away / tapply(w, data$joined, sum)[as.character(data$joined)]
+  sums <- tapply(away, set, sum)
+  expect_equal(difference_of(effect), unname(means["1"] - means["0"]))
+  expect_equal(vcov(effect)["difference", "difference"], sum(sums^2) * length(sums) / (length(sums) - 1))
+})
+
+test_that("regression on sets is the weighted regression of each arm, averaged over the treated", {
+  data <- many_crews()
+  for (design in list(group_units(score_units(study_of_many()), "full"), pair_units(score_units(study_of_many())))) {
+    w <- weights(design)
+    mean_of <- function(arm) {
+      fit <- lm(income ~ boat + past + port, data, weights = w, subset = joined == arm & w > 0)
+      mean(predict(fit, data[data$joined == 1 & w > 0, ]))
+    }
+    effect <- measure_effect(design, estimator = "regression")
+    expect_equal(unname(coef(effect)[1:2]), c(mean_of(1), mean_of(0)))
+  }
+})
+
+test_that("the influence of regression on weights and cells is the derivative in the sampling weight", {
+  data <- many_crews()
+  data$size <- round(data$boat / 2)
+  recipes <- list(
+    none = function(study) study, weights = function(study) weigh_units(score_units(study)),
+    cells = function(study) group_units(study, "exact", covariates = c("size", "port"))
+  )
+  for (name in names(recipes)) {
+    measured <- function(data) {
+      study <- study_of_many(data, weight = "s", covariates = c("size", "past", "port"), estimand = "ATT")
+      measure_effect(recipes[[name]](study), estimator = "regression")
+    }
+    effect <- measured(data)
+    for (i in c(2, 45, 130)) {
+      row <- match(i, augment(effect)$row)
+      expect_equal(augment(effect)$.influence_difference[row] * nrow(data) / nrow(augment(effect)),
+                   influence_by_weight(data, i, function(d) difference_of(measured(d))), tolerance = 1e-4, label = name)
+    }
+  }
+})
+
+test_that("a set that loses a partner keeps the others, a seeker without any is out", {
+  data <- many_crews()
+  design <- pair_units(score_units(study_of_many(data)), ratio = c(1, 2), caliper = 1)
+  pairs <- pairs_of(design)
+  pairs_each <- table(pairs$set)
+  of_two <- pairs$control[pairs$set %in% names(pairs_each)[pairs_each == 2]][1]
+  alone <- pairs$control[pairs$set %in% names(pairs_each)[pairs_each == 1]][1]
+  data$income[c(of_two, alone)] <- NA
+  effect <- measure_effect(pair_units(score_units(study_of_many(data)), ratio = c(1, 2), caliper = 1))
+  left <- pairs[!pairs$control %in% c(of_two, alone), ]
+  gain <- tapply(data$income[left$treated], left$set, mean) - tapply(data$income[left$control], left$set, mean)
+  expect_equal(difference_of(effect), mean(gain))
+  expect_identical(effect$counts[["missing"]], 2L)
+})
+
+test_that("tests of pair differences want plain pairs", {
+  expect_s3_class(probe_pairs(measure_effect(pair_units(score_units(study_of_many())))), "twin_probe")
+  expect_error(probe_pairs(measure_effect(matched())), class = "twin_error_input", regexp = "nobody twice")
+})
