@@ -64,10 +64,9 @@ core_pooled_sd <- function(x, z, s) {
   sqrt((at[["var_treated"]] + at[["var_control"]]) / 2)
 }
 
-# A narrow caliper on one column is searched along its sorted line. In few dimensions a tree is quicker (SPEED: up to
-# about seven), so only in more. Returns the place of the narrowest limit, NA for none.
-core_narrow_window <- function(limits, dimensions) {
-  if (length(limits) == 0L || dimensions < 7L) return(NA)
+# Searches keep to a narrow caliper's part of its line. Returns the place of the narrowest limit, NA for none.
+core_narrow_window <- function(limits) {
+  if (length(limits) == 0L) return(NA)
   share <- vapply(limits, function(limit) limit$width / diff(range(limit$pool, limit$seekers)), 0)
   if (!is.finite(min(share)) || min(share) > 0.25) NA else which.min(share)
 }

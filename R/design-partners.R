@@ -63,7 +63,7 @@ pair_problem <- function(x, space, settings, labels, apart, seekers, pool, tell 
     caliper = if (length(distance) > 0L) min(distance) else Inf, limits = limits,
     apart = lapply(apart, function(codes) list(seekers = codes[seekers], pool = codes[pool])),
     group = if (!is.null(labels)) list(seekers = labels[seekers], pool = labels[pool]),
-    window = core_narrow_window(limits, ncol(space$points)), tell = tell
+    window = core_narrow_window(limits), tell = tell
   )
 }
 
@@ -78,7 +78,8 @@ find_partners <- function(x, problem, settings, arm, seekers, call) {
     count <- diff(lists$start)
     found <- list(seeker = rep(seq_along(count), count), unit = lists$row)
   } else {
-    partners <- with_shares("Pairing", problem, function(problem) search_partners(x, problem, settings, arm, seekers))
+    title <- if (seeks_dense(problem, settings)) "Pairing (many seek few: all distances count)" else "Pairing"
+    partners <- with_shares(title, problem, function(problem) search_partners(x, problem, settings, arm, seekers))
     if (is.null(partners)) stop_too_large(call)
     count <- rowSums(!is.na(partners))
     found <- list(seeker = rep(seq_along(count), count), unit = t(partners)[t(!is.na(partners))])
@@ -86,6 +87,12 @@ find_partners <- function(x, problem, settings, arm, seekers, call) {
   enough <- count[found$seeker] >= settings$ratio[["least"]]
   list(seeker = found$seeker[enough], unit = found$unit[enough],
        few = which(count > 0 & count < settings$ratio[["least"]]))
+}
+
+# Optimal pairs on covariates look at nearly all distances where partners are scarce.
+seeks_dense <- function(problem, settings) {
+  settings$search == "optimal" && ncol(problem$seekers) > 1L &&
+    settings$ratio[["most"]] * nrow(problem$seekers) > 0.7 * nrow(problem$pool)
 }
 
 search_partners <- function(x, problem, settings, arm, seekers) {

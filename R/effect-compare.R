@@ -2,7 +2,8 @@
 #'
 #' Collects effects on the same units and the same outcome, whatever their design or estimator, with their joint
 #' covariance. Covariances between estimates come from the products of their influence contributions, summed within
-#' the study's clusters if it has them; variances are each effect's own.
+#' the study's clusters if it has them; variances are each effect's own. Beside an effect on pairs with replacement
+#' covariances are NA: no influence contributions give them.
 #'
 #' @param ... Effects from [measure_effect()]; names become labels. Put the raw comparison first.
 #' @param term Which term to compare, default `"difference"`.
@@ -84,6 +85,8 @@ vcov.twin_comparison <- function(object, ...) {
   cluster <- if (!is.null(study$cluster)) spread_codes(study)
   joint <- core_vcov(contributions * nrow(contributions), cluster,
                      used = rowSums(contributions != 0) > 0)$vcov
+  reuse <- vapply(object$effects, `[[`, NA, "reuse")
+  joint[outer(reuse, reuse, `|`)] <- NA
   diag(joint) <- vapply(object$effects, function(effect) effect$vcov[object$term, object$term], 0)
   joint
 }

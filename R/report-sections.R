@@ -108,7 +108,8 @@ pair_blocks <- function(design) {
       table_tag(data.frame(Arm = out$arm, `left out because` = out$reason, units = count_text(out$Freq),
                            check.names = FALSE), "Units without a partner", NULL)
     },
-    html_figure(plot(design), "Who is matched", NULL), html_figure(plot(design, view = "distances"), "Distances", NULL)
+    html_figure(plot(design), paste("Scores of matched units and of those left out:", design_label(design)), NULL),
+    html_figure(plot(design, view = "distances"), paste("Distances within pairs:", design_label(design)), NULL)
   )
 }
 

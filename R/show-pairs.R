@@ -12,7 +12,7 @@
 #' @family design
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
-#'                      covariates = ~ boat_length + crew_size + port_size, subset = ~ harbour %in% c("H01", "H02"))
+#'                      covariates = ~ boat_length + crew_size, subset = ~ port_size == "large")
 #' design <- study |> score_units() |> pair_units()
 #' plot(design)
 #' plot(design, view = "pairs")
@@ -48,7 +48,9 @@ plot_matched_scores <- function(x, most = 4000L) {
   )
   counts <- vapply(1:0, function(arm) sum(before & study$z == arm & x$weight > 0), 0L)
   ggplot2::ggplot(data, ggplot2::aes(x = .data$score, y = .data$place)) +
-    ggplot2::geom_point(ggplot2::aes(colour = .data$treated, shape = .data$state, size = .data$size), alpha = 0.6) +
+    ggplot2::geom_point(ggplot2::aes(colour = .data$treated, shape = .data$state, size = .data$size,
+                                     alpha = .data$state)) +
+    ggplot2::scale_alpha_manual(values = stats::setNames(c(0.75, 0.35), matched_words), guide = "none") +
     ggplot2::scale_colour_manual(values = c("TRUE" = twin_colours[["treated"]], "FALSE" = "#B87300"), guide = "none") +
     ggplot2::scale_shape_manual(values = stats::setNames(c(16, 4), matched_words), name = NULL) +
     ggplot2::scale_size_identity() +
@@ -60,7 +62,7 @@ plot_matched_scores <- function(x, most = 4000L) {
                   y = NULL,
                   caption = paste0(if (sum(before) > most) sprintf("%s of %s units drawn. ", count_text(length(rows)),
                                                                    count_text(sum(before))),
-                                   "Larger points weigh more.")) +
+                                   if (diff(range(weight[weight > 0])) > 0) "Larger points weigh more.")) +
     theme_twin() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank())
 }
@@ -75,13 +77,13 @@ jitter_of <- function(n) 0.8 * ((seq_len(n) * 0.6180339887) %% 1 - 0.5)
 plot_pair_distances <- function(x) {
   data <- data.frame(distance = x$pairs$distance)
   at <- stats::quantile(data$distance, c(0.5, 0.9), names = FALSE)
-  marks <- data.frame(x = at, label = c("median", "90%"))
+  marks <- data.frame(x = at, label = c("median", "90%"), line = c(1.5, 3.2))
   ggplot2::ggplot(data, ggplot2::aes(x = .data$distance)) +
     ggplot2::geom_histogram(bins = 40L, boundary = 0, fill = twin_colours[["treated"]], colour = "white",
                             linewidth = 0.2) +
     ggplot2::geom_vline(data = marks, ggplot2::aes(xintercept = .data$x), colour = twin_mark, linetype = "42") +
-    ggplot2::geom_text(data = marks, ggplot2::aes(x = .data$x, y = Inf, label = .data$label), colour = twin_mark,
-                       hjust = -0.1, vjust = 1.5, size = 3.6) +
+    ggplot2::geom_text(data = marks, ggplot2::aes(x = .data$x, y = Inf, label = .data$label, vjust = .data$line),
+                       colour = twin_mark, hjust = -0.1, size = 3.6) +
     ggplot2::labs(title = wrapped_lines(paste("Distances within pairs:", design_label(x)), 90L),
                   x = sprintf("distance on the %s", distance_text(x)), y = "pairs",
                   caption = sprintf("%s pairs; largest distance %s, total %s.", count_text(nrow(data)),

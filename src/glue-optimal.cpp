@@ -34,7 +34,7 @@ SEXP glue_full_match(Rcpp::List problem, Rcpp::LogicalVector seeker_in, Rcpp::Lo
   degree.pool_least = limits[2];
   if (limits[3] > 0) degree.pool_most = limits[3];
   try {
-    const twin::FullMatch found = twin::full_match(given, std::vector<char>(seeker_in.begin(), seeker_in.end()),
+    const twin::MatchedSets found = twin::full_match(given, std::vector<char>(seeker_in.begin(), seeker_in.end()),
                                                    std::vector<char>(pool_in.begin(), pool_in.end()), degree);
     Rcpp::IntegerVector seeker, unit, infeasible(found.infeasible.begin(), found.infeasible.end());
     seeker = Rcpp::IntegerVector(found.pairs.size());

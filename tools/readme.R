@@ -1,7 +1,6 @@
 # Rewrites the output blocks of README.md and the articles from a run: every ```r block is run in order, and the ```text block that
 # follows it is replaced by what it printed. `make docs` runs it; a test checks that nothing would change.
-run_readme <- function(lines) {
-  env <- new.env(parent = globalenv())
+run_readme <- function(lines, env = new.env(parent = globalenv())) {
   out <- character()
   i <- 1L
   while (i <= length(lines)) {

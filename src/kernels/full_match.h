@@ -19,7 +19,7 @@ struct DegreeLimits {
   }
 };
 
-struct FullMatch {
+struct MatchedSets {
   std::vector<std::pair<int, int>> pairs;  // seeker, unit of the pool
   std::vector<int> infeasible;             // groups whose limits can't be met
 };
@@ -280,9 +280,9 @@ class Cover {
 };
 
 // Everyone who takes part must have someone to go with: leave out the others first.
-inline FullMatch full_match(const PairProblem& problem, const std::vector<char>& seeker_in,
+inline MatchedSets full_match(const PairProblem& problem, const std::vector<char>& seeker_in,
                             const std::vector<char>& pool_in, const DegreeLimits& limits) {
-  FullMatch out;
+  MatchedSets out;
   auto pools = rows_by_group(problem.pool_group, problem.groups, problem.pool_height);
   auto seekers = rows_by_group(problem.seeker_group, problem.groups, problem.seekers_height);
   for (int group = 0; group < problem.groups; ++group) {

@@ -1,5 +1,5 @@
 // Nearest neighbours between two sets of points in Euclidean coordinates: a bucketed k-d tree in few dimensions, a
-// vectorised scan in many, a scan of a window of the sorted line where a score caliper leaves only a part. Buckets are
+// vectorised scan in many; where a score caliper leaves only a part of the pool, of a window of the line. Buckets are
 // screened in single precision and measured in double (screen.h). Ties go to the lower row.
 #pragma once
 #include <Eigen/Dense>
@@ -102,7 +102,7 @@ class Nearest {
 class Neighbours {
  public:
   // seekers, pool: column-major points; heights: their numbers of rows. rows: the rows of the pool that take part.
-  // window: index of the limit whose sorted line is scanned, or -1.
+  // window: index of the limit along whose line the search keeps, or -1.
   Neighbours(const double* seekers, long seeker_height, const double* pool, long pool_height, int p,
              const std::vector<int>& rows, const Rules& rules, int window = -1)
       : seekers_(seekers), seeker_height_(seeker_height), p_(p), rules_(&rules), window_(window), centre_(p, 0.0) {
@@ -112,7 +112,7 @@ class Neighbours {
       if (n > 0) centre_[j] /= static_cast<double>(n);
     }
     std::vector<int> order = rows;
-    tree_ = window < 0 && p <= kTreeDimensions && n > 4 * kBucket;
+    tree_ = p <= kTreeDimensions && n > 4 * kBucket;
     if (tree_) {
       while (((n - 1) >> depth_) + 1 > kBucket) ++depth_;  // halving rounds up
       split_dimension_.assign((1u << depth_) - 1, 0);
@@ -157,11 +157,11 @@ class Neighbours {
 
   // Where a seeker falls, so that seekers close to each other can be served one after the other.
   double locality(int seeker) const {
-    if (window_ >= 0) return rules_->limits[window_].seekers[seeker];
-    if (!tree_) return seeker;
+    if (!tree_) return window_ >= 0 ? rules_->limits[window_].seekers[seeker] : seeker;
     long node = 0;
     while (node < buckets_ - 1) {
-      const double value = seekers_[split_dimension_[node] * seeker_height_ + seeker];
+      const int j = split_dimension_[node];
+      const double value = j < p_ ? seekers_[j * seeker_height_ + seeker] : rules_->limits[window_].seekers[seeker];
       node = 2 * node + (value < split_value_[node] ? 1 : 2);
     }
     return static_cast<double>(node);
@@ -211,11 +211,25 @@ class Neighbours {
     mutable float last_single = 0;
   };
 
+  // Splits the widest coordinate in halves. With a window its line is split first, into pieces about as wide as the
+  // window, so that a search meets few of them however the line lies in space.
   void build(std::vector<int>& order, const double* pool, long height, long node, long begin, long end, int level) {
     live_[node] = static_cast<int>(end - begin);
     if (level == depth_) {
       starts_[node - (buckets_ - 1)] = begin;
       return;
+    }
+    const double* line = window_ >= 0 ? rules_->limits[window_].pool : nullptr;
+    if (line != nullptr) {
+      double low = INFINITY, high = -INFINITY;
+      for (long k = begin; k < end; ++k) {
+        low = std::min(low, line[order[k]]);
+        high = std::max(high, line[order[k]]);
+      }
+      if (high - low > rules_->limits[window_].width) {
+        split(order, line, p_, pool, height, node, begin, end, level);
+        return;
+      }
     }
     int widest = 0;
     double spread = -1;
@@ -231,11 +245,15 @@ class Neighbours {
         widest = j;
       }
     }
-    const double* x = pool + widest * height;
+    split(order, pool + widest * height, widest, pool, height, node, begin, end, level);
+  }
+
+  void split(std::vector<int>& order, const double* x, int dimension, const double* pool, long height, long node,
+             long begin, long end, int level) {
     const long middle = begin + (end - begin) / 2;
     std::nth_element(order.begin() + begin, order.begin() + middle, order.begin() + end,
                      [&](int a, int b) { return x[a] < x[b] || (x[a] == x[b] && a < b); });
-    split_dimension_[node] = widest;
+    split_dimension_[node] = dimension;
     split_value_[node] = x[order[middle]];
     build(order, pool, height, 2 * node + 1, begin, middle, level + 1);
     build(order, pool, height, 2 * node + 2, middle, end, level + 1);
@@ -279,13 +297,16 @@ class Neighbours {
     long first = 0, last = buckets_ * kBucketBlocks;
     if (window_ >= 0) {
       const Rules::Limit& limit = rules_->limits[window_];
-      const double at = limit.seekers[query.seeker];
-      // a hair wider than the limit: the rules decide on the edge
-      const double width = limit.width + 1e-9 * (std::abs(limit.width) + std::abs(at));
+      const double at = limit.seekers[query.seeker], width = window_width(limit, query.seeker);
       first = (std::lower_bound(line_.begin(), line_.end(), at - width) - line_.begin()) / 8;
       last = (std::upper_bound(line_.begin(), line_.end(), at + width) - line_.begin() + 7) / 8;
     }
     scan(first, last, query, nearest);
+  }
+
+  // A hair wider than the limit: the rules decide on the edge.
+  static double window_width(const Rules::Limit& limit, int seeker) {
+    return limit.width + 1e-9 * (std::abs(limit.width) + std::abs(limit.seekers[seeker]));
   }
 
   void scan(long first, long last, const Query& query, Nearest& nearest) {
@@ -319,6 +340,14 @@ class Neighbours {
       return;
     }
     const int j = split_dimension_[node];
+    if (j == p_) {  // the window's line
+      const Rules::Limit& limit = rules_->limits[window_];
+      const double gap = limit.seekers[query.seeker] - split_value_[node];
+      visit(2 * node + (gap < 0 ? 1 : 2), nearby, offset, query, nearest);
+      if (std::abs(gap) <= window_width(limit, query.seeker))
+        visit(2 * node + (gap < 0 ? 2 : 1), nearby, offset, query, nearest);
+      return;
+    }
     const double gap = query.exact[j] - split_value_[node];
     visit(2 * node + (gap < 0 ? 1 : 2), nearby, offset, query, nearest);
     const double beyond = nearby - offset[j] * offset[j] + gap * gap;

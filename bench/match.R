@@ -1,0 +1,106 @@
+# Pairing at real sizes, in one run, in processor seconds. FNN (neighbours) and clue (assignment) are compared where they
+# are installed; they are general tools, not part of the package. Arguments: "memory" pairs ten million units as well.
+suppressMessages(library(carefultwin))
+own <- asNamespace("carefultwin")
+cpu <- function(expr) sum(system.time(expr)[c("user.self", "sys.self")])
+best <- function(expr, times = 3) {
+  expr <- substitute(expr)
+  env <- parent.frame()
+  median(vapply(seq_len(times), function(i) cpu(eval(expr, env)), 0))
+}
+problem <- own$core_pair_problem
+say <- function(...) cat(sprintf(...), "\n", sep = "")
+
+on_the_score <- function(treated, control) {
+  set.seed(1)
+  seekers <- rnorm(treated, 0.3)
+  pool <- rnorm(control)
+  given <- problem(seekers, pool, 0.2)
+  sorting <- best(order(c(seekers, pool), method = "radix"))
+  say("score, %g treated and %g controls; ordering them takes %.3f s, times that:", treated, control, sorting)
+  for (rule in c("hardest", "easiest", "given", "closest_pair")) {
+    say("  greedy, %-13s %5.1f", rule, best(own$core_pair_greedy(given, rule, seekers)) / sorting)
+  }
+  say("  optimal, caliper 0.2  %5.1f", best(own$core_pair_optimal(given)) / sorting)
+  say("  optimal, no caliper   %5.1f", best(own$core_pair_optimal(problem(seekers, pool))) / sorting)
+}
+
+neighbours <- function(n, p) {
+  set.seed(2)
+  a <- matrix(rnorm(n * p), n)
+  b <- matrix(rnorm(n * p), n)
+  ours <- best(own$core_nearest(problem(a, b), 1, TRUE))
+  line <- sprintf("nearest of %g for %g in %d dimensions: %.2f s", n, n, p, ours)
+  if (requireNamespace("FNN", quietly = TRUE)) {
+    found <- NULL
+    theirs <- cpu(found <- FNN::knnx.dist(b, a, 1))
+    stopifnot(all.equal(drop(found), own$core_nearest(problem(a, b), 1, FALSE)$distance))
+    line <- paste0(line, sprintf("; FNN takes %.1f times that", theirs / ours))
+  }
+  slope <- rnorm(p)
+  score <- drop(a %*% slope)
+  other <- drop(b %*% slope)
+  width <- 0.2 * sd(c(score, other))
+  limits <- list(list(seekers = score, pool = other, width = width))
+  window <- own$core_narrow_window(limits)
+  within <- best(own$core_nearest(problem(a, b, limits = limits, window = window), 1, TRUE), 1)
+  say("%s; within a score caliper %.2f s", line, within)
+}
+
+optimal <- function(treated, control, p, clue = FALSE) {
+  set.seed(3)
+  a <- matrix(rnorm(treated * p), treated)
+  b <- matrix(rnorm(control * p), control)
+  partners <- NULL
+  ours <- best(partners <- own$core_pair_optimal(problem(a, b)), if (clue) 5 else 1)
+  line <- sprintf("optimal pairs of %g and %g in %d dimensions: %.2f s", treated, control, p, ours)
+  if (clue && requireNamespace("clue", quietly = TRUE)) {
+    d <- sqrt(Reduce(`+`, lapply(seq_len(p), function(j) outer(a[, j], b[, j], "-")^2)))
+    found <- NULL
+    theirs <- cpu(found <- clue::solve_LSAP(d))
+    stopifnot(all.equal(sum(d[cbind(seq_along(found), found)]), sum(d[cbind(seq_len(treated), partners)])))
+    line <- paste0(line, sprintf("; clue takes %.0f times that", theirs / ours))
+  }
+  say("%s", line)
+}
+
+search_rate <- function(n, p) {
+  set.seed(4)
+  x <- matrix(rnorm(n * p), n)
+  t <- seq_len(n / 2)
+  task <- own$core_search_task(x[t, ], x[-t, ], x[t, ], x[-t, ], rep(1, p), rep(TRUE, p), rep(1, n / 2), rep(1, n / 2),
+                               "p_value", 1, TRUE, t, NULL, NULL)
+  candidates <- exp(matrix(rnorm(p * 500), p))
+  rate <- 500 / cpu(own$core_judge_metrics(task, candidates, 1))
+  plain <- cpu(for (k in 1:2) judge_in_r(x[t, ], x[-t, ], candidates[, k])) / 2
+  say("metric search, %g units and %d covariates: %.0f candidates per second and core; plain R %.1f", n, p, rate, 1 / plain)
+}
+
+# The plain-R way: distances, nearest, weighted means and distribution gaps.
+judge_in_r <- function(a, b, metric) {
+  d <- Reduce(`+`, lapply(seq_along(metric), function(j) metric[j] * outer(a[, j], b[, j], "-")^2))
+  w <- tabulate(max.col(-d, "first"), nrow(b))
+  vapply(seq_along(metric), function(j) {
+    at <- sort(c(a[, j], b[, j]))
+    ranks <- order(b[, j])
+    ks <- max(abs(findInterval(at, sort(a[, j])) / nrow(a) -
+                    c(0, cumsum(w[ranks]))[findInterval(at, b[ranks, j]) + 1] / sum(w)))
+    max(ks, abs(mean(a[, j]) - weighted.mean(b[, j], w)))
+  }, 0)
+}
+
+on_the_score(5e5, 5e5)
+on_the_score(2e5, 8e5)
+neighbours(1e5, 5)
+neighbours(2e4, 10)
+optimal(1e3, 2e3, 5, clue = TRUE)
+optimal(2e4, 8e4, 5)
+optimal(1e5, 4e5, 5)
+search_rate(2000, 10)
+if ("memory" %in% commandArgs(TRUE)) {
+  seekers <- rnorm(2e6, 0.3)
+  pool <- rnorm(8e6)
+  say("ten million units, hardest first: %.1f s", cpu(own$core_pair_greedy(problem(seekers, pool, 0.2), "hardest", seekers)))
+  peak <- grep("VmHWM", readLines("/proc/self/status"), value = TRUE)
+  say("peak memory of this run: %s", trimws(sub("VmHWM:", "", peak)))
+}
