@@ -2,8 +2,8 @@
 
 # parent: a study or a design. kind: "raw", "pairs", "sets", "cells", "weights" or "strata". kept: logical (NULL: as in
 # the parent); weight: double (NULL for 1); set: integer, NA outside any set (NULL when there are none); score: what
-# score_units() makes; pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note: words on the
-# population, added to those of the parent.
+# score_units() makes; pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note:
+# words on the population, added to those of the parent.
 new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
                        weight = NULL, set = NULL, pairs = NULL, weighing = NULL, note = character()) {
   study <- study_of(parent)
