@@ -66,20 +66,21 @@ core_vcov_sets <- function(sums, n, set, treated_cluster = NULL, control_cluster
 }
 
 # What robust variances of cells leave out (exact and coarsened matching). A cell of n units of an arm that stand for r
-# n units gives r^2 n s2 to the variance of the arm's total, but the influence contributions hold n r s2 + (n - 1) r^2
-# s2: too little by r (r - 1) s2 where r > 1. s2 is the cell's own variance, or where n is 1 the arm's mean of those.
-# y, v (weight, 0 outside), cell: n; returns the addition to the variance of the arm's mean.
-core_cell_shortfall <- function(y, v, cell) {
-  inside <- v > 0
-  y <- y[inside]
-  v <- v[inside]
-  cell <- match(cell[inside], unique(cell[inside]))
+# n units of the target gives n r^2 s2 to the variance of the arm's total, but its influence contributions hold only
+# r s2 (through the units stood for) + (n - 1) r^2 s2: too little by r (r - 1) s2 where r > 1. s2 is the cell's own
+# variance, or where n is 1 the arm's mean of those. y, own, target (sampling weights, 0 for units that are not of the
+# arm, not of the target), cell: n; returns the addition to the variance of the arm's mean.
+core_cell_shortfall <- function(y, own, target, cell) {
+  cell <- match(cell, unique(cell[own > 0]))
+  r <- core_sums_by(target, cell) / core_sums_by(own, cell)
+  y <- y[own > 0]
+  cell <- cell[own > 0]
+  size <- core_sums_by(own[own > 0], cell)
   n <- tabulate(cell)
   mean <- core_sums_by(y, cell) / n
   squares <- core_sums_by((y - mean[cell])^2, cell)
   s2 <- ifelse(n > 1, squares / (n - 1), sum(squares) / max(1, sum(n - 1)))
-  r <- core_sums_by(v, cell) / n
-  sum(pmax(0, r * (r - 1)) * s2) / sum(v)^2
+  sum(pmax(0, r * (r - 1)) * s2 * (size / n)^2) / sum(target)^2
 }
 
 # One integer code per combination of two codings.

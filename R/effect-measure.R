@@ -124,9 +124,10 @@ effect_means <- function(x, units, estimator, model, family, call = rlang::calle
 
 # What small cells leave out of the variances of the two means.
 cell_shortfalls <- function(x, units) {
-  v <- unit_sampling(x, units) * units$w
+  s <- unit_sampling(x, units)
   cell <- x$set[units$rows]
-  diag(vapply(1:0, function(arm) core_cell_shortfall(units$y, v * (units$z == arm), cell), 0))
+  target <- s * core_target_weight(NULL, units$z, x$study$estimand)
+  diag(vapply(1:0, function(arm) core_cell_shortfall(units$y, s * (units$z == arm), target, cell), 0))
 }
 
 contrast_vcov <- function(vcov, result) {

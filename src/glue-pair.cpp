@@ -44,12 +44,25 @@ Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads,
 #ifdef _OPENMP
 #include <omp.h>
 #endif
-// What OMP_NUM_THREADS and OMP_THREAD_LIMIT leave of the processors.
+#ifndef _WIN32
+#include <unistd.h>
+#endif
+
+namespace {
+#ifdef _WIN32
+bool is_forked() { return false; }
+#else
+const pid_t kLoadedBy = getpid();
+bool is_forked() { return getpid() != kLoadedBy; }
+#endif
+}  // namespace
+
+// What OMP_NUM_THREADS and OMP_THREAD_LIMIT leave of the processors; 1 in a forked process, where GNU's OpenMP waits for
+// threads that stayed behind.
 // [[Rcpp::export(rng = false)]]
 int glue_threads_offered() {
 #ifdef _OPENMP
-  return std::min(omp_get_max_threads(), omp_get_thread_limit());
-#else
-  return 1;
+  if (!is_forked()) return std::min(omp_get_max_threads(), omp_get_thread_limit());
 #endif
+  return 1;
 }

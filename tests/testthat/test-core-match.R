@@ -101,9 +101,11 @@ test_that("arms exchanged, the adjustment of the ATC is that of the ATT", {
 })
 
 test_that("cells leave out r (r - 1) s2 where a unit stands for more than one", {
-  y <- c(1, 3, 10, 7, 8, 9)
-  cell <- c("a", "a", "b", "c", "c", "c")
-  v <- c(2, 2, 3, 0.5, 0.5, 0.5)
-  s2 <- c(2, (2 + 2) / 3, 1)  # of the single unit in b: all within-cell squares over their degrees of freedom
-  expect_equal(core_cell_shortfall(y, v, cell), (2 * 1 * s2[1] + 3 * 2 * s2[2]) / sum(v)^2)
+  # cell a: 2 controls for 4 treated; b: 1 for 3; c: 3 for 1
+  y <- c(1, 3, 10, 7, 8, 9, rep(0, 8))
+  own <- rep(1:0, c(6, 8))
+  cell <- c("a", "a", "b", "c", "c", "c", "a", "a", "a", "a", "b", "b", "b", "c")
+  s2 <- c(2, (2 + 2) / 3)  # of the single unit in b: all within-cell squares over their degrees of freedom
+  expect_equal(core_cell_shortfall(y, own, 1 - own, cell), (2 * 1 * s2[1] + 3 * 2 * s2[2]) / 8^2)
+  expect_equal(core_cell_shortfall(y, 3 * own, 3 * (1 - own), cell), (2 * 1 * s2[1] + 3 * 2 * s2[2]) / 8^2)
 })

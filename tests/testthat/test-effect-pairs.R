@@ -183,3 +183,20 @@ test_that("side by side, matching with replacement has a variance and no covaria
   expect_equal(vcov(both)["reuse", "reuse"], effect_numbers(both$effects$reuse)[2]^2)
   expect_identical(is.na(unname(vcov(both))), matrix(c(FALSE, TRUE, TRUE, FALSE), 2))
 })
+
+test_that("the standard error on small cells matches the spread of outcomes drawn anew", {
+  # treated and cells stay as they are, so that only the outcomes' noise moves the estimate; its sd is known
+  withr::local_seed(8)
+  n <- 240
+  cell <- rep(1:60, each = 4)
+  joined <- unlist(lapply(1:60, function(k) sample(c(1, 0, rbinom(2, 1, 0.6)))))
+  data <- data.frame(cell = factor(cell), joined)
+  draws <- vapply(1:200, function(k) {
+    data$income <- rnorm(n)
+    effect_numbers(measure_effect(group_units(frame_study(data, "joined", "income", "cell"), "exact")))
+  }, numeric(2))
+  treated <- tapply(joined, cell, sum)
+  exact <- sqrt(sum(treated + treated^2 / (4 - treated))) / sum(treated)
+  expect_equal(sd(draws[1, ]), exact, tolerance = 0.2)
+  expect_equal(sqrt(mean(draws[2, ]^2)), exact, tolerance = 0.04)
+})
