@@ -109,7 +109,8 @@ plot_pair_lines <- function(x, axes, most = 500L) {
   plot <- ggplot2::ggplot(points, ggplot2::aes(x = .data$x, y = .data$y)) +
     ggplot2::geom_segment(data = lines, ggplot2::aes(xend = .data$xend, yend = .data$yend), colour = "grey55",
                           linewidth = 0.3) +
-    ggplot2::geom_point(ggplot2::aes(colour = .data$arm, shape = .data$state), size = 2, alpha = 0.8) +
+    ggplot2::geom_point(ggplot2::aes(colour = .data$arm, shape = .data$state, alpha = .data$state), size = 2) +
+    ggplot2::scale_alpha_manual(values = stats::setNames(c(0.9, 0.3), matched_words), guide = "none") +
     ggplot2::scale_colour_manual(values = stats::setNames(c(twin_colours[["treated"]], "#B87300"), labels),
                                  name = NULL) +
     ggplot2::scale_shape_manual(values = stats::setNames(c(16, 4), matched_words), name = NULL) +

@@ -10,6 +10,13 @@ column_label <- function(x, name) {
   if (is.character(label) && length(label) == 1L && nzchar(label)) label else name
 }
 
+# Indexing alone would drop a plain column's label.
+some_rows <- function(x, rows) {
+  out <- x[rows]
+  attr(out, "label") <- attr(x, "label", exact = TRUE)
+  out
+}
+
 # Labelled columns become factors when every value has a label; strings are sorted in the same order on any machine.
 plain_column <- function(x, name, call) {
   if (inherits(x, "haven_labelled")) x <- labelled_to_plain(x)

@@ -68,7 +68,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
   rows <- which(inside)
   z <- arms$z[rows]
   check_arm_sizes(z, arms$levels, dropped, call)
-  pick <- function(name) if (length(rows) == nrow(data)) data[[name]] else data[[name]][rows]
+  pick <- function(name) if (length(rows) == nrow(data)) data[[name]] else some_rows(data[[name]], rows)
   s <- if (!is.null(weight)) check_weight(pick(weight), weight, z, arms$levels, rows, call)
   mean_weight <- if (is.null(s)) rep(1, length(rows)) else s
   columns <- lapply(stats::setNames(nm = wanted$names),

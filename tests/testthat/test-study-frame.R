@@ -191,3 +191,10 @@ test_that("the print of a study fits 80 columns and says everything", {
   expect_lte(max(nchar(format(study))), 80)
   expect_snapshot(study)
 })
+
+test_that("a subset keeps the columns' labels", {
+  study <- frame_study(crews, "joined", "income", "boat_length", subset = ~ port_size == "large")
+  expect_lt(length(study$rows), nrow(crews))
+  expect_identical(study$columns$boat_length$label, attr(crews$boat_length, "label"))
+  expect_false(is.null(study$columns$boat_length$label))
+})
