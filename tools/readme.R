@@ -1,6 +1,8 @@
 # Rewrites the output blocks of README.md and the articles from a run: every ```r block is run in order, and the ```text block that
 # follows it is replaced by what it printed. `make docs` runs it; a test checks that nothing would change.
 run_readme <- function(lines, env = new.env(parent = globalenv())) {
+  grDevices::pdf(NULL)  # plots go nowhere: the pictures come from tools/screenshots
+  on.exit(grDevices::dev.off())
   out <- character()
   i <- 1L
   while (i <= length(lines)) {
