@@ -28,14 +28,9 @@ core_reuse_variance <- function(set, seeker, partner, seeks, own, other, spread)
   n <- length(spread)
   first <- !duplicated(set)
   own_set <- drop(rowsum(own, set))[as.character(set[first])]  # a seeker's share is spread over its matches
-  sums <- function(v, unit) {
-    out <- numeric(n)
-    total <- rowsum(v, unit)
-    out[as.integer(rownames(total))] <- total[, 1L]
-    out
-  }
-  whole <- sums(c(own_set, other), c(seeker[first], partner))
-  squares <- sums(c(own_set, other)^2, c(seeker[first], partner))
+  unit <- c(seeker[first], partner)
+  whole <- core_sums_by(c(own_set, other), unit, n)
+  squares <- core_sums_by(c(own_set, other)^2, unit, n)
   extra <- (whole^2 - squares) * spread
   treated <- logical(n)
   treated[c(seeker[seeks], partner[!seeks])] <- TRUE
@@ -46,10 +41,8 @@ core_reuse_variance <- function(set, seeker, partner, seeks, own, other, spread)
 # units of one arm in the order of y. Units without a neighbour get NA.
 core_conditional_variance <- function(y, lists) {
   count <- diff(lists$start)
-  of <- rep(seq_along(y), count)
-  mean <- rep(NA_real_, length(y))
-  near <- rowsum(y[lists$row], of)
-  mean[as.integer(rownames(near))] <- near[, 1L] / count[count > 0]
+  total <- core_sums_by(y[lists$row], rep(seq_along(y), count), length(y))
+  mean <- ifelse(count > 0, total / count, NA)
   count / (count + 1) * (y - mean)^2
 }
 
@@ -60,10 +53,10 @@ core_local_covariance <- function(x, y, first, second) {
 
 # What the estimation of the score takes from the variance of a matching estimator (Abadie & Imbens 2016, theorems 1
 # and 2), as a 2 x 2 matrix for the two means: c' cov c for the ATE; c' cov c - d' cov d for the ATT (and, arms
-# exchanged, the ATC). x: n x (p + 1) with a
-# first column of 1; e, slope: score and its derivative in the linear score; covariance: of the score's coefficients;
-# local: for treated and control, lists of mean (n, local mean of y in that arm) and cov (n x (p + 1)); gap: n, treated
-# minus control outcome with the missing one taken from the unit nearest in the covariates; effect: the estimate.
+# exchanged, the ATC). x: n x (p + 1) with a first column of 1; e, slope: score and its derivative in the linear score;
+# covariance: of the score's coefficients; local: for treated and control, lists of mean (n, local mean of y in that
+# arm) and cov (n x (p + 1)); gap: n, treated minus control outcome with the missing one taken from the unit nearest in
+# the covariates; effect: the estimate.
 core_score_adjustment <- function(x, z, e, slope, covariance, local, gap, effect, estimand) {
   if (estimand == "ATE") {
     parts <- cbind(colMeans(local$treated$cov / e * slope), -colMeans(local$control$cov / (1 - e) * slope))

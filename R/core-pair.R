@@ -98,11 +98,7 @@ core_row_weights <- function(set, treated, control, of) {
 }
 
 core_pair_weights <- function(pairs, n) {
-  rows <- c(pairs$treated, pairs$control)
-  weight <- numeric(n)
-  totals <- rowsum(rep(pairs$weight, 2L), rows)
-  weight[as.integer(rownames(totals))] <- totals[, 1L]
-  weight
+  core_sums_by(rep(pairs$weight, 2L), c(pairs$treated, pairs$control), n)
 }
 
 core_threads_offered <- function() glue_threads_offered()

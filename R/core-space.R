@@ -1,15 +1,9 @@
 # Covariances and their roots: METHODS, "Matching", distances.
 
-# Weighted covariance of the columns of x with the divisor sum v - sum v^2 / sum v (n - 1 when v is 1).
-core_weighted_covariance <- function(x, v) {
-  total <- sum(v)
-  centred <- sweep(x, 2L, colSums(v * x) / total)
-  crossprod(centred * sqrt(v)) / (total - sum(v^2) / total)
-}
-
+# Pooled within the arms.
 core_within_covariance <- function(x, v, z) {
   size <- c(sum(v * z), sum(v * (1 - z)))
-  parts <- list(core_weighted_covariance(x, v * z), core_weighted_covariance(x, v * (1 - z)))
+  parts <- list(core_covariance(x, v * z), core_covariance(x, v * (1 - z)))
   (size[1L] * parts[[1L]] + size[2L] * parts[[2L]]) / sum(size)
 }
 

@@ -90,10 +90,10 @@ core_stratum_sizes <- function(stratum, z, s) {
   list(treated = core_sums_by(s * (z == 1L), stratum), control = core_sums_by(s * (z == 0L), stratum))
 }
 
-# Sums of v by code 1, 2, ...; NA codes are left out.
-core_sums_by <- function(v, code) {
+# Sums of v by code 1, ..., size (the largest that occurs); NA codes are left out.
+core_sums_by <- function(v, code, size = max(code[inside])) {
   inside <- !is.na(code)
-  out <- numeric(max(code[inside]))
+  out <- numeric(size)
   totals <- rowsum(v[inside], code[inside])
   out[as.integer(rownames(totals))] <- totals[, 1L]
   out

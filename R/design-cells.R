@@ -128,7 +128,7 @@ cardinality_sample <- function(x, covariates, tolerance, seconds, call = rlang::
   study <- study_of(x)
   check_cardinality(study, call)
   names <- cell_covariates(study, covariates, call)
-  rows <- do.call(cbind, unname(Map(every_level, study$columns[names], names)))
+  rows <- level_matrix(study$columns[names])
   kept <- design_kept(x)
   reference <- reference_sds(rows, study)
   varies <- reference > 0

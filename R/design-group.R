@@ -92,8 +92,7 @@ full_sets <- function(x, space_settings, asked, call = rlang::caller_env()) {
   settings$calipers <- check_calipers(x, asked$caliper, asked$unit, settings$on, call)
   made <- make_full_sets(x, settings, limits, call)
   words <- c(
-    switch(settings$on, score = NULL, probability = "on the score", mahalanobis = "Mahalanobis", diagonal = "diagonal",
-           metric = "given metric"),
+    on_label(settings$on),
     if (!is.null(asked$ratio)) ratio_words(limits),
     if (!is.null(asked$exact)) paste("exact on", and_list(asked$exact)),
     if (!is.null(asked$apart)) paste("apart by", and_list(asked$apart)),
@@ -135,9 +134,8 @@ make_full_sets <- function(x, settings, limits, call) {
   control <- which(kept & study$z == 0L)
   problem <- pair_problem(x, space, settings, labels, apart, treated, control)
   turned <- pair_problem(x, space, settings, labels, apart, control, treated)
-  has_any <- function(problem) diff(core_nearest(problem, 1L, FALSE, thread_count())$start) > 0
-  treated_in <- has_any(problem)
-  control_in <- has_any(turned)
+  treated_in <- have_candidates(problem)
+  control_in <- have_candidates(turned)
   reason <- integer(length(study$z))
   reason[treated[!treated_in]] <- reasons_of(problem, which(!treated_in), integer())
   reason[control[!control_in]] <- reasons_of(turned, which(!control_in), integer())

@@ -240,8 +240,7 @@ pair_step <- function(settings) {
 pair_label <- function(settings) {
   ratio <- settings$ratio
   words <- c(
-    switch(settings$on, score = NULL, probability = "on the score", mahalanobis = "Mahalanobis", diagonal = "diagonal",
-           metric = "given metric"),
+    on_label(settings$on),
     if (ratio[["most"]] > 1) ratio_label(ratio),
     if (settings$replacement) "with replacement" else if (settings$search == "optimal") "optimal",
     if (!is.null(settings$exact)) paste("exact on", and_list(settings$exact)),
@@ -249,6 +248,12 @@ pair_label <- function(settings) {
     caliper_label(settings$calipers)
   )
   sprintf("pairs (%s)", paste(words, collapse = ", "))
+}
+
+# The distance in the label of a design; the linear score goes without saying.
+on_label <- function(on) {
+  switch(on, score = NULL, probability = "on the score", mahalanobis = "Mahalanobis", diagonal = "diagonal",
+         metric = "given metric")
 }
 
 ratio_label <- function(ratio) {

@@ -106,15 +106,17 @@ search_partners <- function(x, problem, settings, arm, seekers) {
   core_pair_greedy(problem, settings$order, difficulty, ratio[["most"]], turn)
 }
 
+# Per seeker: is there anybody it may have?
+have_candidates <- function(problem) diff(core_nearest(problem, 1L, FALSE, thread_count())$start) > 0
+
 # Codes into unmatched_reasons for the seekers at `lost`.
 reasons_of <- function(problem, lost, few) {
   if (length(lost) == 0L) return(integer())
-  has_any <- function(problem) diff(core_nearest(problem, 1L, FALSE, thread_count())$start) > 0
   asked <- core_subproblem(problem, lost)
-  allowed <- has_any(asked)
+  allowed <- have_candidates(asked)
   together <- asked
   together$apart <- list()
-  near <- if (length(problem$apart) == 0L) allowed else has_any(together)
+  near <- if (length(problem$apart) == 0L) allowed else have_candidates(together)
   exact <- if (asked$groups == 1L) rep(TRUE, length(lost)) else asked$seeker_group %in% asked$pool_group
   ifelse(lost %in% few, 6L, ifelse(allowed, 5L, ifelse(near, 4L, ifelse(exact, 3L, 2L))))
 }

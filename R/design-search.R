@@ -100,7 +100,7 @@ search_task <- function(x, columns, exact, calipers, how, call = rlang::caller_e
   arm <- as.integer(study$estimand == "ATT")
   seekers <- which(kept & study$z == arm)
   pool <- which(kept & study$z != arm)
-  rows <- do.call(cbind, unname(Map(every_level, study$columns, names(study$columns))))
+  rows <- level_matrix(study$columns)
   kinds <- vapply(study$columns, `[[`, "", "kind")[covariate_of_column(study)]
   flags <- endsWith(colnames(rows), paste0(": ", missing_level))
   groups <- exact_codes(x, exact, call)

@@ -29,7 +29,7 @@ space_columns <- function(study, covariates, full, call) {
                   i = "It has {.val {names(study$columns)}}."), unknown = unknown, call = call)
   }
   if (!full || !is.null(parsed$formula)) return(covariate_matrix(study$columns[parsed$names], parsed$formula, call))
-  do.call(cbind, unname(Map(every_level, study$columns[parsed$names], parsed$names)))
+  level_matrix(study$columns[parsed$names])
 }
 
 every_level <- function(column, name) {
@@ -40,9 +40,11 @@ every_level <- function(column, name) {
   indicators
 }
 
+level_matrix <- function(columns) do.call(cbind, unname(Map(every_level, columns, names(columns))))
+
 # Columns that vary among the units still in, with their sds.
 varying_columns <- function(matrix, v, quiet, call) {
-  sd <- sqrt(diag(core_weighted_covariance(matrix, v)))
+  sd <- sqrt(diag(core_covariance(matrix, v)))
   constant <- !(sd > 1e-12 * pmax(1, abs(colMeans(matrix))))
   if (all(constant)) {
     abort_input(c("No covariate varies, so there is no distance between units.",
@@ -65,7 +67,7 @@ mahalanobis_space <- function(x, settings, call, quiet) {
   covariance <- if (identical(settings$spread, "within")) {
     core_within_covariance(scaled, v, study$z)
   } else {
-    core_weighted_covariance(scaled, v)
+    core_covariance(scaled, v)
   }
   root <- core_inverse_root(covariance)
   if (root$rank < ncol(scaled) && !quiet) {
@@ -90,7 +92,7 @@ metric_names <- function(metric) if (is.matrix(metric)) colnames(metric) else na
 metric_space <- function(x, settings, call) {
   metric <- settings$metric
   study <- study_of(x)
-  columns <- do.call(cbind, unname(Map(every_level, study$columns, names(study$columns))))
+  columns <- level_matrix(study$columns)
   if (!is.null(x$score)) columns <- cbind(columns, score = x$score$linear)
   if (is.matrix(metric)) return(matrix_space(metric, columns, call))
   owner <- covariate_of_column(study)

@@ -53,9 +53,7 @@ match_means <- function(x, units, estimator, model, call = rlang::caller_env()) 
   found <- core_match_means(pairs$set, seeker, partner, seeks, s[seeker] * pairs$weight, s[partner] * pairs$weight,
                             y[seeker], partner_y, spread)
   adjusted <- if (is.null(corrected)) score_adjustment(x, units, y, found) else list(vcov = found$vcov, text = "")
-  share <- numeric(length(study$z))
-  totals <- rowsum(c(found$own, found$other), c(seeker, partner))
-  share[as.integer(rownames(totals))] <- totals[, 1L]
+  share <- core_sums_by(c(found$own, found$other), c(seeker, partner), length(study$z))
   influence <- vapply(c(mean_treated = 1L, mean_control = 0L), function(arm) {
     inside <- study$z[units$rows] == arm
     length(units$rows) * share[units$rows] * inside * (units$y - found$means[[2L - arm]])
@@ -70,9 +68,7 @@ arm_fits <- function(x, units, y, model, partner, seeks, call) {
   study <- study_of(x)
   terms <- model_terms(study, model, call)
   matrix <- covariate_matrix(terms$columns, terms$formula)
-  times <- numeric(length(y))
-  totals <- rowsum(units$pairs$weight, partner)
-  times[as.integer(rownames(totals))] <- totals[, 1L]
+  times <- core_sums_by(units$pairs$weight, partner, length(y))
   lapply(c(treated = 1L, control = 0L), function(arm) {
     weight <- if (any(seeks != arm)) times else as.double(seq_along(y) %in% units$rows)
     outcome_model(matrix, y, weight * (study$z == arm) * sampling_weight(study), "gaussian", arm, study, call)$fitted
