@@ -33,8 +33,8 @@ glue_threads_offered <- function() {
     .Call(`_carefultwin_glue_threads_offered`)
 }
 
-glue_draw_counts <- function(n, seed) {
-    .Call(`_carefultwin_glue_draw_counts`, n, seed)
+glue_draw_counts <- function(sizes, seed) {
+    .Call(`_carefultwin_glue_draw_counts`, sizes, seed)
 }
 
 glue_fit_regression <- function(x, y, weight, link, start) {

@@ -158,7 +158,7 @@ balance_tests <- function(study, v) {
   indicators <- unlist(lapply(unname(study$columns), column_indicators), recursive = FALSE)
   results <- lapply(indicators, function(values) {
     means <- core_weighted_means(values, study$z, v)
-    variance <- core_vcov(means$influence %*% c(1, -1), study$cluster, study$stratum, used = v > 0, lonely = "centre")
+    variance <- core_vcov(means$influence() %*% c(1, -1), study$cluster, study$stratum, used = v > 0, lonely = "centre")
     t <- (means$estimate[[1L]] - means$estimate[[2L]]) / sqrt(variance$vcov[1L, 1L])
     c(statistic = t, p.value = 2 * stats::pt(-abs(t), variance$clusters - 1))
   })

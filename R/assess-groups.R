@@ -104,7 +104,7 @@ column_absent <- function(column) {
 
 # Joint covariance of the differences of several indicators, clustered and stratified as the study says.
 difference_covariance <- function(means, study, present) {
-  influence <- vapply(means, function(m) m$influence[, 1L] - m$influence[, 2L], numeric(length(study$z)))
+  influence <- vapply(means, function(m) drop(m$influence() %*% c(1, -1)), numeric(length(study$z)))
   core_vcov(influence, study$cluster, study$stratum, used = present, lonely = "centre")
 }
 

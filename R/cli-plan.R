@@ -17,10 +17,6 @@ plan_keys <- function() {
   )
 }
 
-plan_verbs <- function() {
-  list(score = score_units, trim = trim_units, pair = pair_units, group = group_units, search = search_metric,
-       stratify = stratify_units, weigh = weigh_units)
-}
 plan_probes <- function() list(pairs = probe_pairs, ratio = probe_ratio)
 
 # list(path, lines, and the five parts), with every key checked.
@@ -152,10 +148,10 @@ plan_steps <- function(plan, name) {
   lapply(unname(steps), function(step) {
     verb <- if (is.character(step)) step else names(step)
     if (length(verb) != 1L) abort_plan(plan, place, "Each step must be one verb with its settings.")
-    if (!verb %in% names(plan_verbs())) {
-      near <- nearest_name(verb, names(plan_verbs()))
+    if (!verb %in% names(design_verbs())) {
+      near <- nearest_name(verb, names(design_verbs()))
       abort_plan(plan, c(place, verb), c("The plan has an unknown step {.val {verb}}.", i = if (is.null(near))
-        "Steps are {.val {names(plan_verbs())}}." else "Did you mean {.val {near}}?"), verb = verb, near = near)
+        "Steps are {.val {names(design_verbs())}}." else "Did you mean {.val {near}}?"), verb = verb, near = near)
     }
     list(verb = verb, settings = if (is.list(step)) step[[1L]])
   })
@@ -198,7 +194,7 @@ plan_designs <- function(plan, study) {
         for (key in intersect(names(settings), c("exact", "apart", "caliper", "caliper_unit", "ratio", "metric"))) {
           settings[[key]] <- plan_numbers(unlist(settings[[key]]))
         }
-        design <- do.call(plan_verbs()[[step$verb]], c(list(design), settings))
+        design <- do.call(design_verbs()[[step$verb]], c(list(design), settings))
       }
       check_class(design, "twin_design", "score_units", "design", NULL)
       design

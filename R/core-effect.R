@@ -1,64 +1,108 @@
-# METHODS, "Effects". Every estimator returns list(estimate, influence) for the two arm means; contrasts follow by
-# the delta method. y, v: doubles; z: 0/1 integer; n rows, no NA.
+# METHODS, "Effects". Every estimator returns list(estimate, influence) for the two arm means, influence being a
+# function that makes the n x 2 matrix when it is wanted; contrasts follow by the delta method. y: doubles; z: 0/1
+# integer; n rows, no NA. v = s w, sampling times design weight; t = s h, the target's weight; each with a nuisance
+# (core-nuisance.R), which turns derivatives in v or t into influence. models: for treated and control, lists of fitted
+# (n), slope (n, derivative of the fitted value in its own linear predictor) and carry.
 
-# Weighted mean of y in each arm, v = s w. `carry`, when the weights w were estimated, turns derivatives in w into
-# influence (core-nuisance.R).
-core_weighted_means <- function(y, z, v, s = NULL, carry = NULL) {
-  arms <- c(mean_treated = 1L, mean_control = 0L)
-  estimate <- vapply(arms, function(arm) sum(v * y * (z == arm)) / sum(v * (z == arm)), 0)
-  influence <- vapply(names(arms), function(name) {
-    inside <- z == arms[[name]]
-    away <- (y - estimate[[name]]) * inside / sum(v[inside])
-    direct <- length(y) * v * away
-    if (is.null(carry)) direct else direct + carry(s * away)
-  }, numeric(length(y)))
-  list(estimate = estimate, influence = influence)
+both_arms <- c(mean_treated = 1L, mean_control = 0L)
+
+# one_arm: function of the arm's code, list(estimate, influence = function(), n).
+core_both_means <- function(one_arm) {
+  parts <- lapply(both_arms, one_arm)
+  list(estimate = vapply(parts, `[[`, 0, "estimate"),
+       influence = function() do.call(cbind, lapply(parts, function(part) part$influence())))
 }
 
-# Augmented weighting. s: sampling weight; w, w_carry: design weight and what its estimation carries; h, h_carry: the
-# same of the target weight; models: for treated and control, lists of fitted (n), slope (n, derivative of the fitted
-# value in its own linear predictor) and carry.
-core_augmented_means <- function(y, z, s, w, w_carry, h, h_carry, models) {
-  n <- length(y)
-  one_arm <- function(arm, model) {
-    inside <- as.double(z == arm)
-    target_share <- s * h / sum(s * h)
-    residual_share <- s * w * inside / sum(s * w * inside)
-    predicted <- sum(target_share * model$fitted)
-    remainder <- sum(residual_share * (y - model$fitted))
-    away_target <- (model$fitted - predicted) * s / sum(s * h)
-    away_residual <- (y - model$fitted - remainder) * s * inside / sum(s * w * inside)
-    list(
-      estimate = predicted + remainder,
-      influence = n * (h * away_target + w * away_residual) +
-        h_carry(away_target) + w_carry(away_residual) +
-        model$carry((target_share - residual_share) * model$slope)
-    )
-  }
-  treated <- one_arm(1L, models$treated)
-  control <- one_arm(0L, models$control)
-  list(
-    estimate = c(mean_treated = treated$estimate, mean_control = control$estimate),
-    influence = cbind(mean_treated = treated$influence, mean_control = control$influence)
-  )
-}
-
-# Outcome regression: the models' mean predictions over the target. s, h, models: as above; w, w_carry: weights the
-# models were fitted with, and what their estimation carries (a unit's weight moves the coefficients by its share of
-# the estimating equation).
-core_regression_means <- function(s, h, models, w, w_carry) {
-  n <- length(s)
-  share <- s * h / sum(s * h)
-  parts <- lapply(models, function(model) {
-    estimate <- sum(share * model$fitted)
-    fitted <- model$carry(share * model$slope)
-    by_weight <- ifelse(w > 0, fitted / (n * ifelse(w > 0, w, 1)), 0)
-    list(estimate = estimate, influence = n * share * (model$fitted - estimate) + fitted + w_carry(by_weight))
+# Weighted mean of y in each arm.
+core_weighted_means <- function(y, z, v, nuisance = core_known(length(y))) {
+  core_both_means(function(arm) {
+    inside <- z == arm
+    estimate <- sum(v * y * inside) / sum(v * inside)
+    list(estimate = estimate, influence = function() {
+      away <- (y - estimate) * inside / sum(v[inside])
+      length(y) * v * away + core_carry(nuisance)(away)
+    })
   })
-  list(
-    estimate = c(mean_treated = parts$treated$estimate, mean_control = parts$control$estimate),
-    influence = cbind(mean_treated = parts$treated$influence, mean_control = parts$control$influence)
-  )
+}
+
+# Augmented weighting. normalised: are the residual terms divided by the sum of their own weights, or by the target's?
+# With fitted values of 0 and without normalising it is the Horvitz-Thompson estimator.
+core_augmented_means <- function(y, z, v, v_nuisance, t, t_nuisance, models, normalised = TRUE) {
+  n <- length(y)
+  target <- sum(t)
+  core_both_means(function(arm) {
+    model <- models[[2L - arm]]
+    inside <- as.double(z == arm)
+    whole <- if (normalised) sum(v * inside) else target
+    predicted <- sum(t * model$fitted) / target
+    remainder <- sum(v * inside * (y - model$fitted)) / whole
+    list(estimate = predicted + remainder, influence = function() {
+      away_target <- (model$fitted - predicted - if (normalised) 0 else remainder) / target
+      away_residual <- (y - model$fitted - if (normalised) remainder else 0) * inside / whole
+      n * (t * away_target + v * away_residual) + core_carry(t_nuisance)(away_target) +
+        core_carry(v_nuisance)(away_residual) + model$carry((t / target - v * inside / whole) * model$slope)
+    })
+  })
+}
+
+# Outcome regression: the models' mean predictions over the target. v: weights the models were fitted with; a unit's
+# weight moves the coefficients by its share of the estimating equation.
+core_regression_means <- function(v, v_nuisance, t, t_nuisance, models) {
+  n <- length(v)
+  target <- sum(t)
+  core_both_means(function(arm) {
+    model <- models[[2L - arm]]
+    estimate <- sum(t * model$fitted) / target
+    list(estimate = estimate, influence = function() {
+      away <- (model$fitted - estimate) / target
+      fitted <- model$carry(t / target * model$slope)
+      by_weight <- ifelse(v > 0, fitted / (n * ifelse(v > 0, v, 1)), 0)
+      n * t * away + core_carry(t_nuisance)(away) + fitted + core_carry(v_nuisance)(by_weight)
+    })
+  })
+}
+
+# Targeted estimation (van der Laan & Rubin 2006): the models' predictions, on the outcome's range (low, high) and held
+# a little inside it, are shifted on the logit scale, by arm, until the weighted residuals of the arm sum to 0; then
+# they are averaged over the target. Weighting the shift, in place of a covariate 1/e in it, keeps it small where weights
+# are large.
+core_targeted_means <- function(y, z, v, v_nuisance, t, t_nuisance, models, range) {
+  n <- length(y)
+  width <- range[2L] - range[1L]
+  y <- (y - range[1L]) / width
+  target <- sum(t)
+  core_both_means(function(arm) {
+    model <- models[[2L - arm]]
+    raw <- (model$fitted - range[1L]) / width
+    held <- pmin(pmax(raw, 0.005), 0.995)
+    r <- v * (z == arm)
+    shifted <- stats::plogis(stats::qlogis(held) + core_logit_shift(y, stats::qlogis(held), r))
+    estimate <- sum(t * shifted) / target
+    list(estimate = range[1L] + width * estimate, influence = function() {
+      bend <- shifted * (1 - shifted)
+      ratio <- sum(t * bend) / target / sum(r * bend)
+      away <- (shifted - estimate) / target
+      residual <- ratio * (y - shifted)
+      by_model <- (t / target - ratio * r) * bend / (held * (1 - held)) * (raw == held) * model$slope / width
+      width * (n * t * away + core_carry(t_nuisance)(away) + n * r * residual +
+                 core_carry(v_nuisance)(residual * (z == arm)) + model$carry(by_model))
+    })
+  })
+}
+
+# The number a at which sum r (y - plogis(offset + a)) = 0; y between 0 and 1, not all at one end.
+core_logit_shift <- function(y, offset, r) {
+  inside <- r > 0
+  y <- y[inside]
+  offset <- offset[inside]
+  r <- r[inside] / sum(r)
+  gap <- function(a) sum(r * (y - stats::plogis(offset + a)))
+  a <- stats::uniroot(gap, c(-1, 1), extendInt = "downX", tol = 1e-8)$root
+  for (iteration in 1:3) {  # to rounding: influence and its derivative checks lean on it
+    p <- stats::plogis(offset + a)
+    a <- a + sum(r * (y - p)) / sum(r * p * (1 - p))
+  }
+  a
 }
 
 # Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1. slopes: 2 x
@@ -66,16 +110,65 @@ core_regression_means <- function(s, h, models, w, w_carry) {
 core_contrasts <- function(means, shares = FALSE) {
   m1 <- means$estimate[["mean_treated"]]
   m0 <- means$estimate[["mean_control"]]
-  contrasts <- list(difference = list(value = m1 - m0, slope = c(1, -1)))
-  if (m1 > 0 && m0 > 0) contrasts$ratio <- list(value = m1 / m0, slope = c(1 / m0, -m1 / m0^2))
+  slopes <- list(difference = c(1, -1))
+  if (m1 > 0 && m0 > 0) slopes$ratio <- c(1 / m0, -m1 / m0^2)
   if (shares && min(m1, m0) > 0 && max(m1, m0) < 1) {
     odds <- m1 / (1 - m1) / (m0 / (1 - m0))
-    contrasts$odds_ratio <- list(value = odds, slope = odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0))))
+    slopes$odds_ratio <- odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0)))
   }
-  slopes <- vapply(contrasts, `[[`, numeric(2), "slope")
+  terms <- c(names(both_arms), names(slopes))
+  slopes <- do.call(cbind, slopes)
   list(
-    estimate = c(means$estimate, vapply(contrasts, `[[`, 0, "value")),
-    influence = cbind(means$influence, means$influence %*% slopes),
+    estimate = core_contrast_values(m1, m0, terms)[1L, ],
+    influence = function() {
+      of_means <- means$influence()
+      cbind(of_means, of_means %*% slopes)
+    },
     slopes = cbind(diag(2), slopes)
   )
+}
+
+# The terms asked for as functions of the two means, a row per pair of means.
+core_contrast_values <- function(m1, m0, terms) {
+  all <- list(mean_treated = m1, mean_control = m0, difference = m1 - m0, ratio = m1 / m0,
+              odds_ratio = m1 / (1 - m1) / (m0 / (1 - m0)))
+  do.call(cbind, all[terms])
+}
+
+# Quantiles of y by arm and their differences (Firpo 2007): the weighted distribution function's, with influence
+# -(F - p) / f; f is a weighted Gaussian kernel density of the arm at the quantile. p: shares.
+core_quantiles <- function(y, z, v, p, nuisance = core_known(length(y))) {
+  parts <- lapply(both_arms, function(arm) {
+    inside <- z == arm & v > 0
+    q <- core_weighted_quantiles(y[inside], v[inside], p)
+    list(estimate = q, influence = function() {
+      density <- core_density_at(q, y[inside], v[inside])
+      vapply(seq_along(p), function(k) {
+        away <- (p[k] - (y <= q[k])) * inside / sum(v[inside]) / density[k]
+        length(y) * v * away + core_carry(nuisance)(away)
+      }, numeric(length(y)))
+    })
+  })
+  names <- function(what) sprintf("quantile_%s_%s", format(p, trim = TRUE, digits = 4), what)
+  treated <- parts$mean_treated
+  control <- parts$mean_control
+  estimate <- c(treated$estimate, control$estimate, treated$estimate - control$estimate)
+  terms <- c(names("treated"), names("control"), names("difference"))
+  list(estimate = stats::setNames(estimate, terms), influence = function() {
+    of_treated <- treated$influence()
+    of_control <- control$influence()
+    out <- cbind(of_treated, of_control, of_treated - of_control)
+    colnames(out) <- terms
+    out
+  })
+}
+
+# Weighted kernel density with Silverman's bandwidth for the effective number of units.
+core_density_at <- function(at, y, v) {
+  v <- v / sum(v)
+  mean <- sum(v * y)
+  quarters <- diff(core_weighted_quantiles(y, v, c(0.25, 0.75)))
+  spread <- min(sqrt(sum(v * (y - mean)^2)), if (quarters > 0) quarters / 1.34 else Inf)
+  width <- 0.9 * spread * core_effective_size(v)^(-1 / 5)
+  vapply(at, function(a) sum(v * stats::dnorm((y - a) / width)) / width, 0)
 }

@@ -42,12 +42,16 @@ core_stratified_vcov <- function(totals, stratum, counts, n, lonely) {
   list(vcov = vcov / n^2, clusters = sum(counts), lonely = if (lonely == "stop" && length(alone) > 0L) alone)
 }
 
-# Cameron, Gelbach & Miller (2011): V(a) + V(b) - V(a and b).
-core_vcov_two_way <- function(influence, first, second) {
-  a <- core_vcov(influence, first)
-  b <- core_vcov(influence, second)
-  both <- core_vcov(influence, core_group_codes(first, second))
-  list(vcov = a$vcov + b$vcov - both$vcov, clusters = min(a$clusters, b$clusters))
+# Cameron, Gelbach & Miller (2011): V(a) + V(b) - V(a and b). raised: that was not positive, and the larger one-way
+# variance is returned in its place.
+core_vcov_two_way <- function(influence, first, second, used = rep(TRUE, nrow(influence))) {
+  a <- core_vcov(influence, first, used = used)
+  b <- core_vcov(influence, second, used = used)
+  both <- core_vcov(influence, core_group_codes(first, second), used = used)
+  vcov <- a$vcov + b$vcov - both$vcov
+  raised <- any(diag(vcov) <= 0)
+  if (raised) vcov <- if (sum(diag(a$vcov)) > sum(diag(b$vcov))) a$vcov else b$vcov
+  list(vcov = vcov, clusters = min(a$clusters, b$clusters), raised = raised)
 }
 
 # Matched sets, given as the influence sums of their pairs (one treated, one control unit each; a unit in several pairs
@@ -61,7 +65,7 @@ core_vcov_sets <- function(sums, n, set, treated_cluster = NULL, control_cluster
   independent <- core_vcov(sums, set)
   if (is.null(treated_cluster)) return(independent)
   two_way <- core_vcov_two_way(sums, treated_cluster, control_cluster)
-  larger <- sum(diag(two_way$vcov)) >= sum(diag(independent$vcov)) && all(diag(two_way$vcov) > 0)
+  larger <- sum(diag(two_way$vcov)) >= sum(diag(independent$vcov)) && !two_way$raised
   list(vcov = if (larger) two_way$vcov else independent$vcov, clusters = two_way$clusters)
 }
 
@@ -81,6 +85,16 @@ core_cell_shortfall <- function(y, own, target, cell) {
   squares <- core_sums_by((y - mean[cell])^2, cell)
   s2 <- ifelse(n > 1, squares / (n - 1), sum(squares) / max(1, sum(n - 1)))
   sum(pmax(0, r * (r - 1)) * s2 * (size / n)^2) / sum(target)^2
+}
+
+# The `level` quantile of max |t| over k estimates with the given correlation, t with df degrees of freedom.
+core_band_quantile <- function(correlation, level, df, draws = 20000L) {
+  parts <- eigen(correlation, symmetric = TRUE)
+  root <- parts$vectors %*% (sqrt(pmax(parts$values, 0)) * t(parts$vectors))
+  normal <- matrix(stats::rnorm(draws * ncol(correlation)), draws)
+  largest <- apply(abs(normal %*% root), 1L, max)
+  if (is.finite(df)) largest <- largest / sqrt(stats::rchisq(draws, df) / df)
+  stats::quantile(largest, level, names = FALSE)
 }
 
 # One integer code per combination of two codings.

@@ -73,27 +73,44 @@ core_multinomial_nuisance <- function(x, arm, s, fit) {
   )
 }
 
-# Weights of arm k and the reference (arm 1) for the contrast of the two, and their derivative in the linear scores
-# (n x (K - 1)). h / e(own arm): ATE h = 1; ATO h = 1 / sum(1 / e) (Li & Li 2019); ATM h = min(e). ATT: those in arm k;
-# ATC: those in the reference.
-core_arm_weight <- function(e, arm, k, estimand) {
-  own <- e[cbind(seq_along(arm), arm)]
-  others <- seq_len(ncol(e))[-1L]
-  # d log e_m / d eta_j = 1(m = j) - e_j
-  log_slope <- function(m) vapply(others, function(j) (m == j) - e[, j], numeric(length(arm)))
+# Whom the contrast of arm k with the reference (arm 1) speaks of: list(h, slope), h the target's weight per unit of any
+# arm and slope its derivative in the linear scores (n x (K - 1); NULL where it is known). ATE: everybody; ATT, ATC:
+# those in arm k, in the reference; ATO: 1 / sum(1 / e) (Li & Li 2019); ATM: min(e).
+core_arm_target <- function(e, arm, k, estimand) {
+  switch(estimand,
+    ATE = list(h = rep(1, length(arm))),
+    ATT = list(h = as.double(arm == k)),
+    ATC = list(h = as.double(arm == 1L)),
+    core_arm_tilt(e, k, estimand)
+  )
+}
+
+# h of METHODS' notation as a function of the scores, and d log h / d(linear scores).
+core_arm_tilt <- function(e, k, estimand, logarithmic = FALSE) {
   pure <- switch(estimand,
-    ATE = list(h = rep(1, length(arm)), slope = 0),
-    ATT = list(h = e[, k], slope = log_slope(k)),
-    ATC = list(h = e[, 1L], slope = log_slope(1L)),
+    ATE = list(h = rep(1, nrow(e)), slope = 0),
+    ATT = list(h = e[, k], slope = arm_log_slope(e, k)),
+    ATC = list(h = e[, 1L], slope = arm_log_slope(e, 1L)),
     ATO = {
       h <- 1 / rowSums(1 / e)
-      list(h = h, slope = h * Reduce(`+`, lapply(seq_len(ncol(e)), function(m) log_slope(m) / e[, m])))
+      list(h = h, slope = h * Reduce(`+`, lapply(seq_len(ncol(e)), function(m) arm_log_slope(e, m) / e[, m])))
     },
     ATM = {
       least <- max.col(-e, ties.method = "first")
-      list(h = e[cbind(seq_along(arm), least)], slope = log_slope(least))
+      list(h = e[cbind(seq_len(nrow(e)), least)], slope = arm_log_slope(e, least))
     }
   )
-  weight <- pure$h / own
-  list(weight = weight, slope = weight * (pure$slope - log_slope(arm)))
+  list(h = pure$h, slope = if (logarithmic) pure$slope else pure$h * pure$slope)
+}
+
+# d log e_m / d eta_j = 1(m = j) - e_j; m: one arm, or each unit's.
+arm_log_slope <- function(e, m) {
+  vapply(seq_len(ncol(e))[-1L], function(j) (m == j) - e[, j], numeric(nrow(e)))
+}
+
+# Weights h / e(own arm) of arm k and the reference, and their derivative in the linear scores (n x (K - 1)).
+core_arm_weight <- function(e, arm, k, estimand) {
+  tilt <- core_arm_tilt(e, k, estimand, logarithmic = TRUE)
+  weight <- tilt$h / e[cbind(seq_along(arm), arm)]
+  list(weight = weight, slope = weight * (tilt$slope - arm_log_slope(e, arm)))
 }

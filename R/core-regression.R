@@ -1,13 +1,14 @@
-# Regressions. x: n x p without intercept (the kernels add one); y and weight: n doubles. family: "binomial" (logit),
-# "probit", "cloglog" or "gaussian". start: p + 1 coefficients to begin from, NULL for the kernel's own.
+# Regressions. x: n x p without intercept (the kernels add one); y and weight: n doubles. family: "binomial" or "logit",
+# "fractional" (the same for shares), "probit", "cloglog", "poisson" or "gaussian". start: p + 1 coefficients to begin from, NULL for the kernel's own.
 core_fit <- function(x, y, weight, family, start = NULL) {
-  link <- c(binomial = "logit", gaussian = "linear", logit = "logit", probit = "probit", cloglog = "cloglog")[[family]]
-  glue_fit_regression(x, y, weight, link, start)
+  glue_fit_regression(x, y, weight, core_family_link(family), start)
 }
 
-# dP / d(linear score) and the score residual d(log-likelihood) / d(linear score) per unit of weight, by link.
+# d(fitted) / d(linear score) and the score residual d(log-likelihood) / d(linear score) per unit of weight, by link.
 core_link_slope <- function(linear, e, link) {
   switch(link,
+    linear = rep(1, length(e)),
+    log = e,
     logit = e * (1 - e),
     probit = , hetprobit = stats::dnorm(linear),
     cloglog = exp(linear - exp(linear))
@@ -16,7 +17,7 @@ core_link_slope <- function(linear, e, link) {
 
 core_link_residual <- function(linear, e, z, link) {
   switch(link,
-    logit = z - e,
+    linear = , log = , logit = z - e,
     probit = , hetprobit = {
       side <- 2 * z - 1
       side * exp(stats::dnorm(linear, log = TRUE) - stats::pnorm(side * linear, log.p = TRUE))

@@ -1,12 +1,33 @@
-# How often each of n units is drawn in bootstrap replicate `seed`; every replicate has a random stream of its own.
-core_draw_counts <- function(n, seed) glue_draw_counts(n, seed)
+# How often each unit is drawn in bootstrap replicate `seed`, as many from every group as it has; `sizes` of the groups,
+# whose units stand together. Every replicate has a random stream of its own.
+core_draw_counts <- function(sizes, seed) glue_draw_counts(sizes, seed)
 
-# One bootstrap draw of the inverse-weighted difference. arms: n x 4, cbind(z, z * y, 1, y); counts: how often each
-# unit was drawn; fit: core_fit() of the logit score to all units, from which this draw's score is found. NA when the
-# draw has no score.
-core_redraw_weighted <- function(x, z, arms, counts, estimand, fit) {
-  e <- glue_refit_logit(x, z, counts, fit$coefficients, fit$fitted, fit$covariance)
-  if (length(e) == 0L) return(NA_real_)
-  sums <- drop(crossprod(arms, counts * core_inverse_weight(e, z, estimand)))
-  sums[2L] / sums[1L] - (sums[4L] - sums[2L]) / (sums[3L] - sums[1L])
+# One bootstrap draw of inverse-weighted means. y: n x k outcomes; s: the draw's weights (sampling weight times how often
+# the unit was drawn); fit: core_fit() of the logit score to all units, from which this draw's score is found. Returns
+# 2 x k means (treated, control); NULL when the draw has no score.
+core_redraw_weighted <- function(x, z, y, s, estimand, fit) {
+  e <- glue_refit_logit(x, z, s, fit$coefficients, fit$fitted, fit$covariance)
+  if (length(e) == 0L) return(NULL)
+  v <- s * core_inverse_weight(e, z, estimand)
+  treated <- v * z
+  total <- c(sum(treated), sum(v))
+  sums <- rbind(drop(crossprod(treated, y)), drop(crossprod(v, y)))
+  out <- rbind(sums[1L, ] / total[1L], (sums[2L, ] - sums[1L, ]) / (total[2L] - total[1L]))
+  rownames(out) <- c("mean_treated", "mean_control")
+  out
+}
+
+# Weighted means of both arms with each unit left out in turn, n x 2.
+core_leave_one_out <- function(y, z, v) {
+  vapply(1:0, function(arm) {
+    own <- v * (z == arm)
+    (sum(own * y) - own * y) / (sum(own) - own)
+  }, numeric(length(y)))
+}
+
+# sum over strata of (G_h - 1) / G_h times the squares about the stratum's mean. draws: replicates x terms; stratum, size
+# (G_h): per replicate.
+core_jackknife_vcov <- function(draws, stratum, size) {
+  centred <- draws - rowsum(draws, stratum)[as.character(stratum), , drop = FALSE] / tabulate(stratum)[stratum]
+  crossprod(centred * sqrt((size - 1) / size))
 }

@@ -79,12 +79,16 @@ arm_design <- function(x, k, step, truncate, call) {
 arm_weight_nuisance <- function(design) {
   facts <- design$weighing
   x <- facts$arms
+  slope <- core_arm_weight(x$score$fitted, x$arm, facts$k, x$base$estimand)$slope
+  core_scaled(arm_score_nuisance(x), slope * (design_kept(design) & facts$free))
+}
+
+# The linear scores of all arms.
+arm_score_nuisance <- function(x) {
   score <- x$score
   matrix <- covariate_matrix(x$base$columns[score$columns], score$formula)
   if (length(score$aliased) > 0L) matrix <- matrix[, -score$aliased, drop = FALSE]
-  slope <- core_arm_weight(score$fitted, x$arm, facts$k, x$base$estimand)$slope
-  core_scaled(core_multinomial_nuisance(matrix, x$arm, sampling_weight(x$base), score),
-              slope * (design_kept(design) & facts$free))
+  core_multinomial_nuisance(matrix, x$arm, sampling_weight(x$base), score)
 }
 
 #' Take the contrasts out of a study of several arms

@@ -56,6 +56,7 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
                         on = c("score", "probability", "mahalanobis", "diagonal", "metric"), covariates = NULL,
                         metric = NULL, exact = NULL, caliper = NULL, caliper_unit = "sd", apart = NULL, ratio = NULL,
                         spread = c("all", "within"), bins = NULL, tolerance = 0.1, seconds = 30) {
+  again <- given_arguments(match.call())
   check_design(x)
   check_undesigned(x, "group_units")
   method <- check_choice(method, c("full", "coarsened", "exact", "cardinality"))
@@ -63,13 +64,14 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
   stray <- setdiff(given, c("x", "method", group_options[[method]]))
   refuse_stray(stray, cli::format_inline("{.code method = \"{method}\"}"), call = rlang::current_env())
   check_group_estimand(method, study_of(x)$estimand)
-  switch(method,
+  made <- switch(method,
     full = full_sets(x, check_space(x, on, covariates, metric, spread, given),
                      list(exact = exact, apart = apart, ratio = ratio, caliper = caliper, unit = caliper_unit)),
     exact = cell_sets(x, "exact", covariates, NULL),
     coarsened = cell_sets(x, "coarsened", covariates, bins),
     cardinality = cardinality_sample(x, covariates, tolerance, seconds)
   )
+  remember(made, x, "group", again)
 }
 
 group_options <- list(

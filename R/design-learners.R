@@ -9,7 +9,7 @@ score_from_learners <- function(x, settings, call) {
   covariates <- learner_columns(study, settings$model, call)
   inside <- kept_weight(x) > 0
   seed <- learner_seed(settings)
-  fold <- with_own_seed(seed, draw_folds(study, inside, round(settings$folds), call))
+  fold <- with_own_seed(seed, draw_folds(study$z, inside, round(settings$folds), study$levels, call))
   data <- list(x = covariates, z = study$z, s = kept_weight(x) / mean(kept_weight(x)[inside]))
   results <- run_learners(learners, data, fold, seed)
   learners <- working_learners(learners, results$failures, call)
@@ -57,27 +57,47 @@ learner_columns <- function(study, model, call) {
   as.data.frame(parts)
 }
 
-# Folds 1..k that keep the arms' shares; 0 for units that are out.
-draw_folds <- function(study, inside, k, call) {
-  size <- c(treated = sum(inside & study$z == 1L), control = sum(inside & study$z == 0L))
+# Folds 1..k that keep the arms' shares, or whole clusters; 0 for units that are out. z, inside, cluster: n; levels: the
+# names of the arms.
+draw_folds <- function(z, inside, k, levels, call, cluster = NULL) {
+  size <- c(treated = sum(inside & z == 1L), control = sum(inside & z == 0L))
   if (any(size < k)) {
     arm <- names(which.min(size)) # nolint: object_usage_linter. In the message.
     abort_input(c(
       "Each arm must have at least one unit in each of the {k} folds.",
-      x = "The {arm} arm ({.val {study$levels[[arm]]}}) has {min(size)}.",
-      i = "Use fewer {.arg folds}, or a regression score."
+      x = "The {arm} arm ({.val {levels[[arm]]}}) has {min(size)}.",
+      i = "Use fewer {.arg folds}, or a regression."
     ), arm = arm, counts = size, call = call)
   }
+  if (!is.null(cluster)) return(cluster_folds(z, inside, k, cluster, call))
   fold <- integer(length(inside))
   for (arm in 1:0) {
-    rows <- which(inside & study$z == arm)
+    rows <- which(inside & z == arm)
     fold[rows] <- sample(rep_len(seq_len(k), length(rows)))
   }
   fold
 }
 
-check_learners <- function(learners, call) {
-  known <- built_in_learners()
+# Whole clusters in a fold, as many in each.
+cluster_folds <- function(z, inside, k, cluster, call) {
+  names <- unique(cluster[inside])
+  if (length(names) < k) {
+    abort_input(c("Folds keep clusters whole, so there must be one for each of the {k} folds.",
+                  x = "There are {length(names)}.", i = "Use fewer {.arg folds}."), call = call)
+  }
+  fold <- sample(rep_len(seq_len(k), length(names)))[match(cluster, names)]
+  fold[!inside] <- 0L
+  lacking <- vapply(seq_len(k), function(j) min(tabulate(z[inside & fold != j] + 1L, 2L)) == 0L, NA)
+  if (any(lacking)) {
+    abort_input(c("Without one fold of clusters an arm has no unit left to learn from.",
+                  i = "Use more {.arg folds}, or an estimator without learners."), call = call)
+  }
+  fold
+}
+
+# numbers: will they learn an outcome that is a number?
+check_learners <- function(learners, call, numbers = FALSE) {
+  known <- built_in_learners(numbers)
   if (is.character(learners)) learners <- as.list(learners)
   if (!is.list(learners) || length(learners) == 0L) {
     abort_input("{.arg learners} must be names of learners, or a list of names and own learners.", call = call)
@@ -108,24 +128,43 @@ stop_own_learner <- function(place, call) {
   ), call = call)
 }
 
-# Every learner on every fold. predictions: n x learners, each unit's from the folds without it, units that are out the
-# mean over folds; failures: named, the first message of each learner that failed. A task has a random stream of its
-# own, so that the answer does not depend on how tasks are spread over workers.
+# Every learner on every fold; see run_targets().
 run_learners <- function(learners, data, fold, seed) {
-  tasks <- expand.grid(learner = seq_along(learners), fold = seq_len(max(fold)))  # so every worker gets of each learner
+  run_targets(list(list(learners = learners, x = data$x, y = data$z, s = data$s, fold = fold, train = TRUE,
+                        numbers = FALSE)), seed)[[1L]]
+}
+
+# targets: lists of learners, x, y, s, fold, train (which units may be learnt from), numbers (is y a number, not 0/1?).
+# For each, predictions: n x learners, each unit's from the folds without it, units that are out the mean over folds;
+# failures: named, the first message of each learner that failed. A task has a random stream of its own, so that the
+# answer does not depend on how tasks are spread over workers.
+run_targets <- function(targets, seed) {
+  tasks <- do.call(rbind, lapply(seq_along(targets), function(t) {
+    expand.grid(learner = seq_along(targets[[t]]$learners), fold = seq_len(max(targets[[t]]$fold)), target = t)
+  }))  # the learner changes fastest, so every worker gets of each
   answers <- show_progress("Learners", steps = nrow(tasks), work = function(tick) {
     future.apply::future_lapply(seq_len(nrow(tasks)), function(k) {
-      tested <- fold == tasks$fold[k] | fold == 0L
-      trained <- fold != tasks$fold[k] & fold != 0L
-      answer <- run_learner(learners[[tasks$learner[k]]], data, trained, tested, seed + k)
-      tick(names(learners)[tasks$learner[k]])
+      target <- targets[[tasks$target[k]]]
+      tested <- target$fold == tasks$fold[k] | target$fold == 0L
+      trained <- target$fold != tasks$fold[k] & target$fold != 0L & target$train
+      answer <- run_learner(target$learners[[tasks$learner[k]]], target, trained, tested, seed + k)
+      tick(names(target$learners)[tasks$learner[k]])
       answer
     }, future.seed = NULL, future.packages = "carefultwin")
   })
-  predictions <- matrix(0, length(fold), length(learners), dimnames = list(NULL, names(learners)))
+  lapply(seq_along(targets), function(t) {
+    mine <- tasks$target == t
+    gather_answers(targets[[t]], tasks[mine, ], answers[mine])
+  })
+}
+
+gather_answers <- function(target, tasks, answers) {
+  fold <- target$fold
+  names <- names(target$learners)
+  predictions <- matrix(0, length(fold), length(names), dimnames = list(NULL, names))
   failures <- list()
   for (k in seq_len(nrow(tasks))) {
-    name <- names(learners)[tasks$learner[k]]
+    name <- names[tasks$learner[k]]
     if (is.character(answers[[k]])) {
       failures[[name]] <- c(failures[[name]], answers[[k]])[1L]
       next
@@ -137,13 +176,15 @@ run_learners <- function(learners, data, fold, seed) {
   list(predictions = predictions, failures = failures)
 }
 
-# Probabilities of the tested units, kept a millionth away from 0 and 1; a message when the learner fails.
+# Predictions for the tested units, probabilities kept a millionth away from 0 and 1; a message when the learner fails.
 run_learner <- function(learner, data, trained, tested, seed) {
   tryCatch(with_own_seed(seed, suppressWarnings({
-    model <- learner$fit(data$x[trained, , drop = FALSE], data$z[trained], data$s[trained])
+    model <- learner$fit(data$x[trained, , drop = FALSE], data$y[trained], data$s[trained])
     p <- as.double(learner$predict(model, data$x[tested, , drop = FALSE]))
     if (length(p) != sum(tested)) stop(sprintf("it predicts %d values for %d rows", length(p), sum(tested)))
-    if (anyNA(p) || any(p < 0 | p > 1)) stop("it predicts values that are missing or outside 0 to 1")
+    if (!all(is.finite(p))) stop("it predicts values that are missing or infinite")
+    if (data$numbers) return(p)
+    if (any(p < 0 | p > 1)) stop("it predicts values outside 0 to 1")
     pmin(pmax(p, 1e-6), 1 - 1e-6)
   })), error = function(e) conditionMessage(e))
 }
@@ -163,7 +204,8 @@ working_learners <- function(learners, failures, call) {
 refit_learners <- function(learners, predictions, data, inside, seed, call) {
   everyone <- rep(TRUE, length(inside))
   for (name in names(learners)) {
-    answer <- run_learner(learners[[name]], data, inside, everyone, seed)
+    answer <- run_learner(learners[[name]], list(x = data$x, y = data$z, s = data$s, numbers = FALSE), inside,
+                          everyone, seed)
     if (is.character(answer)) {
       abort_input(c("The learner {.val {name}} failed when fitted again to all units.", x = "{answer}"), call = call)
     }
@@ -175,14 +217,16 @@ refit_learners <- function(learners, predictions, data, inside, seed, call) {
 # Numbers only: indicators of all levels but the first.
 learner_matrix <- function(x) stats::model.matrix(~ ., x)[, -1L, drop = FALSE]
 
-built_in_learners <- function() {
+# numbers: for outcomes that are numbers, in place of 0/1?
+built_in_learners <- function(numbers = FALSE) {
   penalised <- function(alpha) {
     list(
       package = "glmnet",
       fit = function(x, z, weight) {
         x <- learner_matrix(x)
         if (ncol(x) < 2L) x <- cbind(x, 0)  # glmnet wants two columns
-        glmnet::cv.glmnet(x, z, weights = weight, family = "binomial", alpha = alpha, nfolds = 5)
+        glmnet::cv.glmnet(x, z, weights = weight, family = if (numbers) "gaussian" else "binomial", alpha = alpha,
+                          nfolds = 5)
       },
       predict = function(model, x) {
         x <- learner_matrix(x)
@@ -192,57 +236,70 @@ built_in_learners <- function() {
     )
   }
   list(
-    logit = list(package = "stats", fit = fit_logit_learner, predict = function(model, x) {
-      stats::plogis(drop(cbind(1, learner_matrix(x)) %*% model))
+    logit = list(package = "stats", fit = function(x, z, weight) {
+      fit_regression_learner(learner_matrix(x), z, weight, if (numbers) "gaussian" else "logit")
+    }, predict = function(model, x) {
+      linear <- drop(cbind(1, learner_matrix(x)) %*% model)
+      if (numbers) linear else stats::plogis(linear)
     }),
     lasso = penalised(1), ridge = penalised(0), elastic_net = penalised(0.5),
-    tree = list(package = "rpart", fit = fit_tree_learner, predict = function(model, x) {
-      stats::predict(model, x, type = "prob")[, "1"]
-    }),
-    forest = list(package = "ranger", fit = fit_forest_learner, predict = function(model, x) {
-      stats::predict(model, x, num.threads = 1)$predictions[, "1"]
-    }),
+    tree = list(package = "rpart", fit = function(x, z, weight) fit_tree_learner(x, z, weight, numbers),
+                predict = function(model, x) {
+                  if (numbers) stats::predict(model, x) else stats::predict(model, x, type = "prob")[, "1"]
+                }),
+    forest = list(package = "ranger", fit = function(x, z, weight) fit_forest_learner(x, z, weight, numbers),
+                  predict = function(model, x) {
+                    answer <- stats::predict(model, x, num.threads = 1)$predictions
+                    if (numbers) answer else answer[, "1"]
+                  }),
     boosted = list(package = "gbm", fit = function(x, z, weight) {
       x$.z <- z
-      gbm::gbm(.z ~ ., "bernoulli", x, weight, n.trees = 300, interaction.depth = 2, shrinkage = 0.05, n.cores = 1)
+      gbm::gbm(.z ~ ., if (numbers) "gaussian" else "bernoulli", x, weight, n.trees = 300, interaction.depth = 2,
+               shrinkage = 0.05, n.cores = 1)
     }, predict = function(model, x) gbm::predict.gbm(model, x, n.trees = 300, type = "response")),
-    splines = list(package = "mgcv", fit = fit_spline_learner, predict = function(model, x) {
-      stats::predict(model, x, type = "response")
-    })
+    splines = list(package = "mgcv", fit = function(x, z, weight) fit_spline_learner(x, z, weight, numbers),
+                   predict = function(model, x) stats::predict(model, x, type = "response"))
   )
 }
 
-fit_logit_learner <- function(x, z, weight) {
-  fit <- core_fit(learner_matrix(x), as.double(z), as.double(weight), "logit")
+# link: as in core_fit(). Columns that repeat others have coefficient 0.
+fit_regression_learner <- function(x, z, weight, link) {
+  fit <- core_fit(x, as.double(z), as.double(weight), link)
   if (fit$status == "separated") stop("the arms are separated")
   if (fit$status != "converged") stop("no convergence")
   fit$coefficients
 }
 
 # Grown with 10-fold cross-validation, pruned where its error is least.
-fit_tree_learner <- function(x, z, weight) {
-  x$.z <- factor(z, levels = 0:1)
-  tree <- rpart::rpart(.z ~ ., x, weights = weight, method = "class", parms = list(split = "information"),
-                       control = rpart::rpart.control(cp = 0.002, minbucket = 20))
+fit_tree_learner <- function(x, z, weight, numbers) {
+  x$.z <- if (numbers) z else factor(z, levels = 0:1)
+  control <- rpart::rpart.control(cp = 0.002, minbucket = 20)
+  tree <- if (numbers) {
+    rpart::rpart(.z ~ ., x, weights = weight, method = "anova", control = control)
+  } else {
+    rpart::rpart(.z ~ ., x, weights = weight, method = "class", parms = list(split = "information"), control = control)
+  }
   rpart::prune(tree, tree$cptable[which.min(tree$cptable[, "xerror"]), "CP"])
 }
 
-fit_forest_learner <- function(x, z, weight) {
-  ranger::ranger(x = x, y = factor(z, levels = 0:1), probability = TRUE, num.trees = 500, min.node.size = 20,
-                 case.weights = if (diff(range(weight)) > 0) weight, num.threads = 1, seed = sample.int(1e6, 1L))
+fit_forest_learner <- function(x, z, weight, numbers) {
+  ranger::ranger(x = x, y = if (numbers) z else factor(z, levels = 0:1), probability = !numbers, num.trees = 500,
+                 min.node.size = 20, case.weights = if (diff(range(weight)) > 0) weight, num.threads = 1,
+                 seed = sample.int(1e6, 1L))
 }
 
 # Numbers with 10 or more values enter as penalised cubic splines.
-fit_spline_learner <- function(x, z, weight) {
+fit_spline_learner <- function(x, z, weight, numbers) {
   smooth <- vapply(x, function(column) is.numeric(column) && length(unique(column)) >= 10L, NA)
   terms <- ifelse(smooth, sprintf("s(%s, bs = \"cr\")", names(x)), names(x))
   varies <- vapply(x, function(column) length(unique(column)) > 1L, NA)
   formula <- stats::reformulate(terms[varies], ".z")
   x$.z <- z
   x$.weight <- weight
+  family <- if (numbers) stats::gaussian() else stats::binomial()
   if (nrow(x) > 20000L) {
-    mgcv::bam(formula, stats::binomial(), x, weights = x$.weight, discrete = TRUE)
+    mgcv::bam(formula, family, x, weights = x$.weight, discrete = TRUE)
   } else {
-    mgcv::gam(formula, stats::binomial(), x, weights = x$.weight, method = "REML")
+    mgcv::gam(formula, family, x, weights = x$.weight, method = "REML")
   }
 }

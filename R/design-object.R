@@ -58,6 +58,30 @@ trims <- function(x) any(vapply(design_steps(x), function(step) step$verb == "tr
 # Does the design differ from the sample it started from? A score alone changes nothing.
 alters_sample <- function(x) design_kind(x) != "raw" || !all(design_kept(x))
 
+# How a design was made, for running it anew: a list of list(verb, arguments). Not part of `steps`, whose hash says
+# whether two designs are the same.
+design_recipe <- function(x) if (inherits(x, c("twin_design", "twin_arms"))) x$recipe else list()
+
+# The arguments that a verb was given, but for x.
+given_arguments <- function(call, env = rlang::caller_env()) {
+  mget(setdiff(names(call)[-1L], "x"), envir = env)
+}
+
+remember <- function(made, x, verb, arguments) {
+  made$recipe <- c(design_recipe(x), list(list(verb = verb, arguments = arguments)))
+  made
+}
+
+replay <- function(study, recipe) {
+  for (step in recipe) study <- do.call(design_verbs()[[step$verb]], c(list(study), step$arguments))
+  study
+}
+
+design_verbs <- function() {
+  list(score = score_units, trim = trim_units, pair = pair_units, group = group_units, search = search_metric,
+       stratify = stratify_units, weigh = weigh_units)
+}
+
 # s * w, the weights of every mean and variance after the design.
 full_weight <- function(x) {
   study <- study_of(x)
@@ -102,10 +126,13 @@ check_undesigned <- function(x, verb, call = rlang::caller_env()) {
   ), call = call)
 }
 
-# Worst absolute standardized difference over all covariates and levels (NA when none is defined).
-worst_imbalance <- function(x) {
+# Worst absolute standardized difference over all covariates and levels (NA when none is defined); after: the weights to
+# judge in place of the design's.
+worst_imbalance <- function(x, after = NULL) {
   study <- study_of(x)
-  samples <- balance_moments(study, design_samples(x))
+  samples <- design_samples(x)
+  if (!is.null(after)) samples$after <- after
+  samples <- balance_moments(study, samples)
   before <- samples$before
   after <- samples[[length(samples)]]
   reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(study$estimand))
@@ -114,6 +141,7 @@ worst_imbalance <- function(x) {
 }
 
 log_design <- function(design, verb, counts, settings, seed = NA_integer_) {
+  if (is.null(design$study$logbook)) return(design)  # a replicate
   log_step(design$study, verb, design_label(design), counts, settings, seed,
            worst = if (alters_sample(design)) worst_imbalance(design) else NA_real_,
            design = if (design$kind != "raw") design$hash else NA_character_)

@@ -73,6 +73,7 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
                        order = c("hardest", "easiest", "given", "shuffled", "closest_pair"),
                        ties = c("all", "first"), search = c("greedy", "optimal"), seed = NULL,
                        caliper_unit = "sd", apart = NULL, spread = c("all", "within")) {
+  again <- given_arguments(match.call())
   check_design(x)
   check_undesigned(x, "pair_units")
   check_flag(replacement)
@@ -93,7 +94,7 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   settings$calipers <- check_calipers(x, caliper, caliper_unit, settings$on)
   made <- make_pairs(x, settings)
   if (nrow(made$pairs) == 0L) stop_no_pairs(x, settings, made)
-  design_from_pairs(x, made, pair_step(settings), "pair")
+  remember(design_from_pairs(x, made, pair_step(settings), "pair"), x, "pair", again)
 }
 
 # on, covariates, metric and spread as a list, each only where it has a use.

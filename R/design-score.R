@@ -67,7 +67,8 @@
 score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "hetprobit"), scale_model = NULL,
                         select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71), learners = NULL,
                         folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
-  if (inherits(x, "twin_arms")) return(score_arms(x, model, names(match.call())[-1L]))
+  again <- given_arguments(match.call())
+  if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
   check_design(x)
   check_undesigned(x, "score_units")
   link <- check_choice(link, c("logit", "probit", "cloglog", "hetprobit"))
@@ -77,7 +78,7 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
   check_score_options(names(match.call())[-(1:2)], source, list(model, scale_model, learners, seed, score))
   settings <- list(source = source, model = model, link = link, scale_model = scale_model, thresholds = thresholds,
                    learners = learners, folds = folds, prediction = prediction, seed = seed, column = score)
-  score_design(x, settings)
+  remember(score_design(x, settings), x, "score", again)
 }
 
 score_source <- function(column, learners, select, link) {
@@ -190,7 +191,7 @@ link_words <- c(logit = "logit", probit = "probit", cloglog = "complementary log
 score_from_regression <- function(x, model, link, call) {
   study <- study_of(x)
   terms <- model_terms(study, model, call)
-  matrix <- covariate_matrix(terms$columns, terms$formula)
+  matrix <- terms_matrix(study, terms)
   fit <- core_fit(matrix, as.double(study$z), fit_weight(x), link)
   check_fit(fit, matrix, x, call)
   new_score(fit, matrix, terms, link)
@@ -199,8 +200,7 @@ score_from_regression <- function(x, model, link, call) {
 score_from_hetprobit <- function(x, settings, call) {
   study <- study_of(x)
   terms <- model_terms(study, settings$model, call)
-  spread <- if (is.null(settings$scale_model)) default_scale_model(study, call)
-            else score_formula(settings$scale_model, study, call, "scale_model")
+  spread <- scale_formula_of(settings$scale_model, study, call)
   matrix <- covariate_matrix(terms$columns, terms$formula)
   scale_matrix <- covariate_matrix(study$columns[all.vars(spread)], spread)
   fit <- core_fit_hetprobit(matrix, scale_matrix, as.double(study$z), fit_weight(x))
@@ -209,10 +209,12 @@ score_from_hetprobit <- function(x, settings, call) {
   c(score, list(scale_formula = spread, scale = fit$scale))
 }
 
-default_scale_model <- function(study, call) {
+# The formula of a scale; by default all numeric and yes/no covariates.
+scale_formula_of <- function(scale_model, study, call) {
+  if (!is.null(scale_model)) return(score_formula(scale_model, study, call, "scale_model"))
   plain <- names(Filter(function(column) column$kind != "factor", study$columns))
   if (length(plain) > 0L) return(stats::reformulate(sprintf("`%s`", plain)))
-  abort_input(c("{.code link = \"hetprobit\"} needs a {.arg scale_model}.",
+  abort_input(c("A heteroskedastic probit needs a {.arg scale_model}.",
                 x = "The study has no numeric or yes/no covariate to take by default."), call = call)
 }
 
@@ -248,6 +250,19 @@ model_terms <- function(study, model, call) {
   if (is.null(model)) return(list(columns = study$columns, formula = study$formula, text = study_terms(study)))
   formula <- score_formula(model, study, call)
   list(columns = study$columns[all.vars(formula)], formula = formula, text = deparse1(formula[[2L]]))
+}
+
+# The matrix of a model. Studies that stand for one bootstrap draw share those made before (study$matrices).
+terms_matrix <- function(study, terms) {
+  known <- study$matrices
+  if (!is.null(known[[terms$text]])) return(known[[terms$text]])
+  matrix <- covariate_matrix(terms$columns, terms$formula)
+  if (!is.null(known)) known[[terms$text]] <- matrix
+  matrix
+}
+
+score_terms <- function(score, study) {
+  list(columns = study$columns[score$columns], formula = score$formula, text = score$terms)
 }
 
 # terms: from model_terms(). fitted, linear: one per study row; covariance: inverse of minus the second derivatives,
@@ -340,7 +355,7 @@ score_nuisance <- function(design) {
   study <- design$study
   score <- design$score
   if (score$known) return(core_known(length(study$z)))
-  matrix <- covariate_matrix(study$columns[score$columns], score$formula)
+  matrix <- terms_matrix(study, score_terms(score, study))
   if (!is.null(score$residual)) return(core_regression_nuisance(matrix, score$covariance, score$residual))
   weight <- sampling_weight(study) * (if (is.null(score$inside)) 1 else score$inside)
   residual <- weight * core_link_residual(score$linear, score$fitted, study$z, score$link)

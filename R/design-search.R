@@ -42,6 +42,7 @@
 search_metric <- function(x, covariates = NULL, score = NULL, goal = c("smd", "ks", "p_value"), exact = NULL,
                           caliper = NULL, caliper_unit = "sd", ratio = 1, replacement = TRUE, population = 100,
                           generations = 50, patience = 15, seed = 1) {
+  again <- given_arguments(match.call())
   check_design(x)
   check_undesigned(x, "search_metric")
   check_search_estimand(study_of(x)$estimand)
@@ -73,6 +74,7 @@ search_metric <- function(x, covariates = NULL, score = NULL, goal = c("smd", "k
   log_design(design, "search", sprintf("%d candidates; best %s", sum(found$history$candidates),
                                        number_text(shown_goal(min(found$history$best), goal), 4)),
              step[setdiff(names(step), c("verb", "label", "seed"))], seed)
+  remember(design, x, "search", again)
 }
 
 goal_words <- c(smd = "the worst |SMD|", ks = "the worst KS distance", p_value = "the smallest p-value")

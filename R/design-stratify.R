@@ -28,6 +28,7 @@
 #' tidy(design, part = "strata")
 #' @export
 stratify_units <- function(x, strata = 5, breaks_on = NULL) {
+  again <- given_arguments(match.call())
   check_score(x, "stratify_units")
   check_undesigned(x, "stratify_units")
   study <- study_of(x)
@@ -48,6 +49,7 @@ stratify_units <- function(x, strata = 5, breaks_on = NULL) {
   cells <- table(stratum[s > 0], study$z[s > 0])
   log_design(design, "stratify", sprintf("smallest cell %d", min(cells)),
              list(strata = length(breaks) + 1L, breaks_on = breaks_on, breaks = breaks))
+  remember(design, x, "stratify", again)
 }
 
 quantile_breaks <- function(x, strata, on, call = rlang::caller_env()) {

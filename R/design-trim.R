@@ -28,6 +28,7 @@
 #' @export
 trim_units <- function(x, rule = c("least_variance", "common_support", "quantile", "range"), bounds = NULL,
                        rescore = FALSE) {
+  again <- given_arguments(match.call())
   check_score(x, "trim_units")
   check_undesigned(x, "trim_units")
   rule <- check_choice(rule, c("least_variance", "common_support", "quantile", "range"))
@@ -52,7 +53,8 @@ trim_units <- function(x, rule = c("least_variance", "common_support", "quantile
   log_design(design, "trim", sprintf("fell off: %d treated, %d control", sum(fallen & study$z == 1L),
                                      sum(fallen & study$z == 0L)),
              list(rule = rule, low = range[["low"]], high = range[["high"]], rescore = rescore))
-  if (rescore) score_design(design, x$score$settings) else design
+  if (rescore) design <- score_design(design, x$score$settings)
+  remember(design, x, "trim", again)
 }
 
 trim_label <- function(rule, range) {

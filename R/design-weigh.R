@@ -56,7 +56,10 @@
 #' @export
 weigh_units <- function(x, method = c("inverse", "entropy", "balancing_score", "stable", "own"), moments = 1,
                         interactions = NULL, tolerance = 0.02, stabilise = FALSE, truncate = NULL, weight = NULL) {
-  if (inherits(x, "twin_arms")) return(weigh_arms(x, names(match.call())[-1L], method, truncate))
+  again <- given_arguments(match.call())
+  if (inherits(x, "twin_arms")) {
+    return(remember(weigh_arms(x, names(match.call())[-1L], method, truncate), x, "weigh", again))
+  }
   check_design(x)
   check_undesigned(x, "weigh_units")
   unnamed <- missing(method)
@@ -76,7 +79,7 @@ weigh_units <- function(x, method = c("inverse", "entropy", "balancing_score", "
     stable = moment_weights(x, asked),
     own = own_weights(x, weight)
   )
-  finish_weights(x, made, asked)
+  remember(finish_weights(x, made, asked), x, "weigh", again)
 }
 
 # made: list(weight, weighing, and score when the method made one). Stabilises, truncates, checks, logs.

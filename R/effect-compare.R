@@ -1,39 +1,59 @@
 #' Set effects side by side
 #'
-#' Collects effects on the same units and the same outcome, whatever their design or estimator, with their joint
-#' covariance. Covariances between estimates come from the products of their influence contributions, summed within
-#' the study's clusters if it has them; variances are each effect's own. Beside an effect on pairs with replacement
-#' covariances are NA: no influence contributions give them.
+#' Collects effects on the same data and the same outcome, whatever their design or estimator, with their joint
+#' covariance, and asks whether they agree. Raw comparisons come first. Variances are each effect's own; correlations
+#' are those of the influence contributions, summed within the study's clusters, on matched sets, or unit by unit.
+#' Beside an effect on pairs with replacement covariances are NA: no influence contributions give them.
 #'
-#' @param ... Effects from [measure_effect()]; names become labels. Put the raw comparison first.
+#' @param ... Effects from [measure_effect()] or [measure_hazard()]; names become labels. A `twin_effects` counts as the
+#'   effects in it, which must then be on one outcome.
 #' @param term Which term to compare, default `"difference"`.
 #' @param truth The true value, where it is known (practice data): one number. Marked in print and plot.
 #' @return A `twin_comparison`. `tidy()` gives one row per effect: `label`, `design`, the columns of an effect's
 #'   `tidy()`, `ess_treated`, `ess_control`, `worst_smd`, and with a truth also `truth` and `covers` (does the interval
-#'   hold it?). `vcov()` gives the joint covariance, `plot()` the estimates with their intervals.
+#'   hold it?). `tidy(x, part = "agreement")` compares every two: `first`, `second`, `difference`, `std.error`,
+#'   `statistic`, `p.value`, `conf.low`, `conf.high` (ratios as differences of logs). `glance()` gives the joint test
+#'   that all effects but raw comparisons agree: `effects`, `statistic`, `df`, `p.value`. `vcov()` gives the joint
+#'   covariance, `plot()` the estimates with their intervals.
 #' @section Errors: `twin_error_input` when the effects are on different data or outcomes, or lack the term.
 #' @family effects
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
 #'                      covariates = ~ boat_length + crew_size + port_size)
 #' scored <- score_units(study)
-#' compare_effects(
+#' both <- compare_effects(
 #'   raw = measure_effect(study),
 #'   pairs = measure_effect(pair_units(scored, caliper = 0.2)),
 #'   weights = measure_effect(weigh_units(scored))
 #' )
+#' both
+#' tidy(both, part = "agreement")
 #' @export
 compare_effects <- function(..., term = "difference", truth = NULL) {
-  effects <- rlang::list2(...)
+  effects <- single_effects(rlang::list2(...))
   check_number(truth, null = TRUE)
   check_string(term)
   check_comparable(effects, term)
   labels <- names(effects)
-  if (is.null(labels)) labels <- rep("", length(effects))
   unnamed <- !nzchar(labels)
   labels[unnamed] <- vapply(effects[unnamed], function(effect) paste0(effect$design, ": ", effect$estimator), "")
-  structure(list(effects = stats::setNames(effects, make.unique(labels)), term = term, truth = truth),
-            class = "twin_comparison")
+  effects <- stats::setNames(effects, make.unique(labels))
+  raw <- vapply(effects, is_raw_effect, NA)
+  structure(list(effects = c(effects[raw], effects[!raw]), term = term, truth = truth), class = "twin_comparison")
+}
+
+# Nothing adjusted. A hazard ratio on a bare study is one too.
+is_raw_effect <- function(effect) effect$kind == "raw" && effect$estimator %in% c("difference", "survival")
+
+# A list with names, in which several effects measured in one call stand one by one.
+single_effects <- function(effects) {
+  if (is.null(names(effects))) names(effects) <- rep("", length(effects))
+  parts <- Map(function(effect, name) {
+    if (!inherits(effect, "twin_effects")) return(stats::setNames(list(effect), name))
+    own <- effect$effects
+    if (nzchar(name)) stats::setNames(own, paste(name, names(own), sep = ": ")) else own
+  }, unname(effects), names(effects))
+  unlist(parts, recursive = FALSE)
 }
 
 check_comparable <- function(effects, term, call = rlang::caller_env()) {
@@ -59,8 +79,10 @@ check_comparable <- function(effects, term, call = rlang::caller_env()) {
 }
 
 #' @export
-tidy.twin_comparison <- function(x, ...) {
+tidy.twin_comparison <- function(x, part = c("effects", "agreement"), ...) {
   rlang::check_dots_empty()
+  part <- check_choice(part, c("effects", "agreement"))
+  if (part == "agreement") return(agreement_rows(x))
   rows <- Map(function(effect, label) {
     row <- generics::tidy(effect)
     data.frame(label = label, design = effect$design, row[row$term == x$term, ],
@@ -78,29 +100,43 @@ as.data.frame.twin_comparison <- function(x, ...) generics::tidy(x)
 
 #' @export
 vcov.twin_comparison <- function(object, ...) {
-  contributions <- vapply(object$effects, row_contributions, numeric(nrow(object$effects[[1L]]$study$data)),
-                          term = object$term)
-  studies <- lapply(object$effects, `[[`, "study")
-  study <- studies[[which.max(vapply(studies, function(study) length(study$rows), 0L))]]
-  cluster <- if (!is.null(study$cluster)) spread_codes(study)
-  joint <- core_vcov(contributions * nrow(contributions), cluster,
-                     used = rowSums(contributions != 0) > 0)$vcov
-  reuse <- vapply(object$effects, `[[`, NA, "reuse")
-  joint[outer(reuse, reuse, `|`)] <- NA
-  diag(joint) <- vapply(object$effects, function(effect) effect$vcov[object$term, object$term], 0)
+  joint <- joint_vcov(object$effects, rep(list(object$term), length(object$effects)))
+  dimnames(joint) <- list(names(object$effects), names(object$effects))
   joint
 }
 
-# Influence / n on all rows of the data, so that effects on different units line up.
-row_contributions <- function(effect, term) {
-  out <- numeric(nrow(effect$study$data))
-  out[effect$study$rows[effect$rows]] <- effect$influence[, term] / length(effect$rows)
-  out
+# Estimates with their joint covariance and the degrees of freedom to read them with; ratios by their logs.
+compared_estimates <- function(x, effects = x$effects) {
+  estimate <- vapply(effects, function(effect) effect$estimate[[x$term]], 0)
+  joint <- joint_vcov(effects, rep(list(x$term), length(effects)))
+  if (is_ratio_term(x$term)) {
+    joint <- joint / outer(estimate, estimate)
+    estimate <- log(estimate)
+  }
+  list(estimate = estimate, vcov = joint, df = min(vapply(effects, `[[`, 0, "df")))
 }
 
-# Cluster codes on all rows of the data; rows outside the study contribute nothing and share the code 0.
-spread_codes <- function(study) {
-  out <- integer(nrow(study$data))
-  out[study$rows] <- study$cluster
-  out
+agreement_rows <- function(x) {
+  if (length(x$effects) < 2L) abort_input("It takes two effects to agree.", call = NULL)
+  found <- compared_estimates(x)
+  pairs <- utils::combn(length(x$effects), 2L)
+  first <- pairs[1L, ]
+  second <- pairs[2L, ]
+  variance <- diag(found$vcov)[first] + diag(found$vcov)[second] - 2 * found$vcov[cbind(first, second)]
+  names <- names(x$effects)
+  contrast_rows(data.frame(first = names[first], second = names[second]),
+                unname(found$estimate[first] - found$estimate[second]), sqrt(pmax(unname(variance), 0)), found$df,
+                x$effects[[1L]]$level)
+}
+
+#' @export
+glance.twin_comparison <- function(x, ...) {
+  rlang::check_dots_empty()
+  adjusted <- Filter(Negate(is_raw_effect), x$effects)
+  test <- c(statistic = NA_real_, df = NA_real_, p.value = NA_real_)
+  if (length(adjusted) > 1L) {
+    found <- compared_estimates(x, adjusted)
+    test <- equality_test(found$estimate, found$vcov, found$df)
+  }
+  data.frame(effects = length(adjusted), t(test))
 }

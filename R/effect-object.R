@@ -1,24 +1,47 @@
 # An effect is an influence vector: estimates, one row of influence per study row in `rows`, and what is needed to say
 # how they were made.
 
-# result: list(estimate, influence); inference: list(vcov, df, text); units: see effect_units(); settings: list of
-# outcome, estimator, level, shares.
-new_effect <- function(x, result, inference, units, settings) {
+# block: see effect_blocks(); result: list(estimate, influence, and v where the estimator made weights of its own); inference: list(vcov, df, text); units: see
+# effect_units(); asked: the settings of measure_effect(). pairs, sets, clusters: who belongs together, for what reads
+# the effect later.
+new_effect <- function(block, result, inference, units, asked) {
+  x <- block$x
   study <- study_of(x)
   stopifnot(identical(names(result$estimate), colnames(result$influence)),
             nrow(result$influence) == length(units$rows))
-  v <- sampling_weight(study)[units$rows] * units$w * units$used
-  structure(c(settings, list(
+  v <- if (is.null(result$v)) sampling_weight(study)[units$rows] * units$w * units$used else result$v
+  structure(list(
+    outcome = block$outcome, estimator = asked$estimator, level = asked$level, shares = block$shares,
+    contrast = block$contrast, group = block$group, by = asked$by, family = used_family(block, asked),
+    interval = asked$interval, normalised = asked$normalise,
     study = study, kind = design_kind(x), reuse = reuses_units(x), design = design_label(x),
     note = if (inherits(x, "twin_design")) x$note else character(), estimand = study$estimand,
     estimate = result$estimate, influence = result$influence,
     rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df, inference = inference$text,
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),
                missing = units$missing),
-    sizes = arm_sizes(v, units$z), worst_smd = worst_imbalance(x),
+    sizes = arm_sizes(v, units$z), worst_smd = block_imbalance(block, v, units, result$v),
     outcome_sd = core_pooled_sd(units$y, units$z, unit_sampling(x, units)),
-    pairs = if (are_plain_pairs(x)) pair_differences(units)
-  )), class = "twin_effect")
+    pairs = if (are_plain_pairs(x)) pair_differences(units),
+    sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
+    measured = if (asked$inference == "jackknife") list(y = units$y[units$used], z = units$z[units$used],
+                                                        v = v[units$used])
+  ), class = "twin_effect")
+}
+
+# What the outcome models were, in a word; NULL where there were none.
+used_family <- function(block, asked) {
+  if (asked$estimator %in% c("difference", "survival")) return(NULL)
+  if (!is.null(asked$learners) || asked$estimator == "crossfit") return("learners")
+  if (reuses_units(block$x)) "gaussian" else outcome_family(asked, block)
+}
+
+# Of a group, the imbalance left within it; of an estimator with weights of its own, the one they leave.
+block_imbalance <- function(block, v, units, own) {
+  if (is.null(block$inside) && is.null(own)) return(worst_imbalance(block$x))
+  after <- numeric(length(study_of(block$x)$z))
+  after[units$rows] <- v
+  worst_imbalance(block$x, after)
 }
 
 #' @exportS3Method
@@ -36,7 +59,7 @@ pair_differences <- function(units) {
 }
 
 # Ratios live on the log scale.
-is_ratio_term <- function(terms) terms %in% c("ratio", "odds_ratio")
+is_ratio_term <- function(terms) terms %in% c("ratio", "odds_ratio", "hazard_ratio")
 
 effect_quantile <- function(level, df) {
   tail <- 1 - (1 - level) / 2
@@ -56,15 +79,25 @@ tidy.twin_effect <- function(x, conf.level = x$level, ...) { # nolint: object_na
   ratio <- is_ratio_term(terms)
   centre <- ifelse(ratio, log(ifelse(ratio, x$estimate, 1)), x$estimate)
   spread <- ifelse(ratio, se / x$estimate, se)
-  half <- effect_quantile(conf.level, x$df) * spread
-  back <- function(values) ifelse(ratio, exp(values), values)
   statistic <- centre / spread
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, term = terms,
     estimate = unname(x$estimate), std.error = unname(se), statistic = unname(statistic),
-    p.value = unname(effect_p_value(statistic, x$df)),
-    conf.low = unname(back(centre - half)), conf.high = unname(back(centre + half))
+    p.value = unname(effect_p_value(statistic, x$df)), effect_limits(x, centre, spread, ratio, conf.level),
+    row.names = NULL
   )
+}
+
+# Limits by percentiles of the draws where those were asked for, else from centre and spread; ratios go back from logs.
+effect_limits <- function(x, centre, spread, ratio, level) {
+  if (!is.null(x$draws) && x$interval == "percentile") {
+    tail <- (1 - level) / 2
+    limits <- apply(x$draws, 2L, stats::quantile, probs = c(tail, 1 - tail), names = FALSE)
+    return(data.frame(conf.low = limits[1L, ], conf.high = limits[2L, ]))
+  }
+  half <- effect_quantile(level, x$df) * spread
+  back <- function(values) unname(ifelse(ratio, exp(values), values))
+  data.frame(conf.low = back(centre - half), conf.high = back(centre + half))
 }
 
 #' @export
@@ -73,7 +106,7 @@ glance.twin_effect <- function(x, ...) {
   book <- summary(logbook(x))
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, design = x$design,
-    nobs = stats::nobs(x), n_treated = x$counts[["treated"]], n_control = x$counts[["control"]],
+    family = if (is.null(x$family)) NA_character_ else x$family, nobs = stats::nobs(x), n_treated = x$counts[["treated"]], n_control = x$counts[["control"]],
     missing_outcome = x$counts[["missing"]], ess_treated = x$sizes[["treated"]], ess_control = x$sizes[["control"]],
     worst_smd = x$worst_smd, df = x$df, inference = x$inference, designs_before = book$before,
     designs_after = book$after
@@ -106,11 +139,12 @@ confint.twin_effect <- function(object, parm = names(object$estimate), level = o
   table <- generics::tidy(object, conf.level = level)
   known <- if (is.numeric(parm)) table$term[parm] else parm
   check_terms(known, table$term)
-  tail <- (1 - level) / 2
   limits <- as.matrix(table[match(known, table$term), c("conf.low", "conf.high")])
-  dimnames(limits) <- list(known, paste(format(100 * c(tail, 1 - tail), trim = TRUE, digits = 3), "%"))
+  dimnames(limits) <- list(known, limit_names(level))
   limits
 }
+
+limit_names <- function(level) paste(format(50 * c(1 - level, 1 + level), trim = TRUE, digits = 3), "%")
 
 check_terms <- function(terms, known, call = rlang::caller_env()) {
   if (all(terms %in% known)) return(invisible(terms))

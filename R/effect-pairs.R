@@ -1,13 +1,19 @@
 # Effects on pairs and sets: who is averaged with which weight, and the variances that belong to them.
 
 # The pairs whose units both count, with their weights worked out anew: a set that loses one of several partners keeps
-# the others, a seeker without any is out.
-measured_pairs <- function(x, counted) {
+# the others, a seeker without any is out. group: whose pairs are asked about (NULL for all).
+measured_pairs <- function(x, counted, group = NULL) {
   pairs <- x$pairs[counted[x$pairs$treated] & counted[x$pairs$control], ]
+  if (!is.null(group)) pairs <- pairs[group[ifelse(seeks_partner(x, pairs), pairs$treated, pairs$control)], ]
   pairs$set <- match(pairs$set, unique(pairs$set))
   of <- if (x$kind == "sets") study_of(x)$estimand else "seeker"
   if (nrow(pairs) > 0L) pairs$weight <- core_row_weights(pairs$set, pairs$treated, pairs$control, of)
   pairs
+}
+
+# Is it the treated unit of each pair that the estimand speaks of?
+seeks_partner <- function(x, pairs) {
+  if (!is.null(pairs$seeks)) pairs$seeks else rep(study_of(x)$estimand != "ATC", nrow(pairs))
 }
 
 # Variance of pairs and sets without replacement, clustered on the set (Abadie & Spiess 2022); with the study's
@@ -34,7 +40,7 @@ set_vcov <- function(x, influence, units, cluster, name) {
 # second order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs
 # on the score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two
 # means, text).
-match_means <- function(x, units, estimator, model, call = rlang::caller_env()) {
+match_means <- function(x, units, estimator, model, call) {
   pairs <- units$pairs
   study <- study_of(x)
   seeks <- pairs$seeks
@@ -54,10 +60,12 @@ match_means <- function(x, units, estimator, model, call = rlang::caller_env()) 
                             y[seeker], partner_y, spread)
   adjusted <- if (is.null(corrected)) score_adjustment(x, units, y, found) else list(vcov = found$vcov, text = "")
   share <- core_sums_by(c(found$own, found$other), c(seeker, partner), length(study$z))
-  influence <- vapply(c(mean_treated = 1L, mean_control = 0L), function(arm) {
-    inside <- study$z[units$rows] == arm
-    length(units$rows) * share[units$rows] * inside * (units$y - found$means[[2L - arm]])
-  }, numeric(length(units$rows)))
+  influence <- function() {
+    vapply(both_arms, function(arm) {
+      inside <- study$z[units$rows] == arm
+      length(units$rows) * share[units$rows] * inside * (units$y - found$means[[2L - arm]])
+    }, numeric(length(units$rows)))
+  }
   list(estimate = found$means, influence = influence, vcov = adjusted$vcov,
        text = paste0("Abadie and Imbens, matching with replacement", adjusted$text))
 }
@@ -71,7 +79,8 @@ arm_fits <- function(x, units, y, model, partner, seeks, call) {
   times <- core_sums_by(units$pairs$weight, partner, length(y))
   lapply(c(treated = 1L, control = 0L), function(arm) {
     weight <- if (any(seeks != arm)) times else as.double(seq_along(y) %in% units$rows)
-    outcome_model(matrix, y, weight * (study$z == arm) * sampling_weight(study), "gaussian", arm, study, call)$fitted
+    outcome_model(matrix, y, weight * (study$z == arm) * sampling_weight(study), "gaussian", NULL, arm, study,
+                  call)$fitted
   })
 }
 

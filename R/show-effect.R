@@ -14,7 +14,12 @@ format.twin_effect <- function(x, ...) {
 print.twin_effect <- function(x, ...) print_lines(x, format(x, ...))
 
 estimator_words <- c(difference = "difference in means", regression = "outcome regression",
-                     augmented = "augmented inverse weighting")
+                     augmented = "augmented weighting", targeted = "targeted estimation",
+                     crossfit = "cross-fitted augmented weighting", survival = "weighted Cox regression")
+
+family_words <- c(gaussian = "linear models", binomial = "logit models", probit = "probit models",
+                  hetprobit = "heteroskedastic probit models", poisson = "log-linear (Poisson) models",
+                  fractional = "fractional logit models", learners = "learners")
 
 effect_method <- function(x) {
   if (x$kind == "raw" && x$estimator == "difference") {
@@ -22,12 +27,15 @@ effect_method <- function(x) {
   }
   words <- if (x$reuse && x$estimator == "regression") "bias-corrected difference in means" else
     estimator_words[[x$estimator]]
+  if (!x$normalised) words <- paste(words, "(not normalised)")
+  if (!is.null(x$family)) words <- paste(words, "with", family_words[[x$family]])
   if (x$design == "raw sample") return(words)
-  sprintf("%s on %s", words, x$design)
+  sprintf("%s on %s", words, sub(plain_score, "the score", x$design, fixed = TRUE))
 }
 
 # What was estimated, for whom, by what, with the number.
 effect_sentence <- function(x) {
+  if (inherits(x, "twin_hazard")) return(hazard_sentence(x))
   row <- generics::tidy(x)
   row <- row[row$term == "difference", ]
   roles <- x$study$roles
@@ -40,8 +48,9 @@ effect_sentence <- function(x) {
 }
 
 effect_population <- function(x, what) {
-  if (what == "changes") return(population_text(x$estimand, x$note))
-  if (length(x$note) > 0L) paste(x$note, collapse = "; ") else "the units as they are"
+  text <- if (what == "changes") population_text(x$estimand, x$note) else
+    if (length(x$note) > 0L) paste(x$note, collapse = "; ") else "the units as they are"
+  if (is.null(x$group)) text else sprintf("%s with %s = \"%s\"", text, x$by, x$group)
 }
 
 outcome_phrase <- function(x) {
@@ -51,16 +60,33 @@ outcome_phrase <- function(x) {
 
 term_words <- c(
   mean_treated = "mean if treated", mean_control = "mean if control", difference = "difference", ratio = "ratio",
-  odds_ratio = "odds ratio"
+  odds_ratio = "odds ratio", hazard_ratio = "hazard ratio", survival_treated = "share left, treated",
+  survival_control = "share left, control", survival_difference = "share left, difference",
+  restricted_mean_treated = "mean time, treated", restricted_mean_control = "mean time, control",
+  restricted_mean_difference = "mean time, difference"
 )
+
+# "quantile_0.25_treated" as "25% quantile if treated"; strata and others as they are.
+term_text <- function(term) {
+  words <- ifelse(term %in% names(term_words), term_words[term], term)
+  parts <- regmatches(term, regexec("^quantile_([0-9.]+)_(treated|control|difference)$", term))
+  found <- lengths(parts) > 0L
+  words[found] <- vapply(parts[found], function(part) {
+    what <- c(treated = "if treated", control = "if control", difference = "difference")[[part[3L]]]
+    sprintf("%s%% quantile, %s", format(100 * as.numeric(part[2L])), what)
+  }, "")
+  unname(words)
+}
+
+is_level_term <- function(term) term %in% c("mean_treated", "mean_control") | grepl("_(treated|control)$", term)
 
 effect_table <- function(x, number = number_text) {
   table <- generics::tidy(x)
   out <- data.frame(
-    Quantity = unname(ifelse(table$term %in% names(term_words), term_words[table$term], table$term)),
+    Quantity = term_text(table$term),
     Estimate = number(table$estimate), SE = number(table$std.error),
     interval = interval_text(table$conf.low, table$conf.high),
-    p = ifelse(table$term %in% c("mean_treated", "mean_control"), "", p_text(table$p.value))
+    p = ifelse(is_level_term(table$term), "", p_text(table$p.value))
   )
   names(out)[4L] <- paste(level_text(x$level), "interval")
   out
@@ -73,11 +99,132 @@ plot.twin_effect <- function(x, ...) {
 }
 
 #' @export
+format.twin_effects <- function(x, ...) {
+  first <- x$effects[[1L]]
+  table <- fit_table(several_table(x), c("p", "Control", "Treated"))
+  c(wrap_lines(several_title(x)), "", table_lines(table, left = length(x$labels)), "", wrap_lines(several_sentences(x)),
+    wrap_lines(paste0("Standard errors: ", several_inference(x), ".")),
+    wrap_lines(several_balance(x)), wrap_lines(seal_sentence(summary(logbook(x)))))
+}
+
+#' @export
+print.twin_effects <- function(x, ...) print_lines(x, format(x, ...))
+
+# "Effects of gear", "Effect of joined on income within each port_size", ...
+several_title <- function(x) {
+  first <- x$effects[[1L]]
+  keys <- names(x$labels)
+  sprintf("Effects of %s%s%s, %s, treated minus control; estimated by %s.", first$study$roles$treatment,
+          if ("outcome" %in% keys) "" else paste(" on", outcome_phrase(first)),
+          if (is.null(x$by)) "" else paste(" within each", x$by), population_text(first$estimand, first$note),
+          effect_method(first))
+}
+
+several_table <- function(x, number = number_text) {
+  table <- generics::tidy(x)
+  keys <- x$labels
+  row_of <- function(term) table[table$term == term, ]
+  difference <- row_of("difference")
+  names(keys) <- c(contrast = "Arms", outcome = "Outcome", group = x$by)[names(keys)]
+  out <- cbind(keys, data.frame(
+    Treated = number(row_of("mean_treated")$estimate), Control = number(row_of("mean_control")$estimate),
+    Difference = number(difference$estimate), SE = number(difference$std.error),
+    interval = interval_text(difference$conf.low, difference$conf.high), p = p_text(difference$p.value)
+  ))
+  names(out)[ncol(out) - 1L] <- paste(level_text(x$level), "interval")
+  if (x$adjust != "none") out[[c(holm = "p (Holm)", bh = "p (BH)")[[x$adjust]]]] <- p_text(difference$p.adjusted)
+  if (!is.null(x$bands)) out$`joint band` <- interval_text(difference$band.low, difference$band.high)
+  rownames(out) <- NULL
+  out
+}
+
+several_sentences <- function(x) {
+  if (is.null(x$by)) return(NULL)
+  vapply(effect_families(x), function(at) {
+    effects <- x$effects[at]
+    estimate <- vapply(effects, function(effect) effect$estimate[["difference"]], 0)
+    test <- equality_test(estimate, differences_vcov(x, at), min(vapply(effects, `[[`, 0, "df")))
+    where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "group")])
+    sprintf("%sAre the groups' effects the same? Joint test: p %s (%d degrees of freedom).",
+            if (length(where) > 0L) paste0(paste(where, collapse = ", "), ": ") else "",
+            sub("^([0-9])", "= \\1", sub("^<", "< ", p_text(test[["p.value"]]))), as.integer(test[["df"]]))
+  }, "")
+}
+
+# Numbers of clusters and pairs may differ by group.
+several_inference <- function(x) {
+  texts <- unique(vapply(x$effects, `[[`, "", "inference"))
+  if (length(texts) == 1L) return(texts)
+  bare <- unique(gsub("\\([0-9, ]+\\)", "(...)", texts))
+  if (length(bare) > 1L) return(paste(texts, collapse = "; "))
+  counts <- vapply(regmatches(texts, gregexpr("(?<=\\()[0-9,]+(?=\\))", texts, perl = TRUE)), `[`, "", 1L)
+  counts <- as.numeric(gsub(",", "", counts))
+  sub("(...)", sprintf("(%s to %s)", count_text(min(counts)), count_text(max(counts))), bare, fixed = TRUE)
+}
+
+several_balance <- function(x) {
+  worst <- vapply(x$effects, `[[`, 0, "worst_smd")
+  missing <- vapply(x$effects, function(effect) effect$counts[["missing"]], 0)
+  paste0(
+    sprintf("Worst imbalance left: |SMD| %s%s.", number_text(max(worst)),
+            if (diff(range(worst)) > 0) sprintf(" (%s)", names(x)[which.max(worst)]) else ""),
+    if (any(missing > 0)) paste0(" Outcome missing and left out: ",
+                                 paste(names(x)[missing > 0], count_text(missing[missing > 0]), collapse = "; "), ".")
+  )
+}
+
+#' @export
+plot.twin_effects <- function(x, term = "difference", ...) {
+  rlang::check_dots_empty()
+  table <- generics::tidy(x)
+  table <- table[table$term == term, ]
+  if (nrow(table) == 0L) abort_input("No effect has the term {.val {term}}.")
+  outcomes <- unique(table$outcome)
+  table$label <- apply(x$labels[setdiff(names(x$labels), if (length(outcomes) > 1L) "outcome")], 1L, paste,
+                       collapse = ", ")
+  if (all(table$label == "")) table$label <- table$outcome
+  first <- x$effects[[1L]]
+  plot <- forest_plot(table, term) +
+    ggplot2::labs(
+      x = sprintf("%s, %s interval", term_text(term), level_text(x$level)), y = NULL,
+      title = sprintf("Effect of %s%s", first$study$roles$treatment,
+                      if (length(outcomes) == 1L) paste(" on", outcome_phrase(first)) else ""),
+      subtitle = paste0(estimand_words[[first$estimand]], " (", first$estimand, ")",
+                        if (!is.null(x$bands)) ". Thin lines: joint band, which holds for all at once.")
+    )
+  if (length(outcomes) == 1L) return(plot)
+  plot + ggplot2::facet_wrap(~outcome, scales = "free", ncol = 2L)
+}
+
+# Estimates with intervals, one row each; hollow where nothing was adjusted; thin lines for joint bands.
+forest_plot <- function(table, term) {
+  rows <- sprintf("%s\n%s (%s)", table$label, number_text(table$estimate),
+                  interval_text(table$conf.low, table$conf.high))
+  table$label <- factor(rows, levels = rev(unique(rows)))
+  if (is.null(table$raw)) table$raw <- FALSE
+  plot <- ggplot2::ggplot(table, ggplot2::aes(x = .data$estimate, y = .data$label)) +
+    ggplot2::geom_vline(xintercept = if (is_ratio_term(term)) 1 else 0, colour = "grey45", linewidth = 0.4)
+  if (!is.null(table$band.low)) {
+    plot <- plot + ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$band.low, xmax = .data$band.high), height = 0.12,
+                                           linewidth = 0.35, colour = twin_colours[["treated"]])
+  }
+  plot +
+    ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$conf.low, xmax = .data$conf.high), height = 0,
+                            linewidth = 0.9, colour = twin_colours[["treated"]]) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$raw), shape = 21, size = 3.6, stroke = 1,
+                        colour = twin_colours[["treated"]], show.legend = FALSE) +
+    ggplot2::scale_fill_manual(values = c(`FALSE` = twin_colours[["treated"]], `TRUE` = "white")) +
+    ggplot2::scale_x_continuous(expand = ggplot2::expansion(0.12)) +
+    theme_twin() +
+    ggplot2::theme(axis.text.y = ggplot2::element_text(size = 12))
+}
+
+#' @export
 format.twin_comparison <- function(x, ...) {
   c(
     wrap_lines(comparison_title(x)),
     "",
-    table_lines(comparison_table(x)),
+    table_lines(fit_table(comparison_table(x), "eff. sample")),
     "",
     wrap_lines(comparison_sentences(x))
   )
@@ -91,9 +238,10 @@ comparison_table <- function(x, width = 18L, number = number_text) {
   out <- data.frame(
     Effect = shorten(table$label, width), Estimate = number(table$estimate),
     SE = number(table$std.error), interval = interval_text(table$conf.low, table$conf.high),
+    sample = paste(count_text(round(table$ess_treated)), count_text(round(table$ess_control)), sep = " + "),
     worst = number_text(table$worst_smd)
   )
-  names(out)[4:5] <- c(paste(level_text(x$effects[[1L]]$level), "interval"), "worst |SMD|")
+  names(out)[4:6] <- c(paste(level_text(x$effects[[1L]]$level), "interval"), "eff. sample", "|SMD|")
   if (length(unique(table$estimand)) > 1L) out <- cbind(out[1L], Estimand = table$estimand, out[-1L])
   if (!is.null(x$truth)) out$`holds truth` <- ifelse(table$covers, "yes", "NO")
   out
@@ -103,7 +251,7 @@ comparison_title <- function(x) {
   first <- x$effects[[1L]]
   estimands <- unique(vapply(x$effects, `[[`, "", "estimand"))
   sprintf("Effect of %s on %s%s: %s%s", first$study$roles$treatment, outcome_phrase(first),
-          if (length(estimands) == 1L) paste0(" (", estimands, ")") else "", term_words[[x$term]],
+          if (length(estimands) == 1L) paste0(" (", estimands, ")") else "", term_text(x$term),
           if (x$term == "difference") ", treated minus control" else "")
 }
 
@@ -114,8 +262,23 @@ comparison_sentences <- function(x) {
   c(
     if (length(estimands) > 1L) "The effects speak of different populations; see the estimand of each.",
     partial_populations(x),
+    agreement_sentence(x),
     if (!is.null(x$truth)) truth_sentence(x, table)
   )
+}
+
+# Do the estimates after a design agree? Only those of one estimand are asked to.
+agreement_sentence <- function(x) {
+  adjusted <- Filter(Negate(is_raw_effect), x$effects)
+  if (length(adjusted) < 2L || length(unique(vapply(adjusted, `[[`, "", "estimand"))) > 1L) return(NULL)
+  test <- generics::glance(x)
+  if (is.na(test$p.value)) return(NULL)
+  rows <- agreement_rows(x)
+  rows <- rows[rows$first %in% names(adjusted) & rows$second %in% names(adjusted), ]
+  far <- rows[which.max(abs(rows$statistic)), ]
+  sprintf("Do the %d adjusted estimates agree? Joint test p %s; furthest apart are %s and %s, by %s (SE %s).",
+          test$effects, sub("^([0-9])", "= \\1", sub("^<", "< ", p_text(test$p.value))), far$first, far$second,
+          number_text(abs(far$difference)), number_text(far$std.error))
 }
 
 partial_populations <- function(x) {
@@ -144,30 +307,17 @@ miss_text <- function(misses, truth) {
 plot.twin_comparison <- function(x, ...) {
   rlang::check_dots_empty()
   table <- generics::tidy(x)
-  table$raw <- vapply(x$effects, function(effect) effect$kind == "raw" && effect$estimator == "difference", NA)
-  rows <- sprintf("%s\n%s (%s)", table$label, number_text(table$estimate),
-                  interval_text(table$conf.low, table$conf.high))
-  table$label <- factor(rows, levels = rev(rows))
-  null <- if (is_ratio_term(x$term)) 1 else 0
+  table$raw <- vapply(x$effects, is_raw_effect, NA)
   first <- x$effects[[1L]]
-  plot <- ggplot2::ggplot(table, ggplot2::aes(x = .data$estimate, y = .data$label)) +
-    ggplot2::geom_vline(xintercept = null, colour = "grey45", linewidth = 0.4)
+  plot <- forest_plot(table, x$term)
   if (!is.null(x$truth)) plot <- plot + truth_layers(x$truth)
   plot +
-    ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$conf.low, xmax = .data$conf.high), height = 0,
-                            linewidth = 0.9, colour = twin_colours[["treated"]]) +
-    ggplot2::geom_point(ggplot2::aes(fill = .data$raw), shape = 21, size = 3.6, stroke = 1,
-                        colour = twin_colours[["treated"]], show.legend = FALSE) +
-    ggplot2::scale_fill_manual(values = c(`FALSE` = twin_colours[["treated"]], `TRUE` = "white")) +
-    ggplot2::scale_x_continuous(expand = ggplot2::expansion(0.12)) +
     ggplot2::labs(
-      x = sprintf("%s in %s, %s interval", term_words[[x$term]], outcome_phrase(first), level_text(first$level)),
+      x = sprintf("%s in %s, %s interval", term_text(x$term), outcome_phrase(first), level_text(first$level)),
       y = NULL, title = sprintf("Effect of %s on %s", first$study$roles$treatment, outcome_phrase(first)),
       subtitle = paste0("Hollow: raw comparison. Filled: after a design.",
                         if (!is.null(x$truth)) " Dashed: the known truth.")
-    ) +
-    theme_twin() +
-    ggplot2::theme(axis.text.y = ggplot2::element_text(size = 12))
+    )
 }
 
 truth_layers <- function(truth) {

@@ -208,11 +208,22 @@ plain_parts <- function(table, first, caption, note) {
 #' @exportS3Method
 table_parts.twin_effect <- function(x, number = number_text) {
   rows <- generics::tidy(x)
-  means <- rows$term %in% c("mean_treated", "mean_control")
+  means <- is_level_term(rows$term)
   list(table = effect_table(x, number), first = "Quantity", keys = rows$term, levels = rep(NA, nrow(rows)),
        estimate = "Estimate", p.value = ifelse(means, NA, rows$p.value),
        caption = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)),
        note = paste0(effect_sentence(x), " Difference is treated minus control. Standard errors: ", x$inference, "."))
+}
+
+#' @exportS3Method
+table_parts.twin_effects <- function(x, number = number_text) {
+  table <- several_table(x, number)
+  rows <- generics::tidy(x)
+  rows <- rows[rows$term == "difference", ]
+  list(table = table, first = names(table)[seq_along(x$labels)], keys = names(x), levels = rep(NA, nrow(table)),
+       estimate = "Difference", p.value = rows$p.value, caption = several_title(x),
+       note = paste(c("Differences are treated minus control.", several_sentences(x), several_balance(x),
+                      paste0("Standard errors: ", several_inference(x), ".")), collapse = " "))
 }
 
 #' @exportS3Method
@@ -222,7 +233,7 @@ table_parts.twin_comparison <- function(x, number = number_text) {
   list(
     table = comparison_table(x, width = Inf, number), caption = comparison_title(x), first = "Effect",
     keys = rows$label, levels = rep(NA, nrow(rows)), estimate = "Estimate", p.value = rows$p.value,
-    note = paste(c(sprintf("The %s, treated (%s) against control (%s).", term_words[[x$term]],
+    note = paste(c(sprintf("The %s, treated (%s) against control (%s).", term_text(x$term),
                            first$study$levels[["treated"]], first$study$levels[["control"]]),
                    comparison_sentences(x)), collapse = " ")
   )

@@ -10,6 +10,7 @@ new_logbook <- function() {
 # design: hash of the recipe, NA for steps that make no comparison. Running the same recipe again is the same design.
 log_step <- function(study, verb, what, counts = "", settings = list(), seed = NA_integer_, worst = NA_real_,
                      design = NA_character_) {
+  if (is.null(study$logbook)) return(invisible(study))  # a replicate
   settings <- settings[!vapply(settings, is.null, NA)]
   entry <- logbook_columns(
     step = length(study$logbook$entries) + 1L, verb = verb, what = what, counts = counts,
@@ -65,7 +66,8 @@ format_setting <- function(value) {
 #' logbook(design)
 #' @export
 logbook <- function(x) {
-  check_class(x, c("twin_study", "twin_design", "twin_effect"), c("frame_study", "score_units", "measure_effect"))
+  check_class(x, c("twin_study", "twin_design", "twin_effect", "twin_effects"),
+              c("frame_study", "score_units", "measure_effect"))
   entries <- do.call(rbind, study_of(x)$logbook$entries)
   structure(list(entries = entries), class = "twin_logbook")
 }

@@ -1,7 +1,9 @@
 # Parts of a study: its units of one subgroup, with all that belongs to them. The logbook stays shared.
 
-restrict_study <- function(study, inside) {
-  keep <- which(inside)
+restrict_study <- function(study, inside) study_rows(study, which(inside))
+
+# keep: places among the study's rows, some perhaps several times.
+study_rows <- function(study, keep) {
   study$rows <- study$rows[keep]
   study$z <- study$z[keep]
   if (!is.null(study$s)) study$s <- study$s[keep]

@@ -41,9 +41,10 @@ bootstrap <- function(n, p, draws = 1000, timed = 10) {
   z <- as.double(runif(n) < stats::plogis(drop(x %*% rnorm(p, sd = 0.25))))
   y <- drop(x %*% rnorm(p)) + z + rnorm(n)
   first <- carefultwin:::core_fit(x, z, NULL, "logit")
-  arms <- cbind(z, z * y, 1, y)
+  outcome <- cbind(y)
   ours <- cpu(fast <- vapply(seq_len(draws), function(draw) {
-    carefultwin:::core_redraw_weighted(x, z, arms, carefultwin:::core_draw_counts(n, draw), "ATE", first)
+    means <- carefultwin:::core_redraw_weighted(x, z, outcome, carefultwin:::core_draw_counts(n, draw), "ATE", first)
+    means[1L] - means[2L]
   }, 0))
   design <- cbind(1, x)
   plain <- cpu(slow <- vapply(seq_len(timed), function(draw) {

@@ -108,13 +108,13 @@ BEGIN_RCPP
 END_RCPP
 }
 // glue_draw_counts
-Eigen::VectorXd glue_draw_counts(int n, double seed);
-RcppExport SEXP _carefultwin_glue_draw_counts(SEXP nSEXP, SEXP seedSEXP) {
+Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed);
+RcppExport SEXP _carefultwin_glue_draw_counts(SEXP sizesSEXP, SEXP seedSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
-    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type sizes(sizesSEXP);
     Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_draw_counts(n, seed));
+    rcpp_result_gen = Rcpp::wrap(glue_draw_counts(sizes, seed));
     return rcpp_result_gen;
 END_RCPP
 }

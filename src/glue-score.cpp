@@ -25,7 +25,7 @@ Rcpp::List as_list(const twin::RegressionFit& fit) {
 }
 }  // namespace
 
-// link: "logit", "probit", "cloglog", or "linear" for least squares. start: p + 1 coefficients to begin from, or NULL.
+// link: "logit", "probit", "cloglog", "log" (counts), or "linear" for least squares. start: p + 1 coefficients to begin from, or NULL.
 // [[Rcpp::export(rng = false)]]
 Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y,
                                Rcpp::Nullable<Rcpp::NumericVector> weight, std::string link,
@@ -35,8 +35,9 @@ Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen:
   if (link == "linear") return as_list(twin::fit_linear(x, y, s));
   const twin::Objective objective = link == "probit"    ? twin::plain_isa::probit_fit
                                     : link == "cloglog" ? twin::plain_isa::cloglog_fit
+                                    : link == "log"     ? twin::plain_isa::count_fit
                                                         : twin::plain_isa::logit_fit;
-  return as_list(twin::fit_binary(objective, x, y, s, optional_weight(start, x.cols() + 1)));
+  return as_list(twin::fit_curved(objective, x, y, s, optional_weight(start, x.cols() + 1)));
 }
 
 // Fitted values of a logit refitted with other weights; empty when it fails. start, fitted, covariance: of the first fit.

@@ -177,7 +177,7 @@ inline RegressionFit fit_counterpoise(const Eigen::Ref<const MatrixXd>& x, const
   fit.fitted.resize(x.rows());
   Regression problem(plain_isa::counterpoise_fit, x, z.data(), weight, scaling);
   RegressionState at;
-  const RegressionFit logit = fit_binary(plain_isa::logit_fit, x, z, weight);
+  const RegressionFit logit = fit_curved(plain_isa::logit_fit, x, z, weight);
   at.beta = logit.status == FitStatus::converged ? to_standard_scale(logit.coefficients.data(), scaling)
                                                  : VectorXd::Zero(x.cols() + 1);
   problem.evaluate(at, fit.linear, fit.fitted);

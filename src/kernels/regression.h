@@ -298,12 +298,13 @@ inline void name_aliased(const std::vector<int>& active, Index p, RegressionFit&
     if (std::find(active.begin(), active.end(), j) == active.end()) fit.aliased.push_back(j - 1);
 }
 
-// x: n x p without an intercept column (one is added), column major. y: n, each 0 or 1. weight: n non-negative
-// sampling weights, or null for 1. start: p + 1 raw coefficients to begin from, or null. Not for linear_fit.
-inline RegressionFit fit_binary(Objective objective, const Eigen::Ref<const MatrixXd>& x,
+// x: n x p without an intercept column (one is added), column major. y: n, each 0 or 1; shares too for a logit, counts
+// for count_fit. weight: n non-negative sampling weights, or null for 1. start: p + 1 raw coefficients to begin from, or
+// null. Not for linear_fit.
+inline RegressionFit fit_curved(Objective objective, const Eigen::Ref<const MatrixXd>& x,
                                 const Eigen::Ref<const VectorXd>& y, const double* weight,
                                 const double* start = nullptr) {
-  if (x.rows() != y.size() || x.rows() == 0) throw std::invalid_argument("fit_binary: lengths differ or are zero");
+  if (x.rows() != y.size() || x.rows() == 0) throw std::invalid_argument("fit_curved: lengths differ or are zero");
   const Index p = x.cols();
   const bool large = x.rows() > kManyRows, seek_start = large && !start;
   const Index part = std::max<Index>(x.rows() / 50, 5000);
@@ -334,7 +335,7 @@ inline RegressionFit fit_binary(Objective objective, const Eigen::Ref<const Matr
 
 // A bootstrap refit of a logit: `start` solves the same problem with other weights, `start_fitted` are its fitted values
 // and `covariance` its inverse information, so that the first gradient needs no pass, steps shrink the error by about a
-// hundred each and no information need be summed. Falls back on fit_binary() where they do not. Only fitted values come
+// hundred each and no information need be summed. Falls back on fit_curved() where they do not. Only fitted values come
 // back.
 inline VectorXd refit_logit(const Eigen::Ref<const MatrixXd>& x, const Eigen::Ref<const VectorXd>& y,
                             const Eigen::Ref<const VectorXd>& weight, const VectorXd& start,
@@ -360,7 +361,7 @@ inline VectorXd refit_logit(const Eigen::Ref<const MatrixXd>& x, const Eigen::Re
     before = size;
     at.beta += step;
   }
-  const RegressionFit fit = fit_binary(plain_isa::logit_fit, x, y, weight.data(), start.data());
+  const RegressionFit fit = fit_curved(plain_isa::logit_fit, x, y, weight.data(), start.data());
   if (fit.status != FitStatus::converged) return VectorXd();
   return fit.fitted;
 }

@@ -3,23 +3,42 @@
 #pragma once
 #include <Eigen/Dense>
 #include <cstdint>
+#include <numeric>
+#include <vector>
 
 namespace twin {
-// How often each of n units is drawn in n draws with replacement. The stream is splitmix64 (Steele, Lea & Flood 2014)
-// from the replicate's seed; the high bits of a product give a place, off by less than n / 2^64 from uniform.
-inline Eigen::VectorXd draw_counts(Eigen::Index n, std::uint64_t seed) {
-  Eigen::VectorXd counts = Eigen::VectorXd::Zero(n);
-  std::uint64_t state = seed * 0x9E3779B97F4A7C15ull + 0xD1B54A32D192ED03ull;
+// One step of splitmix64 (Steele, Lea & Flood 2014).
+inline std::uint64_t next_bits(std::uint64_t& state) {
+  state += 0x9E3779B97F4A7C15ull;
+  std::uint64_t bits = state;
+  bits = (bits ^ (bits >> 30)) * 0xBF58476D1CE4E5B9ull;
+  bits = (bits ^ (bits >> 27)) * 0x94D049BB133111EBull;
+  return bits ^ (bits >> 31);
+}
+
+// Adds n draws with replacement from a group of n.
+inline void draw_group(Eigen::Index n, std::uint64_t& state, Eigen::Ref<Eigen::VectorXd> counts) {
   for (Eigen::Index i = 0; i < n; ++i) {
-    state += 0x9E3779B97F4A7C15ull;
-    std::uint64_t bits = state;
-    bits = (bits ^ (bits >> 30)) * 0xBF58476D1CE4E5B9ull;
-    bits = (bits ^ (bits >> 27)) * 0x94D049BB133111EBull;
-    bits ^= bits >> 31;
+    const std::uint64_t bits = next_bits(state);
     // the upper half of a 64 by 32 bit product, in parts: portable where there is no 128-bit integer
     const std::uint64_t size = static_cast<std::uint64_t>(n);
     const std::uint64_t low = (bits & 0xFFFFFFFFull) * size, high = (bits >> 32) * size;
     counts[static_cast<Eigen::Index>((high + (low >> 32)) >> 32)] += 1.0;
+  }
+}
+
+// How often each unit is drawn when of every group as many are drawn with replacement as it has; the units of a group
+// stand together, `sizes` of them. The stream starts where the replicate's seed is scattered to: the steps of splitmix64
+// are equal, so that from neighbouring seeds themselves it would run through the same numbers, one place on. The high
+// bits of a product give a place, off by less than n / 2^64 from uniform.
+inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed) {
+  Eigen::VectorXd counts = Eigen::VectorXd::Zero(std::accumulate(sizes.begin(), sizes.end(), Eigen::Index(0)));
+  std::uint64_t start = seed;
+  std::uint64_t state = next_bits(start);
+  Eigen::Index first = 0;
+  for (const Eigen::Index n : sizes) {
+    draw_group(n, state, counts.segment(first, n));
+    first += n;
   }
   return counts;
 }

@@ -1,6 +1,6 @@
 six_influence <- function() {
   six <- six_crews()
-  core_weighted_means(six$income, as.integer(six$joined), six$weight)$influence
+  core_weighted_means(six$income, as.integer(six$joined), six$weight)$influence()
 }
 
 test_that("the clustered variance is the double sum over pairs within a cluster", {
@@ -71,18 +71,19 @@ test_that("units that only carry influence do not count in the correction", {
 })
 
 test_that("contrasts follow from the means by the delta method", {
-  means <- list(estimate = c(mean_treated = 0.6, mean_control = 0.3),
-                influence = cbind(mean_treated = c(1, -1, 0), mean_control = c(0, 2, -2)))
+  of_means <- cbind(mean_treated = c(1, -1, 0), mean_control = c(0, 2, -2))
+  means <- list(estimate = c(mean_treated = 0.6, mean_control = 0.3), influence = function() of_means)
   out <- core_contrasts(means, shares = TRUE)
+  influence <- out$influence()
   expect_equal(out$estimate[["odds_ratio"]], 0.6 / 0.4 / (0.3 / 0.7))
   numeric_slope <- function(f, at, h = 1e-6) {
     c(f(at + c(h, 0)) - f(at - c(h, 0)), f(at + c(0, h)) - f(at - c(0, h))) / (2 * h)
   }
   odds <- function(m) m[1] / (1 - m[1]) / (m[2] / (1 - m[2]))
-  expect_equal(out$influence[, "odds_ratio"], drop(means$influence %*% numeric_slope(odds, c(0.6, 0.3))),
+  expect_equal(influence[, "odds_ratio"], drop(of_means %*% numeric_slope(odds, c(0.6, 0.3))),
                tolerance = 1e-6)
   ratio <- function(m) m[1] / m[2]
-  expect_equal(out$influence[, "ratio"], drop(means$influence %*% numeric_slope(ratio, c(0.6, 0.3))), tolerance = 1e-6)
-  expect_named(core_contrasts(list(estimate = c(mean_treated = -1, mean_control = 2), influence = means$influence))$estimate,
+  expect_equal(influence[, "ratio"], drop(of_means %*% numeric_slope(ratio, c(0.6, 0.3))), tolerance = 1e-6)
+  expect_named(core_contrasts(list(estimate = c(mean_treated = -1, mean_control = 2)))$estimate,
                c("mean_treated", "mean_control", "difference"))
 })

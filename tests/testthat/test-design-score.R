@@ -95,7 +95,7 @@ test_that("a column may hold the score, taken as known", {
   expect_equal(weights(design), ifelse(data$joined == 1, 1 / data$chance, 1 / (1 - data$chance)))
   effect <- measure_effect(design)
   known <- core_weighted_means(data$income, data$joined, weights(design))
-  expect_equal(effect$influence[, 1:2], known$influence)
+  expect_equal(effect$influence[, 1:2], known$influence())
   expect_match(paste(format(effect), collapse = " "), "taking the score as given")
   data$chance[c(4, 9)] <- c(NA, 1)
   error <- expect_error(score_units(study_of_many(data), score = "chance"), "2 rows, 1 of them missing; first rows:",
@@ -161,7 +161,7 @@ test_that("the same seed gives the same score whatever the workers, and leaves t
 test_that("folds keep the arms' shares and leave trimmed units to all of them", {
   study <- study_of_many()
   inside <- seq_len(300) > 30
-  fold <- withr::with_seed(1, draw_folds(study, inside, 5L, NULL))
+  fold <- withr::with_seed(1, draw_folds(study$z, inside, 5L, study$levels, NULL))
   expect_true(all(fold[1:30] == 0L) && all(fold[31:300] %in% 1:5))
   counts <- table(fold[inside], study$z[inside])
   expect_true(all(apply(counts, 2, function(count) diff(range(count))) <= 1))

@@ -69,7 +69,6 @@ test_that("clusters are not used with replacement, and a warning says so", {
 test_that("the bootstrap is refused with replacement, with the reason", {
   expect_error(measure_effect(matched(), inference = "bootstrap"), class = "twin_error_unsupported",
                regexp = "Abadie & Imbens 2008")
-  expect_error(measure_effect(study_of_many(), inference = "bootstrap"), class = "twin_error_unsupported")
 })
 
 test_that("on the score the standard error says whether its estimation is accounted for", {

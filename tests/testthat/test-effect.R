@@ -81,7 +81,7 @@ test_that("the weighted standard error is the stacked sandwich's", {
 
 test_that("accounting for the score makes the ATE more precise than pretending it is known", {
   design <- weigh_units(score_units(study_of_many(estimand = "ATE")))
-  naive <- core_weighted_means(many_crews()$income, many_crews()$joined, weights(design))$influence
+  naive <- core_weighted_means(many_crews()$income, many_crews()$joined, weights(design))$influence()
   naive_se <- sqrt(sum((naive[, 1] - naive[, 2])^2)) / 300
   expect_lt(tidy(measure_effect(design))$std.error[3], naive_se)
 })

@@ -1,0 +1,254 @@
+# What may be asked of which design; each refusal names the reason and the nearest thing that is possible.
+
+check_measured <- function(x, call = rlang::caller_env()) {
+  if (!inherits(x, "twin_arms")) return(check_design(x, "x", call))
+  if (!is.null(x$designs)) return(invisible(x))
+  abort_input(c("Effects of several arms need their weights.",
+                i = "Call {.fn score_units} and {.fn weigh_units} first; or take the arms two at a time from
+                     {.fn contrasts_of}."), call = call)
+}
+
+check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
+  outcome <- unlist(outcome)
+  known <- study$roles$outcome
+  if (is.null(outcome)) return(known[1L])
+  if (!is.character(outcome) || anyNA(outcome)) {
+    abort_input("{.arg outcome} must be names of the study's outcomes in quotes.", call = call)
+  }
+  stray <- setdiff(outcome, known)
+  if (length(stray) == 0L) return(unique(outcome))
+  near <- nearest_name(stray[1L], known)
+  abort_input(c(
+    "{.arg outcome} must be one of the study's outcomes.",
+    x = "It is {.val {stray}}; the study has {.val {known}}.",
+    i = if (is.null(near)) "Name it in {.fn frame_study}." else "Did you mean {.val {near}}?"
+  ), call = call)
+}
+
+# Options that have no use with the others asked for, and values out of range.
+check_options <- function(asked, given, call = rlang::caller_env()) {
+  refuse <- function(options, useful, with) {
+    if (!useful) refuse_stray(intersect(options, given), with, call = call)
+  }
+  estimator <- asked$estimator
+  with <- cli::format_inline("{.code estimator = \"{estimator}\"}")
+  refuse(c("model", "family"), estimator != "difference", with)
+  refuse("family", is.null(asked$learners) && estimator != "crossfit", "learners, who look at the outcome themselves")
+  refuse("scale_model", "hetprobit" %in% asked$family, "any family but {.val hetprobit}")
+  refuse("learners", estimator %in% c("targeted", "crossfit"), with)
+  refuse("folds", !is.null(asked$learners) || estimator == "crossfit", "an estimator without learners")
+  refuse("repeats", estimator == "crossfit", with)
+  refuse("normalise", estimator %in% c("difference", "augmented"), with)
+  refuse("quantiles", estimator == "difference", with)
+  way <- cli::format_inline("{.code inference = \"{asked$inference}\"}")
+  refuse(c("draws", "interval"), asked$inference == "bootstrap", way)
+  refuse(c("replicates", "replicate_scale"), asked$inference == "replicates", way)
+  refuse("cluster", asked$inference != "replicates", way)
+  check_option_values(asked, call)
+  check_by_outcome(asked, call)
+}
+
+check_option_values <- function(asked, call) {
+  check_number(asked$folds, min = 2, arg = "folds", call = call)
+  check_number(asked$repeats, min = 1, arg = "repeats", call = call)
+  check_flag(asked$normalise, "normalise", call)
+  check_number(asked$draws, min = 2, arg = "draws", call = call)
+  check_number(asked$level, min = 0, max = 1, open = TRUE, arg = "level", call = call)
+  check_number(asked$replicate_scale, min = 0, open = TRUE, null = TRUE, arg = "replicate_scale", call = call)
+  check_number(asked$seed, min = 0, arg = "seed", call = call)
+  check_string(asked$by, null = TRUE, arg = "by", call = call)
+  check_flag(asked$bands, "bands", call)
+  p <- asked$quantiles
+  if (!is.null(p) && !(is.numeric(p) && all(is.finite(p)) && all(p > 0 & p < 1) && !anyDuplicated(p))) {
+    abort_input("{.arg quantiles} must be different shares between 0 and 1, such as c(0.25, 0.5, 0.75).", call = call)
+  }
+}
+
+# model and family may be one for all outcomes, or named by outcome.
+check_by_outcome <- function(asked, call) {
+  for (arg in c("model", "family")) {
+    value <- asked[[arg]]
+    if (is.null(value) || rlang::is_formula(value) || (arg == "family" && is.null(names(value)))) next
+    stray <- setdiff(names(value), asked$outcome)
+    if (is.null(names(value)) || length(stray) > 0L) {
+      abort_input(c("{.arg {arg}} must be one for all outcomes, or named by outcome.",
+                    x = "Not among the outcomes asked for: {.val {stray}}."), call = call)
+    }
+  }
+  families <- c("gaussian", "binomial", "probit", "hetprobit", "poisson", "fractional")
+  if (is.null(names(asked$family)) && length(asked$family) > 1L) {
+    abort_input("{.arg family} must be one for all outcomes, or named by outcome.", call = call)
+  }
+  for (family in as.list(asked$family)) check_choice(family, families, "family", call)
+}
+
+check_estimator <- function(x, asked, call = rlang::caller_env()) {
+  estimand <- study_of(x)$estimand
+  switch(asked$estimator,
+    difference = check_difference(x, call),
+    regression = check_regression(x, asked$family, estimand, call),
+    crossfit = check_crossfit(x, asked, call),
+    check_augmented(x, asked$estimator, estimand, call)
+  )
+  if (!asked$normalise) check_plain_inverse(x, asked$estimator, call)
+  if (!is.null(asked$quantiles)) check_quantiles(x, asked, call)
+  if (!is.null(asked$by)) check_groups_of(x, asked$by, call)
+}
+
+check_difference <- function(x, call) {
+  if (design_kind(x) == "raw" && !is.null(design_score(x))) {
+    warn_kind("unadjusted", c(
+      "The design has a score but neither pairs nor weights: the difference is the raw one.",
+      i = "Call {.fn pair_units} or {.fn weigh_units}, or use {.code estimator = \"augmented\"}."
+    ))
+  }
+  warn_known_score(x)
+}
+
+check_regression <- function(x, family, estimand, call) {
+  if (reuses_units(x) && length(setdiff(family, "gaussian")) > 0L) {
+    abort_unsupported(c("The bias correction of matches is linear.",
+                        i = "Leave {.arg family} out, or pair without replacement."), call = call)
+  }
+  if (!estimand %in% c("ATO", "ATM") || !is.null(design_score(x))) return(invisible(x))
+  abort_unsupported(c("Outcome regression can't answer the {estimand} without a score: its population is defined by
+                       it.", i = "Call {.fn score_units} first."), call = call)
+}
+
+check_augmented <- function(x, estimator, estimand, call) {
+  if (has_pairs(x)) {
+    abort_unsupported(c(
+      "The {estimator} estimator works on scores and weights, not on pairs.",
+      i = "Use {.code estimator = \"regression\"} here, or {.fn weigh_units} in place of
+           {.fn {if (design_kind(x) == 'pairs') 'pair_units' else 'group_units'}}."
+    ), call = call)
+  }
+  if (is.null(study_of(x)$outside) && is.null(design_score(x)) &&
+        (!has_weights(x) || estimand %in% c("ATO", "ATM"))) {
+    abort_input(c("The {estimator} estimator needs a propensity score.", i = "Call {.fn score_units} first."),
+                call = call)
+  }
+}
+
+check_crossfit <- function(x, asked, call) {
+  if (design_kind(x) != "raw") {
+    abort_unsupported(c(
+      "Cross-fitting learns score and weights anew in every fold; it can't use the {design_kind(x)} of a design.",
+      i = "Give it the scored study, or use {.code estimator = \"augmented\"} here."
+    ), call = call)
+  }
+  if (is.null(asked$learners) && is.null(design_score(x)$settings$learners)) {
+    abort_input(c("Cross-fitting needs {.arg learners} of the outcome.",
+                  i = "For example {.code learners = c(\"logit\", \"forest\")}."), call = call)
+  }
+}
+
+check_plain_inverse <- function(x, estimator, call) {
+  inverse <- has_weights(x) && x$weighing$method %in% c("inverse", "arms") && !isTRUE(x$weighing$stabilise)
+  by_score <- estimator == "augmented" && design_kind(x) == "raw"
+  if (inverse || by_score) return(invisible(x))
+  abort_unsupported(c("{.code normalise = FALSE} is for inverse weights that are not stabilised.",
+                      i = "Leave it out, or use {.fn weigh_units} with its default method."), call = call)
+}
+
+check_quantiles <- function(x, asked, call) {
+  if (reuses_units(x)) {
+    abort_unsupported(c("No standard error of quantiles is known for matching with replacement.",
+                        i = "Pair without replacement, or use {.fn weigh_units}."), call = call)
+  }
+  if (!asked$normalise) abort_unsupported("Quantiles are those of normalised weights; leave one of both out.", call = call)
+  events <- study_of(x)$events[asked$outcome]
+  two <- asked$outcome[!vapply(events, is.na, NA)]
+  if (length(two) == 0L) return(invisible(x))
+  abort_input(c("An outcome with two values has no quantiles of interest: {.val {two}}.",
+                i = "Leave {.arg quantiles} out for it."), call = call)
+}
+
+# Sets of both directions have no seeker, so that a group's units would not be each other's partners.
+check_groups_of <- function(x, by, call) {
+  if (design_kind(x) == "sets" && study_of(x)$estimand == "ATE") {
+    abort_unsupported(c("Sets for the ATE can't be divided by {.val {by}} afterwards.",
+                        i = "Group with {.code exact = \"{by}\"} on a {.arg subset}, or use {.fn weigh_units}."),
+                      call = call)
+  }
+}
+
+check_inference <- function(x, asked, call = rlang::caller_env()) {
+  if (asked$inference == "replicates") check_replicates(asked, study_of(x), call)
+  if (length(asked$cluster) > 1L) check_two_clusters(x, asked, call)
+  if (asked$inference == "analytic") return(invisible(x))
+  if (asked$estimator == "crossfit") {
+    abort_unsupported(c("Cross-fitting has a variance of its own, which counts the draws of folds.",
+                        i = "Leave {.arg inference} out."), call = call)
+  }
+  if (!inherits(x, "twin_arms") && reuses_units(x)) {
+    abort_unsupported(c(
+      "The {asked$inference} is wrong for nearest-neighbour matching with replacement (Abadie & Imbens 2008).",
+      x = "How often a control is used does not vary among draws as it does among samples, so that its standard error
+           misses the truth in samples of any size.",
+      i = "Use {.code inference = \"analytic\"}."
+    ), call = call)
+  }
+}
+
+check_two_clusters <- function(x, asked, call) {
+  if (length(asked$cluster) > 2L) abort_input("{.arg cluster} takes one or two columns.", call = call)
+  if (asked$inference != "analytic") {
+    abort_unsupported(c("Draws can keep one kind of cluster whole, not two.",
+                        i = "Name one {.arg cluster}, or use {.code inference = \"analytic\"}."), call = call)
+  }
+  if (any(vapply(designs_in(x), has_pairs, NA))) {
+    abort_unsupported(c("Pairs and sets are clustered themselves; a second column makes three ways.",
+                        i = "Name one {.arg cluster}."), call = call)
+  }
+}
+
+# Matching with replacement has no clustered variance that is known to be right.
+warn_clusters <- function(name) {
+  warn_kind("clusters", c(
+    "The standard error of matching with replacement takes units as independent; the clusters of {.val {name}} are not
+     used.",
+    i = "Pair without replacement, use {.code group_units(x, \"full\")} or {.fn weigh_units} for clustered ones."
+  ), cluster = name)
+  list(codes = list(), name = NULL)
+}
+
+# A machine-learned score has no influence to carry; the augmented estimator needs none to first order.
+warn_known_score <- function(x) {
+  learnt <- has_weights(x) && !is.null(x$score$learners) && x$weighing$method %in% c("inverse", "strata")
+  if (!learnt) return(invisible(x))
+  warn_kind("known_score", c(
+    "The standard error takes the learners' score as known; it may be too small or too large.",
+    i = "{.code estimator = \"augmented\"} depends on the score's error in second order only."
+  ))
+}
+
+check_measured_arms <- function(units, study, block, call = rlang::caller_env()) {
+  where <- if (is.null(block$group)) "" else sprintf(" among \"%s\"", block$group) # nolint: object_usage_linter.
+  if (any(units$used) && diff(range(units$y[units$used])) == 0) {
+    abort_input(c(
+      "The outcome {.val {block$outcome}} does not vary: it is {units$y[units$used][1L]} for every unit in use{where}.",
+      i = "There is no effect to measure."
+    ), column = block$outcome, call = call)
+  }
+  size <- c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L))
+  if (all(size >= 2L)) return(warn_constant_arm(units, study, block))
+  arm <- names(size)[size < 2L][1L]
+  abort_input(c(
+    "Each arm must have at least 2 units with an outcome{where}.",
+    x = "The {arm} arm ({.val {study$levels[[arm]]}}) has {size[[arm]]} in {.val {block$outcome}};
+         {units$missing} value{?s} {?is/are} missing."
+  ), arm = arm, call = call)
+}
+
+warn_constant_arm <- function(units, study, block) {
+  for (arm in 1:0) {
+    y <- units$y[units$used & units$z == arm]
+    if (any(y != y[1L])) next
+    warn_kind("constant_arm", c(
+      "The outcome {.val {block$outcome}} is {y[1L]} for all {length(y)} units of {arm_name(arm, study)}.",
+      i = "The standard error counts no uncertainty there; ratios may be undefined."
+    ), arm = arm)
+  }
+  invisible(units)
+}

@@ -1,0 +1,223 @@
+#' Measure the effect of the treatment on how long something lasts
+#'
+#' For times that may be censored: the hazard ratio of a Cox regression on the treatment, weighted by the design; the
+#' survival curves of both arms under the design's weights; survival and mean time up to a horizon, with their
+#' differences (METHODS, "Effects"). Standard errors come from influence contributions that account for the estimated
+#' score and weights, clustered as in [measure_effect()].
+#'
+#' A hazard ratio compares those still there at each moment, and so changes over time even when the treatment's effect
+#' does not; the difference of restricted mean times is easier to read and needs no proportional hazards.
+#'
+#' @param x A `twin_study` or `twin_design`; not with replacement.
+#' @param time Name of the outcome that holds times, not negative.
+#' @param event Name of the outcome that says whether the event was seen (1) or the time was censored (0).
+#' @param horizon Up to when; by default the earlier of the arms' last times.
+#' @param inference,draws,interval,replicates,replicate_scale,cluster,level,lonely_stratum,seed As in
+#'   [measure_effect()].
+#' @return A `twin_effect` of the class `twin_hazard`. Its terms are `"hazard_ratio"` (treated over control; statistic
+#'   and interval on the log scale), `"survival_treated"`, `"survival_control"`, `"survival_difference"` (share without
+#'   the event at the horizon), `"restricted_mean_treated"`, `"restricted_mean_control"`,
+#'   `"restricted_mean_difference"` (mean time up to the horizon). `tidy(x, part = "curves")` gives the curves: `arm`,
+#'   `time`, `survival`, `std.error`, `conf.low`, `conf.high` (on the log-log scale). `plot()` draws them above the
+#'   numbers at risk, weighted and as counted.
+#' @section Errors: `twin_error_input` for unknown outcomes, negative times, an event that is not yes/no, an arm without
+#'   events, or a horizon beyond an arm's last time; `twin_error_unsupported` with replacement and for several arms.
+#' @references Lin, D. Y., Wei, L. J. (1989). The robust inference for the Cox proportional hazards model. JASA 84.
+#'   \doi{10.1080/01621459.1989.10478874}
+#'
+#'   Royston, P., Parmar, M. K. B. (2013). Restricted mean survival time. BMC Medical Research Methodology 13.
+#'   \doi{10.1186/1471-2288-13-152}
+#' @family effects
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = c("months_afloat", "left"),
+#'                      covariates = ~ boat_length + crew_size + past_income)
+#' design <- study |> score_units() |> weigh_units()
+#' effect <- measure_hazard(design, time = "months_afloat", event = "left")
+#' effect
+#' plot(effect)
+#' @export
+measure_hazard <- function(x, time, event, horizon = NULL,
+                           inference = c("analytic", "bootstrap", "jackknife", "replicates"), draws = 1000,
+                           interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
+                           cluster = NULL, level = 0.95, lonely_stratum = c("stop", "centre"), seed = NULL) {
+  given <- names(match.call())[-1L]
+  check_design(x)
+  study <- study_of(x)
+  check_string(time)
+  check_string(event)
+  check_outcomes_asked(c(time, event), study)
+  check_number(horizon, min = 0, open = TRUE, null = TRUE)
+  asked <- list(
+    estimator = "survival", normalise = TRUE, horizon = horizon, folds = 2, repeats = 1,
+    inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
+    interval = check_choice(interval, c("percentile", "normal")), replicates = unlist(replicates),
+    replicate_scale = replicate_scale, cluster = unlist(cluster), level = level, bands = FALSE,
+    lonely = check_choice(lonely_stratum, c("stop", "centre")), seed = if (is.null(seed)) 1 else seed
+  )
+  check_options(asked, given)
+  check_hazard_design(x)
+  check_inference(x, asked)
+  asked$clusters <- effect_clusters(study, asked$cluster)
+  block <- hazard_block(x, time, event)
+  effect <- measure_lasting(block, asked)
+  if (asked$inference == "analytic") return(effect)
+  asked$horizon <- effect$horizon
+  resample_effects(x, list(effect), list(block), asked)$effects[[1L]]
+}
+
+check_hazard_design <- function(x, call = rlang::caller_env()) {
+  if (reuses_units(x)) {
+    abort_unsupported(c("No standard error of a hazard ratio is known for matching with replacement.",
+                        i = "Pair without replacement, or use {.fn weigh_units}."), call = call)
+  }
+  if (design_kind(x) == "raw" && !is.null(design_score(x))) {
+    warn_kind("unadjusted", c("The design has a score but neither pairs nor weights: the comparison is the raw one.",
+                              i = "Call {.fn pair_units} or {.fn weigh_units}."))
+  }
+  warn_known_score(x)
+}
+
+hazard_block <- function(x, time, event, call = rlang::caller_env()) {
+  study <- study_of(x)
+  y <- open_outcome(study, time, "measure_hazard")
+  happened <- open_outcome(study, event, "measure_hazard")
+  if (attr(y, "shares")) {
+    abort_input("{.arg time} must be an outcome of times; {.val {time}} has two values.", column = time, call = call)
+  }
+  if (!attr(happened, "shares")) {
+    abort_input(c("{.arg event} must be an outcome that is yes or no; {.val {event}} holds other numbers.",
+                  i = "Code it 1 (seen) and 0 (censored)."), column = event, call = call)
+  }
+  bad <- which(y < 0)
+  if (length(bad) > 0L) {
+    abort_input(c("Times must not be negative.",
+                  x = "{.val {time}} is in {length(bad)} row{?s}; first: {first_rows(study$rows[bad])}."),
+                column = time, rows = study$rows[bad], call = call)
+  }
+  y <- as.double(y)
+  y[is.na(happened)] <- NA
+  list(x = x, outcome = time, event_name = event, y = y, event = as.double(happened), shares = FALSE)
+}
+
+measure_lasting <- function(block, asked, call = rlang::caller_env()) {
+  x <- block$x
+  units <- effect_units(x, block$y)
+  check_measured_arms(units, study_of(x), block, call)
+  result <- hazard_terms(block, units, asked, call)
+  found <- effect_vcov(x, result$influence(), units, asked$clusters, asked$lonely, call)
+  found$text <- paste(c(found$text, taken_as_given(x, asked)), collapse = ", ")
+  effect <- new_effect(block, list(estimate = result$estimate, influence = result$influence()), found, units, asked)
+  effect$event <- block$event_name
+  effect$horizon <- result$horizon
+  effect$events <- tapply(block$event[units$rows][units$used], units$z[units$used], sum)[c("1", "0")]
+  effect$curves <- curve_table(result, units, function(influence) {
+    effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov
+  })
+  effect$at_risk <- risk_table(block, units, result)
+  class(effect) <- c("twin_hazard", class(effect))
+  effect
+}
+
+# estimate, influence = function(), horizon, curves (by arm) and carry: derivatives in the weights to influence.
+hazard_terms <- function(block, units, asked, call) {
+  own <- unit_weights(block$x, units)
+  y <- units$y
+  event <- block$event[units$rows]
+  event[!units$used] <- 0
+  check_events(event, units, own$v, study_of(block$x), block$event_name, call)
+  arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
+    inside <- as.double(units$z == arm)
+    list(inside = inside, curve = core_survival_curve(y, event, own$v * inside),
+         last = max(y[own$v * inside > 0]))
+  })
+  horizon <- check_horizon(asked$horizon, arms, study_of(block$x), call)
+  cox <- core_cox(y, event, units$z, own$v)
+  if (!cox$converged) {
+    abort_convergence(c("The hazard ratio did not converge.", i = "One arm has too few events."), call = call)
+  }
+  survival <- vapply(arms, function(arm) core_survival_at(arm$curve, horizon), 0)
+  restricted <- vapply(arms, function(arm) core_restricted_mean(arm$curve, horizon), 0)
+  estimate <- c(hazard_ratio = exp(cox$log_ratio), with_difference("survival", survival),
+                with_difference("restricted_mean", restricted))
+  carry <- function(away) length(y) * own$v * away + core_carry(own$nuisance)(away)
+  influence <- function() {
+    of <- function(away) vapply(arms, function(arm) carry(away(arm$curve, y, event, arm$inside, horizon)), y)
+    pair <- cbind(diag(2), c(1, -1))
+    out <- cbind(estimate[[1L]] * carry(cox$away), of(core_survival_away) %*% pair, of(core_restricted_away) %*% pair)
+    colnames(out) <- names(estimate)
+    out
+  }
+  list(estimate = estimate, influence = influence, horizon = horizon, arms = arms, carry = carry, event = event,
+       v = own$v)
+}
+
+with_difference <- function(name, values) {
+  stats::setNames(c(values, values[[1L]] - values[[2L]]), paste(name, c("treated", "control", "difference"), sep = "_"))
+}
+
+check_events <- function(event, units, v, study, name, call) {
+  seen <- c(treated = sum(event[units$z == 1L & v > 0]), control = sum(event[units$z == 0L & v > 0]))
+  if (all(seen > 0)) return(invisible(seen))
+  arm <- names(which.min(seen)) # nolint: object_usage_linter. In the message.
+  abort_input(c(
+    "Each arm must have at least one event.",
+    x = "The {arm} arm ({.val {study$levels[[arm]]}}) has none in {.val {name}}: its hazard is 0 and the ratio undefined.",
+    i = "Is {.val {name}} coded 1 for the event and 0 for censored?"
+  ), arm = arm, counts = seen, call = call)
+}
+
+check_horizon <- function(horizon, arms, study, call) {
+  last <- vapply(arms, `[[`, 0, "last")
+  if (is.null(horizon)) return(min(last))
+  if (horizon <= min(last)) return(horizon)
+  arm <- names(which.min(last)) # nolint: object_usage_linter. In the message.
+  abort_input(c("{.arg horizon} must not lie beyond what both arms were seen for.",
+                x = "It is {horizon}; the last time in the {arm} arm ({.val {study$levels[[arm]]}}) is {min(last)}."),
+              call = call)
+}
+
+# Both curves at up to 60 times up to the horizon.
+curve_table <- function(result, units, vcov_of) {
+  parts <- lapply(names(result$arms), function(name) {
+    arm <- result$arms[[name]]
+    times <- arm$curve$times[arm$curve$times <= result$horizon]
+    if (length(times) > 60L) times <- unique(times[round(seq(1, length(times), length.out = 60L))])
+    survival <- core_survival_at(arm$curve, times)
+    se <- vapply(times, function(at) {
+      away <- core_survival_away(arm$curve, units$y, result$event, arm$inside, at)
+      sqrt(vcov_of(cbind(result$carry(away)))[1L, 1L])
+    }, 0)
+    data.frame(arm = name, time = c(0, times, result$horizon), survival = c(1, survival, survival[length(times)]),
+               std.error = c(0, se, se[length(times)]))
+  })
+  do.call(rbind, parts)
+}
+
+# Who is still there at round times: as counted and by weight.
+risk_table <- function(block, units, result) {
+  times <- pretty(c(0, result$horizon), 6)
+  times <- times[times <= result$horizon]
+  rows <- lapply(c(treated = 1L, control = 0L), function(arm) {
+    inside <- units$z == arm & result$v > 0
+    data.frame(arm = names(both_arms)[2L - arm], time = times,
+               counted = vapply(times, function(t) sum(inside & units$y >= t), 0),
+               weighted = vapply(times, function(t) sum(result$v[inside & units$y >= t]), 0))
+  })
+  out <- do.call(rbind, unname(rows))
+  out$arm <- sub("mean_", "", out$arm)
+  out
+}
+
+#' @export
+tidy.twin_hazard <- function(x, part = c("effect", "curves"), conf.level = x$level, ...) { # nolint: object_name_linter.
+  part <- check_choice(part, c("effect", "curves"))
+  rlang::check_dots_empty()
+  if (part == "effect") return(tidy.twin_effect(x, conf.level = conf.level))
+  table <- x$curves
+  inner <- table$survival > 0 & table$survival < 1
+  s <- ifelse(inner, table$survival, 0.5)
+  spread <- effect_quantile(conf.level, x$df) * table$std.error / abs(s * log(s))
+  table$conf.low <- ifelse(inner, s^exp(spread), table$survival)
+  table$conf.high <- ifelse(inner, s^exp(-spread), table$survival)
+  table
+}

@@ -1,0 +1,128 @@
+# Analytic standard errors: METHODS, "one currency".
+
+# list(vcov, df, text). clusters: list(codes, name), see effect_clusters().
+effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::caller_env()) {
+  study <- study_of(x)
+  codes <- lapply(clusters$codes, function(code) code[units$rows])
+  for (k in seq_along(codes)) check_cluster_count(codes[[k]][units$used], clusters$name[k], call)
+  if (has_pairs(x)) return(set_vcov(x, influence, units, if (length(codes) > 0L) codes[[1L]], clusters$name))
+  if (length(codes) == 2L) return(two_way_vcov(influence, codes, clusters$name, units$used))
+  cluster <- if (length(codes) > 0L) codes[[1L]]
+  stratum <- study$stratum[units$rows]
+  out <- core_vcov(influence, cluster, stratum, units$used, lonely)
+  if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
+  by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
+          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum))
+  list(vcov = out$vcov, df = if (is.null(cluster)) Inf else out$clusters - 1, text = paste(by, collapse = ", "))
+}
+
+two_way_vcov <- function(influence, codes, name, used) {
+  out <- core_vcov_two_way(influence, codes[[1L]], codes[[2L]], used)
+  list(vcov = out$vcov, df = out$clusters - 1,
+       text = sprintf("clustered two ways, by %s (%s)%s", and_list(name),
+                      paste(vapply(codes, function(code) length(unique(code[used])), 0L), collapse = " and "),
+                      if (out$raised) "; the larger one-way variance, since the two-way one is not positive" else ""))
+}
+
+# What the standard error takes as given, in words.
+taken_as_given <- function(x, asked) {
+  if (!inherits(x, "twin_design")) return(NULL)
+  method <- x$weighing$method
+  by_score <- if (has_weights(x)) any(c("inverse", "strata") %in% method) else
+    design_kind(x) == "raw" && asked$estimator %in% c("augmented", "targeted")
+  fixed <- asked$estimator == "crossfit" && !is.null(x$score) &&
+    !x$score$settings$source %in% c("learners", "regression", "ladder")
+  by_method <- c(own = "weights", strata = "strata", cells = "cells", cardinality = "sample")
+  given <- c(
+    if (fixed || (by_score && x$score$known)) "score", unname(by_method[intersect(method, names(by_method))]),
+    if (trims(x)) "trimming", if (has_weights(x) && !all(x$weighing$free)) "truncation"
+  )
+  if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
+}
+
+# list(codes, name): one entry per way of clustering, codes per study row. Named columns replace the study's own.
+effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
+  if (is.null(cluster)) {
+    return(list(codes = if (!is.null(study$cluster)) list(study$cluster) else list(), name = study$roles$cluster))
+  }
+  if (!is.character(cluster) || anyNA(cluster)) {
+    abort_input("{.arg cluster} must name one or two columns in quotes.", call = call)
+  }
+  check_columns(cluster, study$data, call = call)
+  codes <- lapply(cluster, function(name) group_codes(study$data[[name]][study$rows], name, "cluster", study$rows, call))
+  list(codes = codes, name = cluster)
+}
+
+check_cluster_count <- function(cluster, name, call) {
+  count <- length(unique(cluster))
+  if (count < 2L) {
+    abort_input(c("A clustered standard error needs at least 2 clusters.",
+                  x = "{.val {name}} has {count} among the units in use."), call = call)
+  }
+  if (count < 20L) {
+    warn_kind("few_clusters", c(
+      "Only {count} clusters in {.val {name}}: clustered standard errors tend to be too small.",
+      i = "Intervals use t with {count - 1} degrees of freedom; read them with care."
+    ))
+  }
+}
+
+stop_lonely <- function(strata, study, call) {
+  abort_input(c(
+    "A survey stratum must keep at least 2 clusters.",
+    x = "{.val {study$roles$stratum}}: only one is left in {.val {strata}}.",
+    i = "Merge strata, or use {.code lonely_stratum = \"centre\"} to centre it on the grand mean."
+  ), strata = strata, call = call)
+}
+
+# The joint covariance of single terms of several effects on the same data: each one's own variance, and the correlation
+# of their influence contributions. Those are summed within the study's clusters, or on the rows of matched sets, or
+# stand for themselves; where effects differ in that the lower correlation counts, which makes their difference less
+# certain. NA beside effects of matching with replacement, which have no influence contributions.
+# terms: per effect the names of its terms.
+joint_vcov <- function(effects, terms) {
+  of <- rep(seq_along(effects), lengths(terms))
+  contributions <- do.call(cbind, Map(row_contributions, effects, terms))
+  structures <- lapply(effects, row_structure)
+  distinct <- unique(structures)
+  correlations <- lapply(distinct, function(code) correlation_of(core_vcov(contributions * nrow(contributions), code)))
+  kind <- match(structures, distinct)
+  sets <- vapply(structures, function(code) !is.null(code), NA)
+  joint <- outer(seq_along(of), seq_along(of), Vectorize(function(a, b) {
+    i <- of[a]
+    j <- of[b]
+    # a set holds single units, not the other way round
+    asked <- if (sets[i] == sets[j]) unique(c(kind[i], kind[j])) else kind[if (sets[i]) i else j]
+    min(vapply(correlations[asked], function(r) r[a, b], 0))
+  }))
+  se <- sqrt(unlist(Map(function(effect, terms) diag(effect$vcov)[terms], effects, terms)))
+  joint <- joint * outer(se, se)
+  reuse <- vapply(effects, `[[`, NA, "reuse")[of]
+  joint[outer(reuse, reuse, `|`)] <- NA
+  diag(joint) <- se^2
+  joint
+}
+
+correlation_of <- function(out) {
+  size <- sqrt(diag(out$vcov))
+  ifelse(outer(size, size) > 0, out$vcov / outer(size, size), 0)
+}
+
+# Which rows of the data belong together: clusters, else matched sets, else NULL.
+row_structure <- function(effect) {
+  study <- effect$study
+  codes <- if (length(effect$clusters) > 0L) effect$clusters[[1L]] else effect$sets
+  if (is.null(codes)) return(NULL)
+  n <- nrow(study$data)
+  out <- -seq_len(n)  # rows outside stand alone
+  inside <- !is.na(codes)
+  out[study$rows[inside]] <- codes[inside]
+  out
+}
+
+# Influence / n on all rows of the data, so that effects on different units line up.
+row_contributions <- function(effect, terms) {
+  out <- matrix(0, nrow(effect$study$data), length(terms))
+  out[effect$study$rows[effect$rows], ] <- effect$influence[, terms] / length(effect$rows)
+  out
+}

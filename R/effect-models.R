@@ -1,0 +1,194 @@
+# Outcome models: one per arm, by regression or learnt.
+
+# What was asked for one outcome: formula and family may differ by outcome.
+outcome_formula <- function(asked, block) if (is.list(asked$model)) asked$model[[block$outcome]] else asked$model
+
+outcome_family <- function(asked, block) {
+  family <- asked$family
+  if (!is.null(names(family))) family <- if (block$outcome %in% names(family)) family[[block$outcome]]
+  if (is.null(family)) if (block$shares) "binomial" else "gaussian" else unname(family)
+}
+
+# For treated and control, lists for the core's estimators; weight: per unit at hand, 0 where it does not take part.
+arm_models <- function(block, units, weight, asked, call) {
+  study <- study_of(block$x)
+  family <- outcome_family(asked, block)
+  check_family_outcome(family, block, units, call)
+  terms <- model_terms(study, outcome_formula(asked, block), call)
+  matrix <- terms_matrix(study, terms)
+  if (length(units$rows) < nrow(matrix)) matrix <- matrix[units$rows, , drop = FALSE]
+  if (!is.null(units$group)) matrix <- columns_that_vary(matrix, weight > 0)
+  scale_matrix <- if (family == "hetprobit") {
+    spread <- scale_formula_of(asked$scale_model, study, call)
+    covariate_matrix(study$columns[all.vars(spread)], spread)[units$rows, , drop = FALSE]
+  }
+  lapply(c(treated = 1L, control = 0L), function(arm) {
+    outcome_model(matrix, units$y, weight * (units$z == arm), family, scale_matrix, arm, study, call)
+  })
+}
+
+# Within a group, what makes it one is constant.
+columns_that_vary <- function(matrix, inside) {
+  varies <- apply(matrix[inside, , drop = FALSE], 2L, function(column) any(column != column[1L]))
+  matrix[, varies, drop = FALSE]
+}
+
+outcome_model <- function(matrix, y, weight, family, scale_matrix, arm, study, call) {
+  name <- arm_name(arm, study)
+  check_arm_outcome(y[weight > 0], family, name, call)
+  fit <- core_fit_outcome(matrix, y, weight, family, scale_matrix)
+  if (fit$status == "separated") {
+    abort_separation(c(
+      "The outcome model of {name} is separated: covariates tell its 0s from its 1s without error.",
+      i = "Use {.code family = \"gaussian\"}, a smaller {.arg model}, or {.code estimator = \"difference\"}."
+    ), call = call)
+  }
+  if (fit$status != "converged") {
+    abort_convergence(c(
+      "The outcome model of {name} did not converge.",
+      i = "Use a smaller {.arg model} or another {.arg family}; look for levels whose outcome is always 0."
+    ), call = call)
+  }
+  if (length(fit$aliased) > 0L) warn_outcome_aliased(colnames(matrix)[fit$aliased], name)
+  fit
+}
+
+arm_name <- function(arm, study) {
+  word <- if (arm == 1L) "treated" else "control"
+  sprintf("the %s arm (%s)", word, study$levels[[word]])
+}
+
+# A column that is constant within one arm can't be estimated there; predictions for the other arm then lean on 0.
+warn_outcome_aliased <- function(terms, name) {
+  warn_kind("aliased", c(
+    "The outcome model of {name} leaves out {.val {terms}}: the other terms explain {?it/them} there.",
+    i = "Its predictions do not vary with {cli::qty(length(terms))}{?it/them}; name a smaller {.arg model} to say so."
+  ), terms = terms)
+}
+
+check_arm_outcome <- function(y, family, name, call) {
+  if (family == "gaussian" || any(y != y[1L])) return(invisible(y))
+  abort_input(c(
+    "The outcome does not vary in {name}: it is {y[1L]} for all {length(y)} units.",
+    x = "A {family} model has nothing to explain there.",
+    i = "Use {.code estimator = \"difference\"} or {.code family = \"gaussian\"}."
+  ), call = call)
+}
+
+check_family_outcome <- function(family, block, units, call) {
+  y <- units$y[units$used]
+  fits <- switch(family,
+    binomial = , probit = , hetprobit = block$shares,
+    fractional = all(y >= 0 & y <= 1), poisson = all(y >= 0), gaussian = TRUE
+  )
+  if (fits) return(invisible(family))
+  needs <- c(binomial = "an outcome of 0 and 1", probit = "an outcome of 0 and 1", hetprobit = "an outcome of 0 and 1",
+             fractional = "shares between 0 and 1", poisson = "values of 0 or more")[[family]]
+  abort_input(c("{.code family = \"{family}\"} needs {needs}.",
+                x = "The values of {.val {block$outcome}} go from {number_text(min(y))} to {number_text(max(y))}.",
+                i = "Use {.code family = \"gaussian\"}."), column = block$outcome, call = call)
+}
+
+# Predictions of stacked learners, each unit's from folds without it: they enter in second order only.
+learnt_models <- function(block, units, asked, call) {
+  learnt <- learn_targets(block, units, asked, fold_sets(block, units, asked, 1L, call), FALSE, call)
+  lapply(learnt[[1L]][c("treated", "control")], known_model)
+}
+
+known_model <- function(fitted) list(fitted = fitted, slope = 0, carry = function(v) 0)
+
+# Cross-fitted augmented weighting (Chernozhukov et al. 2018, definition 3.2): score and outcome models learnt on other
+# folds, the median over repeats of the draw of folds.
+crossfit_means <- function(block, units, asked, call) {
+  x <- block$x
+  study <- study_of(x)
+  s <- unit_sampling(x, units)
+  none <- core_known(length(s))
+  folds <- fold_sets(block, units, asked, round(asked$repeats), call)
+  repeats <- lapply(learn_targets(block, units, asked, folds, TRUE, call), function(learnt) {
+    v <- s * core_inverse_weight(learnt$score, units$z, study$estimand)
+    t <- s * core_target_weight(learnt$score, units$z, study$estimand)
+    means <- core_augmented_means(units$y, units$z, v, none, t, none,
+                                  lapply(learnt[c("treated", "control")], known_model))
+    influence <- means$influence()
+    found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
+    list(estimate = means$estimate, influence = influence, vcov = found$vcov, df = found$df, text = found$text, v = v)
+  })
+  chosen <- core_median_repeat(repeats)
+  list(estimate = chosen$estimate, influence = function() chosen$influence, vcov = chosen$vcov,
+       made = Reduce(`+`, lapply(repeats, `[[`, "v")) / length(repeats), df = repeats[[1L]]$df,
+       text = paste0(repeats[[1L]]$text, ", cross-fitted in ", plural(max(folds[[1L]]), "fold"),
+                     if (length(repeats) > 1L) sprintf(", median of %d repeats", length(repeats))))
+}
+
+# One vector of folds per repeat, over the units at hand; 0 for those that are not averaged.
+fold_sets <- function(block, units, asked, repeats, call) {
+  cluster <- if (length(asked$clusters$codes) > 0L) asked$clusters$codes[[1L]][units$rows]
+  lapply(seq_len(repeats), function(r) {
+    with_own_seed(asked$seed * 1000 + r, {
+      fold <- draw_folds(units$z, units$used, round(asked$folds), study_of(block$x)$levels, call, cluster)
+    })
+    fold
+  })
+}
+
+# Per repeat a list of out-of-fold predictions for the units at hand: score (where asked), treated, control.
+learn_targets <- function(block, units, asked, folds, with_score, call) {
+  x <- block$x
+  study <- study_of(x)
+  s <- unit_sampling(x, units)
+  s <- s / mean(s[units$used])
+  chosen <- if (is.null(asked$learners)) x$score$settings$learners else asked$learners
+  learners <- check_learners(chosen, call, numbers = !block$shares)
+  data <- learner_columns(study, outcome_formula(asked, block), call)[units$rows, , drop = FALSE]
+  score <- if (with_score) score_task(x, units, chosen, call)
+  targets <- unlist(lapply(folds, function(fold) {
+    outcome <- lapply(c(treated = 1L, control = 0L), function(arm) {
+      list(learners = learners, x = data, y = units$y, s = s, fold = fold, train = units$z == arm,
+           numbers = !block$shares)
+    })
+    score <- if (!is.null(score$learners)) {
+      list(score = c(score, list(y = units$z, s = s, fold = fold, train = TRUE, numbers = FALSE)))
+    }
+    c(score, outcome)
+  }), recursive = FALSE)
+  stacks <- Map(function(target, result) stack_target(target, result, call), targets,
+                run_targets(unname(targets), asked$seed))
+  each <- split(stacks, rep(seq_along(folds), each = length(stacks) / length(folds)))
+  lapply(each, function(part) {
+    if (with_score && is.null(score$learners)) part$score <- score$known
+    part
+  })
+}
+
+# Mixed out-of-fold predictions of one target.
+stack_target <- function(target, result, call) {
+  learners <- working_learners(target$learners, result$failures, call)
+  predictions <- result$predictions[, names(learners), drop = FALSE]
+  inside <- target$fold > 0L & target$train
+  weigh <- if (target$numbers) core_blend_weights else core_stack_weights
+  drop(predictions %*% weigh(predictions[inside, , drop = FALSE], target$y[inside], target$s[inside]))
+}
+
+# How the score is learnt anew in every fold: by the design's own learners, its regression, the outcome's learners when
+# there is no score; or list(known) where it can't be.
+score_task <- function(x, units, chosen, call) {
+  score <- design_score(x)
+  study <- study_of(x)
+  source <- if (is.null(score)) "learners" else score$settings$source
+  if (source == "learners") {
+    own <- if (is.null(score)) list(learners = chosen) else score$settings
+    return(list(learners = check_learners(own$learners, call),
+                x = learner_columns(study, own$model, call)[units$rows, , drop = FALSE]))
+  }
+  if (!source %in% c("regression", "ladder")) return(list(known = score$fitted[units$rows]))
+  matrix <- terms_matrix(study, score_terms(score, study))[units$rows, , drop = FALSE]
+  link <- score$link
+  list(x = as.data.frame(matrix), learners = list(own = list(
+    fit = function(x, z, weight) fit_regression_learner(as.matrix(x), z, weight, link),
+    predict = function(model, x) {
+      linear <- drop(cbind(1, as.matrix(x)) %*% model)
+      switch(link, logit = stats::plogis(linear), probit = stats::pnorm(linear), cloglog = -expm1(-exp(linear)))
+    }
+  )))
+}

@@ -1,0 +1,259 @@
+# Standard errors by running the whole design anew: bootstrap, jackknife, replicate weights (METHODS, "Standard errors").
+
+# The effects with the variance of the replicates, and the joint covariance of all their terms. plan: list(size,
+# weights = function(k), counts = function(k) or NULL, vcov = function(draws, estimate), df, text).
+resample_effects <- function(x, effects, blocks, asked, call = rlang::caller_env()) {
+  plan <- switch(asked$inference, bootstrap = bootstrap_plan(x, effects, asked, call),
+                 jackknife = jackknife_plan(x, effects, asked, call), replicates = replicate_plan(x, asked))
+  estimate <- unlist(lapply(effects, `[[`, "estimate"))
+  terms <- lapply(effects, function(effect) names(effect$estimate))
+  draws <- if (is.null(plan$draws)) run_replicates(x, blocks, asked, plan, terms) else plan$draws
+  draws <- check_draws(draws, plan$size, call)
+  vcov <- plan$vcov(draws, estimate)
+  dimnames(vcov) <- list(names(estimate), names(estimate))
+  place <- split(seq_along(estimate), rep(seq_along(effects), lengths(terms)))
+  effects <- Map(function(effect, at) {
+    effect$vcov <- vcov[at, at, drop = FALSE]
+    effect$df <- plan$df
+    given <- sub("^.*?(, cross|, taking|$)", "\\1", effect$inference, perl = TRUE)
+    effect$inference <- paste0(plan$text, if (nrow(draws) < plan$size)
+      sprintf(", %s failed", count_text(plan$size - nrow(draws))), sub("^.*(, taking .*)$", "\\1", given))
+    if (asked$inference == "bootstrap") effect$draws <- draws[, at, drop = FALSE]
+    effect
+  }, effects, place)
+  list(effects = effects, vcov = vcov)
+}
+
+# terms: per block the names of its terms. Rows: replicates; columns: all terms, NA where a replicate failed.
+run_replicates <- function(x, blocks, asked, plan, terms) {
+  chunks <- split(seq_len(plan$size), ceiling(seq_len(plan$size) / max(1, plan$size / 40)))
+  again <- replicate_runner(x, blocks, asked, plan, terms)
+  parts <- show_progress(plan$title, steps = length(chunks), work = function(tick) {
+    future.apply::future_lapply(chunks, function(chunk) {
+      out <- vapply(chunk, again, numeric(length(unlist(terms))))
+      tick(sprintf("%d of %d", max(chunk), plan$size))
+      matrix(out, nrow = length(chunk), byrow = TRUE)
+    }, future.seed = NULL, future.packages = "carefultwin")
+  })
+  draws <- do.call(rbind, parts)
+  colnames(draws) <- unlist(terms)
+  draws
+}
+
+# A function of the replicate's number that gives the estimates, all NA when the design can't be made.
+replicate_runner <- function(x, blocks, asked, plan, terms) {
+  fast <- plain_inverse_runner(x, blocks, asked, plan, terms)
+  if (!is.null(fast)) return(fast)
+  function(k) {
+    tryCatch(suppressWarnings({
+      made <- replicate_design(x, plan, k)
+      unlist(Map(function(block, design, terms) {
+        block$x <- design
+        if (!is.null(made$index)) {
+          block$y <- block$y[made$index]
+          block$inside <- block$inside[made$index]
+          block$event <- block$event[made$index]
+        }
+        unname(block_estimate(block, asked)[terms])
+      }, blocks, rep(made$designs, each = length(blocks) / length(made$designs)), terms))
+    }), twin_error = function(e) rep(NA_real_, length(unlist(terms))))
+  }
+}
+
+# The design run anew on replicate k: list(designs, index), index the study rows behind its units where they differ from
+# the study's own. Pairs need units, so that a unit drawn twice is there twice; everything else reads weights.
+replicate_design <- function(x, plan, k) {
+  study <- study_of(x)
+  study$logbook <- NULL
+  index <- NULL
+  pairs <- !inherits(x, "twin_arms") && has_pairs(x)
+  if (pairs && !is.null(plan$counts)) {
+    index <- rep(seq_along(study$z), plan$counts(k))
+    study <- study_rows(study, index)
+  } else {
+    study$s <- plan$weights(k)
+    study$matrices <- plan$matrices
+    if (pairs) {
+      index <- which(study$s > 0)
+      study <- study_rows(study, index)
+      study$matrices <- NULL
+    }
+  }
+  start <- study
+  if (inherits(x, "twin_arms")) start <- new_arms(study, x$arm, x$levels, NULL, NULL, list())
+  made <- replay(start, design_recipe(x))
+  list(designs = designs_in(made), index = index)
+}
+
+# Inverse weights by a logit on all units, with the difference of their means: each draw's score is found from the first
+# fit's. Nothing else is asked for often enough, on data large enough, to have a way of its own.
+plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
+  if (!is_plain_inverse(x, blocks, asked)) return(NULL)
+  study <- study_of(x)
+  y <- vapply(blocks, `[[`, numeric(length(study$z)), "y")
+  shares <- vapply(blocks, `[[`, NA, "shares")
+  matrix <- terms_matrix(study, score_terms(x$score, study))
+  fit <- unname(x$score[c("coefficients", "fitted", "covariance")])
+  names(fit) <- c("coefficients", "fitted", "covariance")
+  force(plan)
+  function(k) {
+    means <- core_redraw_weighted(matrix, as.double(study$z), y, plan$weights(k), study$estimand, fit)
+    if (is.null(means)) return(rep(NA_real_, length(unlist(terms))))
+    unlist(lapply(seq_along(blocks), function(b) {
+      unname(core_contrasts(list(estimate = means[, b]), shares[b])$estimate[terms[[b]]])
+    }))
+  }
+}
+
+is_plain_inverse <- function(x, blocks, asked) {
+  if (inherits(x, "twin_arms") || design_kind(x) != "weights") return(FALSE)
+  plain_score <- identical(x$score$settings$source, "regression") && x$score$link == "logit" &&
+    length(x$score$aliased) == 0L
+  plain_weights <- identical(x$weighing$method, "inverse") && all(x$weighing$free)
+  plain_effect <- asked$estimator == "difference" && asked$normalise && is.null(asked$quantiles) && is.null(asked$by)
+  complete <- !any(vapply(blocks, function(block) anyNA(block$y), NA))
+  plain_score && plain_weights && plain_effect && complete && all(design_kept(x))
+}
+
+check_draws <- function(draws, size, call) {
+  good <- rowSums(is.na(draws)) == 0
+  if (sum(good) < 2L) {
+    abort_input(c("Nearly all replicates failed: the design could be made again in {sum(good)} of {size}.",
+                  i = "Use {.code inference = \"analytic\"}; look for small cells and near separation."), call = call)
+  }
+  if (mean(good) < 0.95) {
+    warn_kind("draws", c(
+      "{sum(!good)} of {size} replicates failed and are left out.",
+      i = "The design could not be made again on them (an empty stratum, separation); the standard error speaks of the
+           others."
+    ), failed = sum(!good))
+  }
+  draws[good, , drop = FALSE]
+}
+
+# What is drawn: units or clusters, within survey strata. list(unit = per study row the code of what it belongs to, of
+# units 1..G sorted by stratum, sizes of the strata, name).
+drawn_units <- function(x, asked) {
+  study <- study_of(x)
+  n <- length(study$z)
+  own <- if (length(asked$clusters$codes) > 0L) asked$clusters$codes[[1L]] else seq_len(n)
+  stratum <- if (is.null(study$stratum)) rep(1L, n) else as.integer(study$stratum)
+  code <- core_group_codes(stratum, own)  # a cluster across strata is drawn apart in each, as the analytic sums are
+  first <- which(!duplicated(code))
+  first <- first[order(stratum[first])]
+  list(unit = match(code, code[first]), stratum = stratum[first], sizes = as.integer(table(stratum[first])),
+       clustered = length(asked$clusters$codes) > 0L, name = asked$clusters$name)
+}
+
+drawn_words <- function(units, study) {
+  paste0(if (units$clustered) sprintf("clusters of %s (%d)", units$name, length(units$stratum)) else "units",
+         if (!is.null(study$stratum)) sprintf(" within %s", study$roles$stratum))
+}
+
+check_drawn <- function(units, study, lonely, call) {
+  if (units$clustered) check_cluster_count(units$unit, units$name, call)
+  alone <- which(units$sizes < 2L)
+  if (is.null(study$stratum) || length(alone) == 0L) return(invisible(units))
+  abort_input(c("A survey stratum must keep at least 2 clusters to draw from.",
+                x = "{.val {study$roles$stratum}}: only one is in
+                     {.val {attr(study$stratum, 'labels')[sort(unique(units$stratum))[alone]]}}.",
+                i = "Merge strata, or use {.code inference = \"analytic\"}."), call = call)
+}
+
+bootstrap_plan <- function(x, effects, asked, call) {
+  study <- study_of(x)
+  units <- drawn_units(x, asked)
+  check_drawn(units, study, asked$lonely, call)
+  s <- sampling_weight(study)
+  counts <- function(k) core_draw_counts(units$sizes, asked$seed * 1e6 + k)[units$unit]
+  size <- round(asked$draws)
+  list(size = size, counts = counts, weights = function(k) s * counts(k), title = "Bootstrap draws",
+       matrices = new.env(parent = emptyenv()), vcov = function(draws, estimate) stats::cov(draws),
+       df = if (units$clustered) length(units$stratum) - 1 else Inf,
+       text = sprintf("bootstrap, %s draws of %s (seed %s), %s intervals", count_text(size),
+                      drawn_words(units, study), format(asked$seed), asked$interval))
+}
+
+# Leave one cluster (or unit) out; the others of its survey stratum stand for it.
+jackknife_plan <- function(x, effects, asked, call) {
+  study <- study_of(x)
+  units <- drawn_units(x, asked)
+  check_drawn(units, study, asked$lonely, call)
+  size <- length(units$stratum)
+  within <- units$sizes[match(units$stratum, sort(unique(units$stratum)))]
+  plan <- list(
+    size = size, title = "Jackknife", matrices = new.env(parent = emptyenv()),
+    vcov = function(draws, estimate) core_jackknife_vcov(draws, units$stratum, within),
+    df = if (units$clustered) size - 1 else Inf,
+    text = paste("jackknife, leaving out one at a time of the", sub("^units", paste(count_text(size), "units"),
+                                                                    drawn_words(units, study)))
+  )
+  if (has_closed_jackknife(x, effects, asked)) {
+    plan$draws <- do.call(cbind, lapply(effects, left_out_terms))
+    plan$size <- nrow(plan$draws)
+    plan$vcov <- function(draws, estimate) core_jackknife_vcov(draws, rep(1L, nrow(draws)), nrow(draws))
+    plan$text <- paste0(plan$text, " (closed form)")
+    return(plan)
+  }
+  if (!units$clustered && size > 5000L) {
+    abort_unsupported(c("A jackknife of {count_text(size)} units would run the design as often.",
+                        i = "Use {.code inference = \"bootstrap\"} or \"analytic\", or name a {.arg cluster}."), call = call)
+  }
+  s <- sampling_weight(study)
+  plan$weights <- function(k) {
+    same <- units$stratum[units$unit] == units$stratum[k]
+    s * ifelse(units$unit == k, 0, ifelse(same, within[k] / (within[k] - 1), 1))
+  }
+  if (is.null(study$stratum)) plan$counts <- function(k) as.integer(units$unit != k)
+  if (length(unique(within)) == 1L && is.null(study$stratum)) {
+    plan$weights <- function(k) s * (units$unit != k)  # a common factor changes nothing
+  }
+  plan
+}
+
+# Weighted means with weights that are not estimated, of one outcome: what is left when one unit goes is known.
+has_closed_jackknife <- function(x, effects, asked) {
+  known <- !inherits(x, "twin_arms") &&
+    (design_kind(x) == "raw" || (design_kind(x) == "weights" && x$weighing$method == "own"))
+  plain <- asked$estimator == "difference" && asked$normalise && is.null(asked$quantiles)
+  known && plain && length(effects) == 1L && length(asked$clusters$codes) == 0L && is.null(study_of(x)$stratum)
+}
+
+left_out_terms <- function(effect) {
+  values <- effect$measured
+  means <- core_leave_one_out(values$y, values$z, values$v)
+  core_contrast_values(means[, 1L], means[, 2L], names(effect$estimate))
+}
+
+# Columns of replicate weights, each in place of the sampling weight.
+replicate_plan <- function(x, asked) {
+  study <- study_of(x)
+  names <- replicate_columns(asked$replicates, study)
+  scale <- if (is.null(asked$replicate_scale)) 1 / length(names) else asked$replicate_scale
+  list(size = length(names), weights = function(k) as.double(study$data[[names[k]]][study$rows]),
+       title = "Replicate weights", matrices = new.env(parent = emptyenv()),
+       vcov = function(draws, estimate) scale * crossprod(sweep(draws, 2L, estimate)), df = length(names) - 1,
+       text = sprintf("%d replicate weights, scale %s", length(names), format(scale, digits = 4)))
+}
+
+replicate_columns <- function(replicates, study) {
+  if (length(replicates) != 1L || !endsWith(replicates, "*")) return(replicates)
+  stem <- substr(replicates, 1L, nchar(replicates) - 1L)
+  names(study$data)[startsWith(names(study$data), stem)]
+}
+
+check_replicates <- function(asked, study, call) {
+  if (!is.character(asked$replicates) || anyNA(asked$replicates)) {
+    abort_input(c("{.code inference = \"replicates\"} needs {.arg replicates}, the columns of replicate weights.",
+                  i = "For example {.code replicates = \"rep_*\"} for all columns that start so."), call = call)
+  }
+  names <- replicate_columns(asked$replicates, study)
+  check_columns(names, study$data, "replicates", call)
+  if (length(names) < 2L) {
+    abort_input("There must be at least 2 columns of replicate weights; {.val {asked$replicates}} names
+                 {length(names)}.", call = call)
+  }
+  for (name in names) {
+    check_weight(study$data[[name]][study$rows], name, study$z, study$levels, study$rows, call)
+  }
+}

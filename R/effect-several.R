@@ -1,0 +1,207 @@
+# Several effects measured in one call: outcomes, groups, contrasts of arms. A list of effects with what joins them.
+
+# effects: list of twin_effect; asked: the settings of measure_effect(); joint: covariance of all their terms where
+# replicates gave it, NULL to have it from the influence contributions.
+new_effects <- function(effects, asked, joint = NULL) {
+  labels <- effect_keys(effects)
+  names(effects) <- do.call(paste, c(unname(labels), sep = ", "))
+  structure(list(effects = effects, labels = labels, joint = joint, adjust = asked$adjust, by = asked$by,
+                 level = asked$level, bands = if (asked$bands) band_quantiles(effects, asked, joint)),
+            class = "twin_effects")
+}
+
+# What tells the effects apart: a data frame with those of contrast, outcome and group that differ.
+effect_keys <- function(effects) {
+  keys <- lapply(c("contrast", "outcome", "group"), function(key) {
+    values <- lapply(effects, `[[`, key)
+    if (is.null(values[[1L]])) NULL else unlist(values)
+  })
+  names(keys) <- c("contrast", "outcome", "group")
+  keys <- Filter(Negate(is.null), keys)
+  told <- vapply(keys, function(values) length(unique(values)) > 1L, NA)
+  if (!is.null(keys$group)) told["group"] <- TRUE
+  as.data.frame(keys[if (any(told)) told else "outcome"])
+}
+
+#' @exportS3Method
+study_of.twin_effects <- function(x) study_of(x$effects[[1L]]) # nolint: object_name_linter. An S3 method.
+
+#' @export
+length.twin_effects <- function(x) length(x$effects)
+
+#' @export
+`[[.twin_effects` <- function(x, i) {
+  effects <- unclass(x)$effects
+  known <- if (is.character(i)) i %in% names(effects) else i %in% seq_along(effects)
+  if (length(i) == 1L && known) return(effects[[i]])
+  abort_input("There is no effect {.val {i}}; there are {.val {names(effects)}}.")
+}
+
+#' @export
+names.twin_effects <- function(x) names(unclass(x)$effects)
+
+#' @export
+tidy.twin_effects <- function(x, part = c("effects", "groups"), conf.level = x$level, ...) { # nolint: object_name_linter.
+  rlang::check_dots_empty()
+  part <- check_choice(part, c("effects", "groups"))
+  if (part == "groups") return(group_differences(x, conf.level))
+  tables <- lapply(x$effects, generics::tidy, conf.level = conf.level)
+  keys <- x$labels[rep(seq_along(tables), vapply(tables, nrow, 0L)), setdiff(names(x$labels), "outcome"), drop = FALSE]
+  table <- cbind(keys, do.call(rbind, unname(tables)))
+  rownames(table) <- NULL
+  if (x$adjust != "none") table$p.adjusted <- adjusted_p(table, x$adjust)
+  if (!is.null(x$bands)) table <- cbind(table, band_limits(x, table))
+  table
+}
+
+# For looking at all effects: one family per term, means are no tests.
+adjusted_p <- function(table, adjust) {
+  method <- c(holm = "holm", bh = "BH")[[adjust]]
+  out <- rep(NA_real_, nrow(table))
+  for (term in setdiff(unique(table$term), names(both_arms))) {
+    rows <- table$term == term
+    out[rows] <- stats::p.adjust(table$p.value[rows], method)
+  }
+  out
+}
+
+# Per term the quantile of the largest |t| over the effects that have it, by draws from their joint distribution: a
+# multiplier bootstrap with normal multipliers, given the influence contributions.
+band_quantiles <- function(effects, asked, joint) {
+  table <- do.call(rbind, lapply(effects, generics::tidy))
+  if (is.null(joint)) joint <- joint_vcov(effects, lapply(effects, function(effect) names(effect$estimate)))
+  df <- min(vapply(effects, `[[`, 0, "df"))
+  terms <- setdiff(unique(table$term), names(both_arms))
+  vapply(stats::setNames(nm = terms), function(term) {
+    rows <- which(table$term == term)
+    part <- joint[rows, rows, drop = FALSE]
+    if (anyNA(part)) {
+      abort_unsupported("Effects of matching with replacement have no joint covariance, and so no {.arg bands}.",
+                        call = NULL)
+    }
+    with_own_seed(asked$seed, core_band_quantile(stats::cov2cor(part), asked$level, df))
+  }, 0)
+}
+
+band_limits <- function(x, table) {
+  ratio <- is_ratio_term(table$term)
+  centre <- ifelse(ratio, log(ifelse(ratio, table$estimate, 1)), table$estimate)
+  half <- unname(x$bands[table$term]) * ifelse(ratio, table$std.error / table$estimate, table$std.error)
+  back <- function(values) ifelse(ratio, exp(values), values)
+  data.frame(band.low = back(centre - half), band.high = back(centre + half))
+}
+
+# Differences of each group's difference from the first group's, per outcome and contrast.
+group_differences <- function(x, level) {
+  if (is.null(x$by)) abort_input("There are no groups here; see {.arg by} of {.fn measure_effect}.")
+  rows <- lapply(effect_families(x), function(at) {
+    joint <- differences_vcov(x, at)
+    estimate <- vapply(x$effects[at], function(effect) effect$estimate[["difference"]], 0)
+    df <- min(vapply(x$effects[at], `[[`, 0, "df"))
+    groups <- x$labels$group[at]
+    se <- sqrt(diag(joint)[-1L] + joint[1L, 1L] - 2 * joint[1L, -1L])
+    contrast_rows(data.frame(x$labels[at[-1L], setdiff(names(x$labels), c("group", "outcome")), drop = FALSE],
+                             outcome = x$effects[[at[1L]]]$outcome, first = groups[-1L], second = groups[1L],
+                             row.names = NULL),
+                  estimate[-1L] - estimate[1L], se, df, level)
+  })
+  do.call(rbind, unname(rows))
+}
+
+# Places of the effects that differ by group alone.
+effect_families <- function(x) {
+  other <- x$labels[setdiff(names(x$labels), "group")]
+  unname(split(seq_along(x$effects), if (ncol(other) > 0L) do.call(paste, other) else rep(1L, length(x$effects))))
+}
+
+differences_vcov <- function(x, at) {
+  if (is.null(x$joint)) return(joint_vcov(x$effects[at], rep(list("difference"), length(at))))
+  of <- rep(seq_along(x$effects), lengths(lapply(x$effects, `[[`, "estimate")))
+  rows <- which(rownames(x$joint) == "difference" & of %in% at)
+  x$joint[rows, rows, drop = FALSE]
+}
+
+contrast_rows <- function(labels, difference, se, df, level) {
+  half <- effect_quantile(level, df) * se
+  cbind(labels, data.frame(
+    difference = difference, std.error = se, statistic = difference / se,
+    p.value = effect_p_value(difference / se, df), conf.low = difference - half, conf.high = difference + half
+  ))
+}
+
+# Wald test that all differences from the first are 0; c(statistic, df, p.value).
+equality_test <- function(estimate, joint, df) {
+  k <- length(estimate) - 1L
+  if (k < 1L || anyNA(joint)) return(c(statistic = NA_real_, df = k, p.value = NA_real_))
+  contrast <- cbind(-1, diag(k))
+  away <- drop(contrast %*% estimate)
+  variance <- contrast %*% joint %*% t(contrast)
+  parts <- eigen(variance, symmetric = TRUE)
+  free <- parts$values > 1e-10 * max(parts$values, 1e-300)
+  statistic <- sum(crossprod(parts$vectors[, free, drop = FALSE], away)^2 / parts$values[free])
+  rank <- sum(free)
+  p <- if (is.finite(df)) stats::pf(statistic / rank, rank, df, lower.tail = FALSE) else
+    stats::pchisq(statistic, rank, lower.tail = FALSE)
+  c(statistic = statistic, df = rank, p.value = p)
+}
+
+#' @export
+glance.twin_effects <- function(x, ...) {
+  rlang::check_dots_empty()
+  rows <- do.call(rbind, unname(lapply(x$effects, generics::glance)))
+  cbind(x$labels[setdiff(names(x$labels), "outcome")], rows)
+}
+
+#' @export
+augment.twin_effects <- function(x, ...) {
+  rlang::check_dots_empty()
+  parts <- Map(function(effect, k) {
+    cbind(x$labels[rep(k, length(effect$rows)), , drop = FALSE], generics::augment(effect))
+  }, x$effects, seq_along(x$effects))
+  parts <- lapply(parts, function(part) part[Reduce(intersect, lapply(parts, names))])
+  out <- do.call(rbind, unname(parts))
+  rownames(out) <- NULL
+  out
+}
+
+#' @export
+as.data.frame.twin_effects <- function(x, ...) generics::tidy(x)
+
+#' @export
+coef.twin_effects <- function(object, ...) {
+  estimate <- lapply(unname(object$effects), `[[`, "estimate")
+  stats::setNames(unlist(estimate), term_keys(object))
+}
+
+term_keys <- function(x) {
+  paste0(rep(names(x), lengths(lapply(x$effects, `[[`, "estimate"))), ": ",
+         unlist(lapply(unname(x$effects), function(effect) names(effect$estimate))))
+}
+
+#' @export
+vcov.twin_effects <- function(object, ...) {
+  effects <- object$effects
+  joint <- object$joint
+  if (is.null(joint)) joint <- joint_vcov(effects, lapply(effects, function(effect) names(effect$estimate)))
+  at <- rep(seq_along(effects), lengths(lapply(effects, `[[`, "estimate")))
+  for (k in seq_along(effects)) joint[at == k, at == k] <- effects[[k]]$vcov
+  dimnames(joint) <- list(term_keys(object), term_keys(object))
+  joint
+}
+
+#' @export
+nobs.twin_effects <- function(object, ...) {
+  used <- lapply(object$effects, function(effect) effect$study$rows[effect$rows[effect$used]])
+  length(unique(unlist(used)))
+}
+
+#' @export
+confint.twin_effects <- function(object, parm = term_keys(object), level = object$level, ...) {
+  rlang::check_dots_empty()
+  table <- generics::tidy(object, conf.level = level)
+  known <- if (is.numeric(parm)) term_keys(object)[parm] else parm
+  check_terms(known, term_keys(object))
+  limits <- as.matrix(table[match(known, term_keys(object)), c("conf.low", "conf.high")])
+  dimnames(limits) <- list(known, limit_names(level))
+  limits
+}

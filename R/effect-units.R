@@ -1,0 +1,75 @@
+# Who is averaged, with which weights, and for whom.
+
+# Which study rows carry influence (`rows`), which of them are averaged (`used`) and with which design weight (`w`), and
+# their data. Units without an outcome or with sampling weight 0 leave with their pair; on weights they stay as carriers
+# of the score's influence. group: of the study's rows, which are asked about (NULL for all); on pairs the seekers.
+# counted: per study row, was the unit in the sample the design started from, with a known outcome? all_y: per study row.
+effect_units <- function(x, y, group = NULL) {
+  study <- study_of(x)
+  present <- !is.na(y)
+  counted <- present & sampling_weight(study) > 0
+  weight <- design_weight(x)
+  pairs <- if (has_pairs(x)) measured_pairs(x, counted, group)
+  if (!is.null(pairs)) weight <- core_pair_weights(pairs, length(y))
+  inside <- design_kept(x) & counted & weight > 0
+  asked <- if (is.null(group) || has_pairs(x)) TRUE else group
+  carries <- if (has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x)))) {
+    rep(TRUE, length(y))
+  } else {
+    inside & asked
+  }
+  rows <- which(carries)
+  before <- if (has_pairs(x)) x$before_pairs else design_kept(x)
+  missing <- sum(design_kept(x) & !present & (if (is.null(group)) TRUE else group))
+  y[!present] <- 0
+  list(rows = rows, used = (inside & asked)[rows], w = weight[rows], y = y[rows], z = study$z[rows], pairs = pairs,
+       counted = counted & before, all_y = y, missing = missing, group = group)
+}
+
+# Sampling weight of the units at hand, 0 for those that are not averaged.
+unit_sampling <- function(x, units) sampling_weight(study_of(x))[units$rows] * units$used
+
+# list(v, nuisance): s w of the design, and how its estimation enters.
+unit_weights <- function(x, units) {
+  s <- unit_sampling(x, units)
+  list(v = s * units$w, nuisance = if (has_weights(x)) core_scaled(weight_nuisance(x), s) else core_known(length(s)))
+}
+
+# The same for estimators that weigh by the score where the design has no weights of its own; made: those weights.
+score_weights <- function(x, units) {
+  if (has_weights(x)) return(unit_weights(x, units))
+  s <- unit_sampling(x, units)
+  v <- s * core_inverse_weight(x$score$fitted, x$study$z, x$study$estimand)
+  list(v = v, made = v, nuisance = core_scaled(inverse_nuisance(x), s))
+}
+
+# Whom the outcome models average over: list(t, nuisance), t = s h. Only ATO and ATM ask the score.
+effect_target <- function(x, units) {
+  study <- study_of(x)
+  s <- unit_sampling(x, units)
+  if (!is.null(study$outside)) return(arms_target(x, units))
+  e <- design_score(x)$fitted[units$rows]
+  h <- core_target_weight(e, units$z, study$estimand)
+  if (!study$estimand %in% c("ATO", "ATM")) return(list(t = s * h, nuisance = core_known(length(s))))
+  slope <- core_target_weight_slope(e, units$z, study$estimand)
+  list(t = s * h, nuisance = core_scaled(score_function_nuisance(x, slope), s))
+}
+
+# Of several arms: the population may hold units of the others, whose outcomes are not asked.
+arms_target <- function(x, units) {
+  arms <- x$weighing$arms
+  s <- sampling_weight(arms$base) * (units$used | (x$study$outside & (if (is.null(units$group)) TRUE else units$group)))
+  k <- x$weighing$k
+  made <- core_arm_target(arms$score$fitted, arms$arm, k, arms$base$estimand)
+  nuisance <- if (is.null(made$slope)) core_known(length(s)) else
+    core_scaled(arm_score_nuisance(arms), s * made$slope)
+  list(t = s * made$h, nuisance = nuisance)
+}
+
+# What small cells leave out of the variances of the two means.
+cell_shortfalls <- function(x, units) {
+  s <- unit_sampling(x, units)
+  cell <- x$set[units$rows]
+  target <- s * core_target_weight(NULL, units$z, x$study$estimand)
+  diag(vapply(1:0, function(arm) core_cell_shortfall(units$y, s * (units$z == arm), target, cell), 0))
+}
