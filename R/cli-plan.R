@@ -5,11 +5,12 @@ plan_keys <- function() {
   arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
   list(
     top = c("study", "designs", "effects", "probes", "report"),
-    study = arguments(frame_study, character()),
+    study = c(arguments(frame_study, character()), "reference"),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
     stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
-    effect = c("design", arguments(measure_effect, "x")),
+    effect = c("design", "measure", arguments(measure_effect, "x")),
+    hazard = c("design", "measure", arguments(measure_hazard, "x")),
     pairs = c("probe", "effect", arguments(probe_pairs, "x")),
     ratio = c("probe", "effect", "estimate", arguments(probe_ratio, "x")),
     report = c("title", "truth", "groups", arguments(assess_balance, c("x", "custom"))),
@@ -17,6 +18,7 @@ plan_keys <- function() {
   )
 }
 
+plan_measures <- function() list(effect = measure_effect, hazard = measure_hazard)
 plan_probes <- function() list(pairs = probe_pairs, ratio = probe_ratio)
 
 # list(path, lines, and the five parts), with every key checked.
@@ -67,7 +69,9 @@ check_plan <- function(plan) {
     for (step in plan_steps(plan, name)) check_keys(step$settings, keys[[step$verb]], plan, c("designs", name))
   }
   for (name in names(check_map(plan$effects, plan, "effects"))) {
-    check_keys(plan$effects[[name]], keys$effect, plan, c("effects", name))
+    kind <- plan$effects[[name]]$measure
+    check_reference(kind, names(plan_measures()), "measure", plan, c("effects", name))
+    check_keys(plan$effects[[name]], keys[[if (is.null(kind)) "effect" else kind]], plan, c("effects", name))
     check_reference(plan$effects[[name]]$design, names(plan$designs), "design", plan, c("effects", name))
   }
   for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys)
@@ -171,7 +175,7 @@ plan_study <- function(plan) {
     settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
     if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
     settings$event <- unlist(settings$event)
-    do.call(frame_study, settings)
+    do.call(if (is.null(settings$reference)) frame_study else frame_arms, settings)
   })
 }
 
@@ -196,7 +200,7 @@ plan_designs <- function(plan, study) {
         }
         design <- do.call(design_verbs()[[step$verb]], c(list(design), settings))
       }
-      check_class(design, "twin_design", "score_units", "design", NULL)
+      check_class(design, c("twin_design", "twin_arms"), "score_units", "design", NULL)
       design
     })
   })
@@ -232,9 +236,14 @@ plan_effects <- function(plan, study, designs) {
   lapply(stats::setNames(nm = names(plan$effects)), function(name) {
     at_place(plan, c("effects", name), {
       settings <- plan$effects[[name]]
-      if (!is.null(settings$model)) settings$model <- plan_formula(settings$model, "model")
+      for (key in intersect(names(settings), c("model", "scale_model"))) {
+        settings[[key]] <- if (is.list(settings[[key]])) lapply(settings[[key]], plan_formula, key) else
+          plan_formula(settings[[key]], key)
+      }
+      if (is.list(settings$family)) settings$family <- unlist(settings$family)
       from <- if (is.null(settings$design)) study else designs[[settings$design]]
-      do.call(measure_effect, c(list(from), settings[setdiff(names(settings), "design")]))
+      measure <- plan_measures()[[if (is.null(settings$measure)) "effect" else settings$measure]]
+      do.call(measure, c(list(from), settings[setdiff(names(settings), c("design", "measure"))]))
     })
   })
 }

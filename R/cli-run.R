@@ -29,9 +29,10 @@ run_plan <- function(path, out, strict) {
   plan <- read_plan(path)
   check_out(out)
   study <- plan_study(plan)
-  resume_logbook(study, previous_entries(out))
-  say_study(study)
-  designs <- plan_designs(plan, study)
+  resume_logbook(study_of(study), previous_entries(out))
+  say_study(study_of(study))
+  made <- plan_designs(plan, study)
+  designs <- two_arm_designs(made)
   balances <- plan_balances(plan, designs)
   say_balances(designs, balances)
   failed <- unbalanced(balances)
@@ -40,13 +41,13 @@ run_plan <- function(path, out, strict) {
                                 and_list(failed))))
     return(1L)
   }
-  effects <- plan_effects(plan, study, designs)
+  effects <- plan_effects(plan, study, made)
   truth <- unlist(plan$report$truth)
   at_place(plan, c("report", "truth"), check_truth(truth, effects, call = NULL))
   say_effects(effects, truth)
   probes <- plan_probe_results(plan, effects)
   for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
-  parts <- report_parts(study, designs, effects, probes, truth, balances, plan_groups(plan, study))
+  parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
   make_folder(dirname(out))
   draft <- tempfile(".twin-", dirname(out))
   on.exit(unlink(draft, recursive = TRUE))
@@ -77,10 +78,9 @@ say_balances <- function(designs, balances) {
 }
 
 say_effects <- function(effects, truth) {
-  for (outcome in unique(vapply(effects, `[[`, "", "outcome"))) {
-    chosen <- Filter(function(effect) effect$outcome == outcome, effects)
-    writeLines(c("", format(compare_effects(!!!chosen, truth = if (outcome %in% names(truth)) truth[[outcome]]))))
-  }
+  for (comparison in effect_comparisons(effects, truth)) writeLines(c("", format(comparison)))
+  several <- several_effects(effects)
+  for (name in names(several)) writeLines(c("", paste0(name, ":"), format(several[[name]])))
   if (length(effects) > 0L) writeLines("")
 }
 
@@ -124,11 +124,19 @@ write_results <- function(draft, parts, plan) {
     prefixed("balance", parts$balances),
     prefixed("weights", lapply(Filter(has_weights, parts$designs), assess_weights)),
     if (!is.null(parts$scored)) list(calibration = assess_score(parts$scored)),
-    prefixed("effects", parts$comparisons), prefixed("probe", parts$probes)
+    prefixed("effects", parts$comparisons), prefixed("effects", several_effects(parts$effects)),
+    prefixed("probe", parts$probes)
   )
+  names(results) <- make.unique(names(results), " ")  # an effect may have the name of an outcome
   for (name in names(results)) {
     for (ending in c(".csv", ".tex")) export_table(results[[name]], paste0(table_file(name), ending))
     if (name != "groups") save_figure(plot(results[[name]]), figure_file(name))
+  }
+  lasting <- lasting_effects(parts$effects)
+  for (name in names(lasting)) {
+    data.table::fwrite(generics::tidy(lasting[[name]], part = "curves"),
+                       paste0(table_file(paste("curves", name)), ".csv"))
+    save_figure(plot(lasting[[name]]), figure_file(paste("curves", name)))
   }
   paired <- Filter(has_pairs, parts$designs)
   for (name in names(paired)) {

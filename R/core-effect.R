@@ -64,8 +64,8 @@ core_regression_means <- function(v, v_nuisance, t, t_nuisance, models) {
 
 # Targeted estimation (van der Laan & Rubin 2006): the models' predictions, on the outcome's range (low, high) and held
 # a little inside it, are shifted on the logit scale, by arm, until the weighted residuals of the arm sum to 0; then
-# they are averaged over the target. Weighting the shift, in place of a covariate 1/e in it, keeps it small where weights
-# are large.
+# they are averaged over the target. Weighting the shift, in place of a covariate 1/e in it, keeps it small where
+# weights are large.
 core_targeted_means <- function(y, z, v, v_nuisance, t, t_nuisance, models, range) {
   n <- length(y)
   width <- range[2L] - range[1L]

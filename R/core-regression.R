@@ -1,5 +1,6 @@
 # Regressions. x: n x p without intercept (the kernels add one); y and weight: n doubles. family: "binomial" or "logit",
-# "fractional" (the same for shares), "probit", "cloglog", "poisson" or "gaussian". start: p + 1 coefficients to begin from, NULL for the kernel's own.
+# "fractional" (the same for shares), "probit", "cloglog", "poisson" or "gaussian". start: p + 1 coefficients to begin
+# from, NULL for the kernel's own.
 core_fit <- function(x, y, weight, family, start = NULL) {
   glue_fit_regression(x, y, weight, core_family_link(family), start)
 }

@@ -2,9 +2,9 @@
 # whose units stand together. Every replicate has a random stream of its own.
 core_draw_counts <- function(sizes, seed) glue_draw_counts(sizes, seed)
 
-# One bootstrap draw of inverse-weighted means. y: n x k outcomes; s: the draw's weights (sampling weight times how often
-# the unit was drawn); fit: core_fit() of the logit score to all units, from which this draw's score is found. Returns
-# 2 x k means (treated, control); NULL when the draw has no score.
+# One bootstrap draw of inverse-weighted means. y: n x k outcomes; s: the draw's weights (sampling weight times how
+# often the unit was drawn); fit: core_fit() of the logit score to all units, from which this draw's score is found.
+# Returns 2 x k means (treated, control); NULL when the draw has no score.
 core_redraw_weighted <- function(x, z, y, s, estimand, fit) {
   e <- glue_refit_logit(x, z, s, fit$coefficients, fit$fitted, fit$covariance)
   if (length(e) == 0L) return(NULL)
@@ -25,8 +25,8 @@ core_leave_one_out <- function(y, z, v) {
   }, numeric(length(y)))
 }
 
-# sum over strata of (G_h - 1) / G_h times the squares about the stratum's mean. draws: replicates x terms; stratum, size
-# (G_h): per replicate.
+# sum over strata of (G_h - 1) / G_h times the squares about the stratum's mean. draws: replicates x terms; stratum,
+# size (G_h): per replicate.
 core_jackknife_vcov <- function(draws, stratum, size) {
   centred <- draws - rowsum(draws, stratum)[as.character(stratum), , drop = FALSE] / tabulate(stratum)[stratum]
   crossprod(centred * sqrt((size - 1) / size))

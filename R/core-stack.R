@@ -51,7 +51,8 @@ core_on_simplex <- function(x) {
 # 2018, definition 3.3).
 core_median_repeat <- function(repeats) {
   difference <- vapply(repeats, function(one) one$estimate[[1L]] - one$estimate[[2L]], 0)
-  middle <- function(values) order(values)[unique(c(floor((length(values) + 1) / 2), ceiling((length(values) + 1) / 2)))]
+  half <- (length(repeats) + 1) / 2
+  middle <- function(values) order(values)[unique(c(floor(half), ceiling(half)))]
   mean_of <- function(parts) Reduce(`+`, parts) / length(parts)
   chosen <- repeats[middle(difference)]
   estimate <- mean_of(lapply(chosen, `[[`, "estimate"))

@@ -1,17 +1,49 @@
 # Survival with weights v (METHODS, "Effects"). time, event (0/1): n. `away` vectors are derivatives of an estimate in
 # each v_i; a weight of 0 takes a unit out.
 
-# The hazard ratio of treated against control by weighted Cox regression (Lin & Wei 1989: score residuals over the
-# information are the derivative in the weights, ties by Efron): list(log_ratio, away).
+# The hazard ratio of treated against control by weighted Cox regression, ties by Efron: list(log_ratio, away).
 core_cox <- function(time, event, z, v) {
   inside <- v > 0
-  data <- data.frame(time = time[inside], event = event[inside], z = z[inside], v = v[inside])
-  # a formula of its own environment: coxph() looks for weights there
-  fit <- survival::coxph(survival::Surv(time, event) ~ z, data, weights = v, robust = FALSE, model = TRUE,
+  units <- list(time = time[inside], event = event[inside], z = z[inside], v = v[inside])
+  fit <- survival::coxph(survival::Surv(time, event) ~ z, units, weights = v, robust = FALSE, y = FALSE,
                          control = survival::coxph.control(eps = 1e-11, iter.max = 50, timefix = FALSE))
   away <- numeric(length(time))
-  away[inside] <- stats::residuals(fit, type = "score", weighted = FALSE) * drop(fit$var)
+  away[inside] <- cox_away(units, unname(fit$coefficients))
   list(log_ratio = unname(fit$coefficients), away = away, converged = fit$iter < 50)
+}
+
+# The derivative of the log hazard ratio b in each weight: that of the score equation over the information (Lin & Wei
+# 1989). At a time with d deaths, whose weights have the mean m, Efron's equation is
+#   U = sum over deaths v z - m sum over j = 0..d-1 of x_j,  x_j = (S1 - (j / d) T1) / D_j,  D_j = S0 - (j / d) T0,
+# with S0, S1 the sums of v r and v r z (r = exp(b z)) over those at risk, T0, T1 over the deaths. In v_i it changes by
+# z_i - sum x_j / d for a death, and by -m r_i sum (z_i - x_j) / D_j for one at risk, times 1 - j / d for a death.
+cox_away <- function(units, b) {
+  order <- order(units$time)
+  time <- units$time[order]
+  event <- units$event[order] == 1
+  z <- units$z[order]
+  v <- units$v[order]
+  r <- exp(b * z)
+  at_risk <- function(x) rev(cumsum(rev(x)))
+  first <- match(time[event], time)  # the sums of a time stand at its first row
+  tie <- match(time[event], unique(time[event]))
+  size <- tabulate(tie)
+  share <- (sequence(size) - 1) / size[tie]
+  of_tie <- function(x) core_sums_by(x, tie)
+  t0 <- of_tie((v * r)[event])[tie]
+  t1 <- of_tie((v * r * z)[event])[tie]
+  d <- at_risk(v * r)[first] - share * t0
+  x <- (at_risk(v * r * z)[first] - share * t1) / d
+  m <- of_tie(v[event])[tie] / size[tie]
+  place <- findInterval(time, unique(time[event])) + 1L
+  up_to <- function(terms) c(0, cumsum(of_tie(terms)))[place]
+  away <- -r * (z * up_to(m / d) - up_to(m * x / d))
+  own <- function(terms) of_tie(terms)[tie]
+  away[event] <- away[event] + z[event] - own(x) / size[tie] +
+    r[event] * (z[event] * own(m * share / d) - own(m * share * x / d))
+  out <- numeric(length(time))
+  out[order] <- away / sum(m * x * (1 - x))
+  out
 }
 
 # Weighted product-limit curve: at the event times, those who died (N), those at risk (Y) and survival after.
@@ -23,15 +55,15 @@ core_survival_curve <- function(time, event, v) {
   sorted <- time[inside][order]
   at_risk <- rev(cumsum(rev(v[order])))
   times <- unique(sorted[event[order] == 1])
-  died <- rowsum((v * event)[order], sorted)[as.character(times), 1L]
+  died <- core_sums_by((v * event)[order], match(sorted, times), length(times))
   risk <- at_risk[match(times, sorted)]
-  list(times = times, died = unname(died), risk = risk, survival = cumprod(1 - pmin(died / risk, 1)))
+  list(times = times, died = died, risk = risk, survival = cumprod(1 - pmin(died / risk, 1)))
 }
 
 core_survival_at <- function(curve, at) c(1, curve$survival)[findInterval(at, curve$times) + 1L]
 
-# d log S(t) / d v_i = -[event_i 1(T_i <= t) / (Y - N)(T_i) - G(min(t, T_i))], G(u) = sum over t_k <= u of N / (Y (Y - N)).
-# Where everybody dies survival is 0 and nothing moves it.
+# d log S(t) / d v_i = -[event_i 1(T_i <= t) / (Y - N)(T_i) - G(min(t, T_i))], with G(u) the sum over t_k <= u of
+# N / (Y (Y - N)). Where everybody dies survival is 0 and nothing moves it.
 curve_parts <- function(curve) {
   left <- curve$risk - curve$died
   open <- left > 1e-12 * curve$risk
@@ -40,10 +72,18 @@ curve_parts <- function(curve) {
 }
 
 core_survival_away <- function(curve, time, event, inside, at) {
+  core_survival_slopes(curve, time, event, inside)(at)
+}
+
+# The same as a function of t, for many of them.
+core_survival_slopes <- function(curve, time, event, inside) {
   parts <- curve_parts(curve)
   place <- findInterval(time, curve$times)
-  own <- event * (time <= at) * c(0, parts$one)[place + 1L]
-  -core_survival_at(curve, at) * inside * (own - parts$g[pmin(place, findInterval(at, curve$times)) + 1L])
+  own <- event * c(0, parts$one)[place + 1L]
+  function(at) {
+    last <- findInterval(at, curve$times)
+    -core_survival_at(curve, at) * inside * (own * (time <= at) - parts$g[pmin(place, last) + 1L])
+  }
 }
 
 # Area under the curve up to the horizon.

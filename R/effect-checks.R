@@ -2,10 +2,8 @@
 
 check_measured <- function(x, call = rlang::caller_env()) {
   if (!inherits(x, "twin_arms")) return(check_design(x, "x", call))
-  if (!is.null(x$designs)) return(invisible(x))
-  abort_input(c("Effects of several arms need their weights.",
-                i = "Call {.fn score_units} and {.fn weigh_units} first; or take the arms two at a time from
-                     {.fn contrasts_of}."), call = call)
+  if (!is.null(x$designs) || is.null(x$score)) return(invisible(x))
+  abort_input(c("These arms have a score but no weights yet.", i = "Call {.fn weigh_units} first."), call = call)
 }
 
 check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
@@ -27,23 +25,24 @@ check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
 
 # Options that have no use with the others asked for, and values out of range.
 check_options <- function(asked, given, call = rlang::caller_env()) {
-  refuse <- function(options, useful, with) {
-    if (!useful) refuse_stray(intersect(options, given), with, call = call)
+  refuse <- function(stray, useful, with) {
+    if (!useful) refuse_stray(intersect(stray, given), with, call = call)
   }
   estimator <- asked$estimator
-  with <- cli::format_inline("{.code estimator = \"{estimator}\"}")
-  refuse(c("model", "family"), estimator != "difference", with)
+  # functions: making such text takes longer than all checks together
+  with <- function() cli::format_inline("{.code estimator = \"{estimator}\"}")
+  refuse(c("model", "family"), estimator != "difference", with())
   refuse("family", is.null(asked$learners) && estimator != "crossfit", "learners, who look at the outcome themselves")
-  refuse("scale_model", "hetprobit" %in% asked$family, "any family but {.val hetprobit}")
-  refuse("learners", estimator %in% c("targeted", "crossfit"), with)
+  refuse("scale_model", "hetprobit" %in% asked$family, "other families than \"hetprobit\"")
+  refuse("learners", estimator %in% c("targeted", "crossfit"), with())
   refuse("folds", !is.null(asked$learners) || estimator == "crossfit", "an estimator without learners")
-  refuse("repeats", estimator == "crossfit", with)
-  refuse("normalise", estimator %in% c("difference", "augmented"), with)
-  refuse("quantiles", estimator == "difference", with)
-  way <- cli::format_inline("{.code inference = \"{asked$inference}\"}")
-  refuse(c("draws", "interval"), asked$inference == "bootstrap", way)
-  refuse(c("replicates", "replicate_scale"), asked$inference == "replicates", way)
-  refuse("cluster", asked$inference != "replicates", way)
+  refuse("repeats", estimator == "crossfit", with())
+  refuse("normalise", estimator %in% c("difference", "augmented"), with())
+  refuse("quantiles", estimator == "difference", with())
+  way <- function() cli::format_inline("{.code inference = \"{asked$inference}\"}")
+  refuse(c("draws", "interval"), asked$inference == "bootstrap", way())
+  refuse(c("replicates", "replicate_scale"), asked$inference == "replicates", way())
+  refuse("cluster", asked$inference != "replicates", way())
   check_option_values(asked, call)
   check_by_outcome(asked, call)
 }
@@ -66,20 +65,18 @@ check_option_values <- function(asked, call) {
 
 # model and family may be one for all outcomes, or named by outcome.
 check_by_outcome <- function(asked, call) {
-  for (arg in c("model", "family")) {
-    value <- asked[[arg]]
-    if (is.null(value) || rlang::is_formula(value) || (arg == "family" && is.null(names(value)))) next
-    stray <- setdiff(names(value), asked$outcome)
-    if (is.null(names(value)) || length(stray) > 0L) {
-      abort_input(c("{.arg {arg}} must be one for all outcomes, or named by outcome.",
-                    x = "Not among the outcomes asked for: {.val {stray}}."), call = call)
-    }
-  }
+  if (!is.null(asked$model) && !rlang::is_formula(asked$model)) check_named_by_outcome(asked, "model", call)
+  if (!is.null(names(asked$family)) || length(asked$family) > 1L) check_named_by_outcome(asked, "family", call)
   families <- c("gaussian", "binomial", "probit", "hetprobit", "poisson", "fractional")
-  if (is.null(names(asked$family)) && length(asked$family) > 1L) {
-    abort_input("{.arg family} must be one for all outcomes, or named by outcome.", call = call)
-  }
   for (family in as.list(asked$family)) check_choice(family, families, "family", call)
+}
+
+check_named_by_outcome <- function(asked, arg, call) {
+  names <- names(asked[[arg]])
+  stray <- setdiff(names, asked$outcome)
+  if (!is.null(names) && length(stray) == 0L) return(invisible(asked))
+  abort_input(c("{.arg {arg}} must be one for all outcomes, or named by outcome.",
+                x = if (length(stray) > 0L) "Not among the outcomes asked for: {.val {stray}}."), call = call)
 }
 
 check_estimator <- function(x, asked, call = rlang::caller_env()) {
@@ -110,7 +107,7 @@ check_regression <- function(x, family, estimand, call) {
     abort_unsupported(c("The bias correction of matches is linear.",
                         i = "Leave {.arg family} out, or pair without replacement."), call = call)
   }
-  if (!estimand %in% c("ATO", "ATM") || !is.null(design_score(x))) return(invisible(x))
+  if (!estimand %in% c("ATO", "ATM") || !is.null(design_score(x)) || !is.null(study_of(x)$outside)) return(invisible(x))
   abort_unsupported(c("Outcome regression can't answer the {estimand} without a score: its population is defined by
                        it.", i = "Call {.fn score_units} first."), call = call)
 }
@@ -156,7 +153,9 @@ check_quantiles <- function(x, asked, call) {
     abort_unsupported(c("No standard error of quantiles is known for matching with replacement.",
                         i = "Pair without replacement, or use {.fn weigh_units}."), call = call)
   }
-  if (!asked$normalise) abort_unsupported("Quantiles are those of normalised weights; leave one of both out.", call = call)
+  if (!asked$normalise) {
+    abort_unsupported("Quantiles are those of normalised weights; leave one of both out.", call = call)
+  }
   events <- study_of(x)$events[asked$outcome]
   two <- asked$outcome[!vapply(events, is.na, NA)]
   if (length(two) == 0L) return(invisible(x))

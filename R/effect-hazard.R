@@ -40,7 +40,7 @@ measure_hazard <- function(x, time, event, horizon = NULL,
                            inference = c("analytic", "bootstrap", "jackknife", "replicates"), draws = 1000,
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
                            cluster = NULL, level = 0.95, lonely_stratum = c("stop", "centre"), seed = NULL) {
-  given <- names(match.call())[-1L]
+  given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_design(x)
   study <- study_of(x)
   check_string(time)
@@ -105,7 +105,7 @@ measure_lasting <- function(block, asked, call = rlang::caller_env()) {
   check_measured_arms(units, study_of(x), block, call)
   result <- hazard_terms(block, units, asked, call)
   found <- effect_vcov(x, result$influence(), units, asked$clusters, asked$lonely, call)
-  found$text <- paste(c(found$text, taken_as_given(x, asked)), collapse = ", ")
+  found$given <- taken_as_given(x, asked)
   effect <- new_effect(block, list(estimate = result$estimate, influence = result$influence()), found, units, asked)
   effect$event <- block$event_name
   effect$horizon <- result$horizon
@@ -161,7 +161,7 @@ check_events <- function(event, units, v, study, name, call) {
   arm <- names(which.min(seen)) # nolint: object_usage_linter. In the message.
   abort_input(c(
     "Each arm must have at least one event.",
-    x = "The {arm} arm ({.val {study$levels[[arm]]}}) has none in {.val {name}}: its hazard is 0 and the ratio undefined.",
+    x = "The {arm} arm ({.val {study$levels[[arm]]}}) has none in {.val {name}}: its hazard is 0, the ratio undefined.",
     i = "Is {.val {name}} coded 1 for the event and 0 for censored?"
   ), arm = arm, counts = seen, call = call)
 }
@@ -176,19 +176,20 @@ check_horizon <- function(horizon, arms, study, call) {
               call = call)
 }
 
-# Both curves at up to 60 times up to the horizon.
+# Both curves at up to 40 times up to the horizon.
 curve_table <- function(result, units, vcov_of) {
-  parts <- lapply(names(result$arms), function(name) {
-    arm <- result$arms[[name]]
-    times <- arm$curve$times[arm$curve$times <= result$horizon]
-    if (length(times) > 60L) times <- unique(times[round(seq(1, length(times), length.out = 60L))])
-    survival <- core_survival_at(arm$curve, times)
-    se <- vapply(times, function(at) {
-      away <- core_survival_away(arm$curve, units$y, result$event, arm$inside, at)
-      sqrt(vcov_of(cbind(result$carry(away)))[1L, 1L])
-    }, 0)
-    data.frame(arm = name, time = c(0, times, result$horizon), survival = c(1, survival, survival[length(times)]),
-               std.error = c(0, se, se[length(times)]))
+  parts <- show_progress("Curves", steps = length(result$arms), work = function(tick) {
+    lapply(names(result$arms), function(name) {
+      arm <- result$arms[[name]]
+      times <- arm$curve$times[arm$curve$times <= result$horizon]
+      if (length(times) > 40L) times <- unique(times[round(seq(1, length(times), length.out = 40L))])
+      survival <- core_survival_at(arm$curve, times)
+      slopes <- core_survival_slopes(arm$curve, units$y, result$event, arm$inside)
+      se <- vapply(times, function(at) sqrt(vcov_of(cbind(result$carry(slopes(at))))[1L, 1L]), 0)
+      tick(name)
+      data.frame(arm = name, time = c(0, times, result$horizon), survival = c(1, survival, survival[length(times)]),
+                 std.error = c(0, se, se[length(times)]))
+    })
   })
   do.call(rbind, parts)
 }

@@ -28,16 +28,20 @@ two_way_vcov <- function(influence, codes, name, used) {
 taken_as_given <- function(x, asked) {
   if (!inherits(x, "twin_design")) return(NULL)
   method <- x$weighing$method
-  by_score <- if (has_weights(x)) any(c("inverse", "strata") %in% method) else
-    design_kind(x) == "raw" && asked$estimator %in% c("augmented", "targeted")
-  fixed <- asked$estimator == "crossfit" && !is.null(x$score) &&
-    !x$score$settings$source %in% c("learners", "regression", "ladder")
   by_method <- c(own = "weights", strata = "strata", cells = "cells", cardinality = "sample")
   given <- c(
-    if (fixed || (by_score && x$score$known)) "score", unname(by_method[intersect(method, names(by_method))]),
+    if (score_is_given(x, asked$estimator)) "score", unname(by_method[intersect(method, names(by_method))]),
     if (trims(x)) "trimming", if (has_weights(x) && !all(x$weighing$free)) "truncation"
   )
   if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
+}
+
+score_is_given <- function(x, estimator) {
+  if (is.null(x$score)) return(FALSE)
+  if (estimator == "crossfit") return(!x$score$settings$source %in% c("learners", "regression", "ladder"))
+  by_score <- if (has_weights(x)) any(c("inverse", "strata") %in% x$weighing$method) else
+    design_kind(x) == "raw" && estimator %in% c("augmented", "targeted")
+  by_score && x$score$known
 }
 
 # list(codes, name): one entry per way of clustering, codes per study row. Named columns replace the study's own.
@@ -49,7 +53,9 @@ effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
     abort_input("{.arg cluster} must name one or two columns in quotes.", call = call)
   }
   check_columns(cluster, study$data, call = call)
-  codes <- lapply(cluster, function(name) group_codes(study$data[[name]][study$rows], name, "cluster", study$rows, call))
+  codes <- lapply(cluster, function(name) {
+    group_codes(study$data[[name]][study$rows], name, "cluster", study$rows, call)
+  })
   list(codes = codes, name = cluster)
 }
 

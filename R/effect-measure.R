@@ -4,22 +4,25 @@
 #' design, with standard errors that account for the estimated score, weights and outcome models (METHODS, "Effects"
 #' and "Standard errors").
 #'
-#' | estimator | works on | what it does |
-#' |---|---|---|
-#' | `"difference"` | every design | weighted means: the raw comparison on a bare study, the matching estimator on pairs and sets, the weighted one on weights (Hajek: normalised by arm), the stratified one on strata and cells |
-#' | `"regression"` | every design | mean predictions of one outcome model per arm, fitted with the design's weights, over the estimand's population; with replacement the bias-corrected matching estimator (Abadie & Imbens 2011) |
-#' | `"augmented"` | scores, weights, strata, cells | weights and one outcome model per arm; right when either is |
-#' | `"targeted"` | scores, weights, strata, cells | the models' predictions shifted on the outcome's range until the weighted residuals vanish (van der Laan & Rubin 2006); right when either is, and never outside the range |
-#' | `"crossfit"` | bare or scored studies, with `learners` | the augmented estimator with score and outcome models learnt on other folds (Chernozhukov et al. 2018); the median over `repeats` |
+#' * `"difference"`, on every design: weighted means. The raw comparison on a bare study, the matching estimator on
+#'   pairs and sets, the weighted one on weights (Hajek: normalised by arm), the stratified one on strata and cells.
+#' * `"regression"`, on every design: mean predictions of one outcome model per arm, fitted with the design's weights,
+#'   over the estimand's population. With replacement it is the bias-corrected matching estimator (Abadie & Imbens
+#'   2011).
+#' * `"augmented"`, on scores, weights, strata and cells: weights and one outcome model per arm; right when either is.
+#' * `"targeted"`, on the same: the models' predictions, shifted on the outcome's range until the weighted residuals
+#'   vanish (van der Laan & Rubin 2006); right when either is, and never outside the range.
+#' * `"crossfit"`, on bare and scored studies with `learners`: the augmented estimator with score and outcome models
+#'   learnt on other folds (Chernozhukov et al. 2018), the median over `repeats`.
 #'
 #' ATE, ATT and ATC are answered by all of them; ATO and ATM by all but regression without a score. Several outcomes,
 #' subgroups (`by`) and studies of several arms give one effect for each, side by side in a `twin_effects` with their
 #' joint covariance.
 #'
 #' @section Standard errors: `inference = "analytic"` sums influence contributions (on pairs and sets clustered on the
-#'   set, Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated score).
-#'   Clusters and strata named in the study are used without being asked, a column or two named in `cluster` instead.
-#'   With clusters intervals use Student's t with G - 1 degrees of freedom. On pairs and sets with clusters the
+#'   set, Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated
+#'   score). Clusters and strata named in the study are used without being asked, a column or two named in `cluster`
+#'   instead. With clusters intervals use Student's t with G - 1 degrees of freedom. On pairs and sets with clusters the
 #'   variance is two-way by the clusters of either unit, and never below that of independent sets (strata are then not
 #'   centred, which is conservative). Learners' scores, trimming bounds, strata and truncation points are taken as
 #'   given, and the print says so.
@@ -30,11 +33,11 @@
 #'   `"replicates"` re-runs it with every column of replicate weights. All three are refused for matching with
 #'   replacement, for which they are wrong (Abadie & Imbens 2008).
 #'
-#'   In simulations (`validation/`) 95% intervals of the doubly robust estimators cover 93 to 97% of the time where their
-#'   assumptions hold; those of the ATT by inverse weights and of pairs are a little wide, those of weights under poor
-#'   overlap and of few clusters (below 20) too narrow. Regression on matches keeps some bias of the match.
+#'   In simulations (`validation/`) 95% intervals of the doubly robust estimators cover 93 to 97% of the time where
+#'   their assumptions hold; those of the ATT by inverse weights and of pairs are a little wide, those of weights under
+#'   poor overlap and of few clusters (below 20) too narrow. Regression on matches keeps some bias of the match.
 #'
-#' @param x A `twin_study`, `twin_design` or weighted `twin_arms` (of [frame_arms()]).
+#' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()], without a score or weighted.
 #' @param outcome Names of the study's outcomes; the first by default.
 #' @param estimator `"difference"` (default), `"regression"`, `"augmented"`, `"targeted"` or `"crossfit"`.
 #' @param model A one-sided formula for the outcome models in the study's covariates; the study's covariates, as framed,
@@ -44,8 +47,8 @@
 #'   default binomial for outcomes that are 0/1 and gaussian for others. A vector named by outcome gives each its own.
 #'   With replacement always gaussian; learners look at the outcome themselves.
 #' @param scale_model For `"hetprobit"`: a one-sided formula of the scale; all numeric and yes/no covariates by default.
-#' @param learners For `"crossfit"` and `"targeted"`: learners of the outcome, as in [score_units()]; `"logit"` then is a
-#'   linear regression for outcomes that are not 0/1. `"crossfit"` uses those of the design's score by default, and on
+#' @param learners For `"crossfit"` and `"targeted"`: learners of the outcome, as in [score_units()]; `"logit"` then is
+#'   a linear regression for outcomes that are not 0/1. `"crossfit"` uses those of the design's score by default, and on
 #'   a study without a score the same learners for the score.
 #' @param folds With `learners`: how many folds, default 5; they keep the arms' shares, or clusters whole.
 #' @param repeats For `"crossfit"`: how often the folds are drawn, default 5. The estimate is that of the repeat whose
@@ -136,7 +139,7 @@ measure_effect <- function(x, outcome = NULL,
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
                            cluster = NULL, level = 0.95, adjust = c("none", "holm", "bh"), bands = FALSE,
                            lonely_stratum = c("stop", "centre"), seed = NULL) {
-  given <- names(match.call())[-1L]
+  given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_measured(x)
   study <- study_of(x)
   asked <- list(
@@ -193,16 +196,15 @@ effect_blocks <- function(x, asked, call = rlang::caller_env()) {
 
 measure_block <- function(block, asked, call = rlang::caller_env(2)) {
   x <- block$x
-  clusters <- asked$clusters
-  if (reuses_units(x) && !is.null(clusters$codes)) clusters <- warn_clusters(and_list(clusters$name))
+  asked$clusters <- effect_clusters(study_of(x), asked$cluster, call)
+  if (reuses_units(x) && length(asked$clusters$codes) > 0L) asked$clusters <- warn_clusters(asked$clusters$name)
   units <- effect_units(x, block$y, block$inside)
   check_measured_arms(units, study_of(x), block, call)
-  asked$clusters <- clusters
   means <- effect_means(block, units, asked, call)
   result <- block_terms(block, units, means, asked)
   influence <- result$influence()
   inference <- if (is.null(means$vcov)) {
-    found <- effect_vcov(x, influence, units, clusters, asked$lonely, call)
+    found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
     if (design_kind(x) == "cells" && asked$estimator == "difference") {
       found$vcov <- found$vcov + contrast_vcov(cell_shortfalls(x, units), result)
     }
@@ -210,12 +212,13 @@ measure_block <- function(block, asked, call = rlang::caller_env(2)) {
   } else {
     list(vcov = contrast_vcov(means$vcov, result), df = if (is.null(means$df)) Inf else means$df, text = means$text)
   }
-  inference$text <- paste(c(inference$text, taken_as_given(x, asked)), collapse = ", ")
+  inference$given <- taken_as_given(x, asked)
   new_effect(block, list(estimate = result$estimate, influence = influence, v = means$made), inference, units, asked)
 }
 
 # The estimates of a block alone: what a replicate needs.
 block_estimate <- function(block, asked) {
+  asked$clusters <- effect_clusters(study_of(block$x), asked$cluster)
   units <- effect_units(block$x, block$y, block$inside)
   check_measured_arms(units, study_of(block$x), block, NULL)
   if (asked$estimator == "survival") return(hazard_terms(block, units, asked, NULL)$estimate)

@@ -82,8 +82,10 @@ check_family_outcome <- function(family, block, units, call) {
     fractional = all(y >= 0 & y <= 1), poisson = all(y >= 0), gaussian = TRUE
   )
   if (fits) return(invisible(family))
-  needs <- c(binomial = "an outcome of 0 and 1", probit = "an outcome of 0 and 1", hetprobit = "an outcome of 0 and 1",
-             fractional = "shares between 0 and 1", poisson = "values of 0 or more")[[family]]
+  needs <- c( # nolint: object_usage_linter. In the message.
+    binomial = "an outcome of 0 and 1", probit = "an outcome of 0 and 1", hetprobit = "an outcome of 0 and 1",
+    fractional = "shares between 0 and 1", poisson = "values of 0 or more"
+  )[[family]]
   abort_input(c("{.code family = \"{family}\"} needs {needs}.",
                 x = "The values of {.val {block$outcome}} go from {number_text(min(y))} to {number_text(max(y))}.",
                 i = "Use {.code family = \"gaussian\"}."), column = block$outcome, call = call)

@@ -1,9 +1,9 @@
 # An effect is an influence vector: estimates, one row of influence per study row in `rows`, and what is needed to say
 # how they were made.
 
-# block: see effect_blocks(); result: list(estimate, influence, and v where the estimator made weights of its own); inference: list(vcov, df, text); units: see
-# effect_units(); asked: the settings of measure_effect(). pairs, sets, clusters: who belongs together, for what reads
-# the effect later.
+# block: see effect_blocks(); result: list(estimate, influence, and v where the estimator made weights of its own);
+# inference: list(vcov, df, text, given: what is taken as given, in words); units: see effect_units(); asked: the settings of measure_effect(). pairs, sets,
+# clusters: who belongs together, for what reads the effect later.
 new_effect <- function(block, result, inference, units, asked) {
   x <- block$x
   study <- study_of(x)
@@ -17,7 +17,8 @@ new_effect <- function(block, result, inference, units, asked) {
     study = study, kind = design_kind(x), reuse = reuses_units(x), design = design_label(x),
     note = if (inherits(x, "twin_design")) x$note else character(), estimand = study$estimand,
     estimate = result$estimate, influence = result$influence,
-    rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df, inference = inference$text,
+    rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df,
+    inference = paste(c(inference$text, inference$given), collapse = ", "), given = inference$given,
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),
                missing = units$missing),
     sizes = arm_sizes(v, units$z), worst_smd = block_imbalance(block, v, units, result$v),
@@ -106,7 +107,8 @@ glance.twin_effect <- function(x, ...) {
   book <- summary(logbook(x))
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, design = x$design,
-    family = if (is.null(x$family)) NA_character_ else x$family, nobs = stats::nobs(x), n_treated = x$counts[["treated"]], n_control = x$counts[["control"]],
+    family = if (is.null(x$family)) NA_character_ else x$family, nobs = stats::nobs(x),
+    n_treated = x$counts[["treated"]], n_control = x$counts[["control"]],
     missing_outcome = x$counts[["missing"]], ess_treated = x$sizes[["treated"]], ess_control = x$sizes[["control"]],
     worst_smd = x$worst_smd, df = x$df, inference = x$inference, designs_before = book$before,
     designs_after = book$after

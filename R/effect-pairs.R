@@ -143,8 +143,11 @@ nearby_units <- function(x, units, y) {
     pool <- counted[study$z[counted] == arm]
     lists <- core_nearest(core_pair_problem(linear[counted], linear[pool], min(calipers$width, Inf)), 2L, FALSE,
                           thread_count())
-    list(found = diff(lists$start) == 2, first = pool[lists$row[lists$start[-length(lists$start)] + 1]],
-         second = pool[lists$row[lists$start[-1L]]])
+    found <- diff(lists$start) == 2
+    last <- lists$start[-1L][found]
+    pair <- matrix(NA_integer_, length(counted), 2L)
+    pair[found, ] <- pool[lists$row[c(last - 1, last)]]
+    list(found = found, first = pair[, 1L], second = pair[, 2L])
   })
   inside <- arms$treated$found & arms$control$found
   rows <- counted[inside]

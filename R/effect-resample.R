@@ -1,4 +1,5 @@
-# Standard errors by running the whole design anew: bootstrap, jackknife, replicate weights (METHODS, "Standard errors").
+# Standard errors by running the whole design anew: bootstrap, jackknife, replicate weights (METHODS, "Standard
+# errors").
 
 # The effects with the variance of the replicates, and the joint covariance of all their terms. plan: list(size,
 # weights = function(k), counts = function(k) or NULL, vcov = function(draws, estimate), df, text).
@@ -15,13 +16,20 @@ resample_effects <- function(x, effects, blocks, asked, call = rlang::caller_env
   effects <- Map(function(effect, at) {
     effect$vcov <- vcov[at, at, drop = FALSE]
     effect$df <- plan$df
-    given <- sub("^.*?(, cross|, taking|$)", "\\1", effect$inference, perl = TRUE)
-    effect$inference <- paste0(plan$text, if (nrow(draws) < plan$size)
-      sprintf(", %s failed", count_text(plan$size - nrow(draws))), sub("^.*(, taking .*)$", "\\1", given))
+    failed <- plan$size - nrow(draws)
+    effect$inference <- paste(c(plan$text, if (failed > 0L) paste(count_text(failed), "failed"),
+                                given_to_replicates(x)), collapse = ", ")
     if (asked$inference == "bootstrap") effect$draws <- draws[, at, drop = FALSE]
     effect
   }, effects, place)
   list(effects = effects, vcov = vcov)
+}
+
+# What replicates can't estimate anew: columns of the user's own.
+given_to_replicates <- function(x) {
+  if (!inherits(x, "twin_design")) return(NULL)
+  given <- c(if (identical(x$score$settings$source, "column")) "score", if (identical(x$weighing$method, "own")) "weights")
+  if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
 }
 
 # terms: per block the names of its terms. Rows: replicates; columns: all terms, NA where a replicate failed.
@@ -107,12 +115,18 @@ plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
 
 is_plain_inverse <- function(x, blocks, asked) {
   if (inherits(x, "twin_arms") || design_kind(x) != "weights") return(FALSE)
-  plain_score <- identical(x$score$settings$source, "regression") && x$score$link == "logit" &&
-    length(x$score$aliased) == 0L
-  plain_weights <- identical(x$weighing$method, "inverse") && all(x$weighing$free)
-  plain_effect <- asked$estimator == "difference" && asked$normalise && is.null(asked$quantiles) && is.null(asked$by)
   complete <- !any(vapply(blocks, function(block) anyNA(block$y), NA))
-  plain_score && plain_weights && plain_effect && complete && all(design_kept(x))
+  plain_weights <- identical(x$weighing$method, "inverse") && all(x$weighing$free)
+  has_plain_logit(x$score) && plain_weights && is_plain_difference(asked) && complete && all(design_kept(x))
+}
+
+has_plain_logit <- function(score) {
+  identical(score$settings$source, "regression") && score$link == "logit" && length(score$aliased) == 0L
+}
+
+# A difference of normalised means for everybody.
+is_plain_difference <- function(asked) {
+  asked$estimator == "difference" && asked$normalise && is.null(asked$quantiles) && is.null(asked$by)
 }
 
 check_draws <- function(draws, size, call) {
@@ -180,43 +194,39 @@ jackknife_plan <- function(x, effects, asked, call) {
   units <- drawn_units(x, asked)
   check_drawn(units, study, asked$lonely, call)
   size <- length(units$stratum)
-  within <- units$sizes[match(units$stratum, sort(unique(units$stratum)))]
-  plan <- list(
-    size = size, title = "Jackknife", matrices = new.env(parent = emptyenv()),
-    vcov = function(draws, estimate) core_jackknife_vcov(draws, units$stratum, within),
-    df = if (units$clustered) size - 1 else Inf,
-    text = paste("jackknife, leaving out one at a time of the", sub("^units", paste(count_text(size), "units"),
-                                                                    drawn_words(units, study)))
-  )
+  text <- paste("jackknife, leaving out one at a time of the",
+                sub("^units", paste(count_text(size), "units"), drawn_words(units, study)))
   if (has_closed_jackknife(x, effects, asked)) {
-    plan$draws <- do.call(cbind, lapply(effects, left_out_terms))
-    plan$size <- nrow(plan$draws)
-    plan$vcov <- function(draws, estimate) core_jackknife_vcov(draws, rep(1L, nrow(draws)), nrow(draws))
-    plan$text <- paste0(plan$text, " (closed form)")
-    return(plan)
+    draws <- do.call(cbind, lapply(effects, left_out_terms))
+    size <- nrow(draws)
+    return(list(size = size, draws = draws, df = Inf, text = paste(text, "(closed form)"),
+                vcov = function(draws, estimate) core_jackknife_vcov(draws, rep(1L, size), size)))
   }
   if (!units$clustered && size > 5000L) {
     abort_unsupported(c("A jackknife of {count_text(size)} units would run the design as often.",
-                        i = "Use {.code inference = \"bootstrap\"} or \"analytic\", or name a {.arg cluster}."), call = call)
+                        i = "Use {.code inference = \"bootstrap\"} or \"analytic\", or name a {.arg cluster}."),
+                      call = call)
   }
+  within <- units$sizes[match(units$stratum, sort(unique(units$stratum)))]
+  strata <- !is.null(study$stratum)
   s <- sampling_weight(study)
-  plan$weights <- function(k) {
+  weights <- function(k) {
+    left <- units$unit != k
+    if (!strata) return(s * left)  # a common factor changes nothing
     same <- units$stratum[units$unit] == units$stratum[k]
-    s * ifelse(units$unit == k, 0, ifelse(same, within[k] / (within[k] - 1), 1))
+    s * left * ifelse(same, within[k] / (within[k] - 1), 1)
   }
-  if (is.null(study$stratum)) plan$counts <- function(k) as.integer(units$unit != k)
-  if (length(unique(within)) == 1L && is.null(study$stratum)) {
-    plan$weights <- function(k) s * (units$unit != k)  # a common factor changes nothing
-  }
-  plan
+  list(size = size, weights = weights, counts = if (!strata) function(k) as.integer(units$unit != k),
+       title = "Jackknife", matrices = new.env(parent = emptyenv()),
+       vcov = function(draws, estimate) core_jackknife_vcov(draws, units$stratum, within),
+       df = if (units$clustered) size - 1 else Inf, text = text)
 }
 
 # Weighted means with weights that are not estimated, of one outcome: what is left when one unit goes is known.
 has_closed_jackknife <- function(x, effects, asked) {
-  known <- !inherits(x, "twin_arms") &&
-    (design_kind(x) == "raw" || (design_kind(x) == "weights" && x$weighing$method == "own"))
-  plain <- asked$estimator == "difference" && asked$normalise && is.null(asked$quantiles)
-  known && plain && length(effects) == 1L && length(asked$clusters$codes) == 0L && is.null(study_of(x)$stratum)
+  if (inherits(x, "twin_arms") || length(effects) > 1L || !is_plain_difference(asked)) return(FALSE)
+  known <- design_kind(x) == "raw" || identical(x$weighing$method, "own")
+  known && length(asked$clusters$codes) == 0L && is.null(study_of(x)$stratum)
 }
 
 left_out_terms <- function(effect) {

@@ -41,7 +41,8 @@ length.twin_effects <- function(x) length(x$effects)
 names.twin_effects <- function(x) names(unclass(x)$effects)
 
 #' @export
-tidy.twin_effects <- function(x, part = c("effects", "groups"), conf.level = x$level, ...) { # nolint: object_name_linter.
+tidy.twin_effects <- function(x, part = c("effects", "groups"), conf.level = x$level, # nolint: object_name_linter.
+                              ...) {
   rlang::check_dots_empty()
   part <- check_choice(part, c("effects", "groups"))
   if (part == "groups") return(group_differences(x, conf.level))

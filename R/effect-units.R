@@ -3,7 +3,8 @@
 # Which study rows carry influence (`rows`), which of them are averaged (`used`) and with which design weight (`w`), and
 # their data. Units without an outcome or with sampling weight 0 leave with their pair; on weights they stay as carriers
 # of the score's influence. group: of the study's rows, which are asked about (NULL for all); on pairs the seekers.
-# counted: per study row, was the unit in the sample the design started from, with a known outcome? all_y: per study row.
+# counted: per study row, was the unit in the sample the design started from, with a known outcome? all_y: per study
+# row.
 effect_units <- function(x, y, group = NULL) {
   study <- study_of(x)
   present <- !is.na(y)

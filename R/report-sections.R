@@ -114,22 +114,60 @@ pair_blocks <- function(design) {
 }
 
 effects_section <- function(parts) {
-  if (length(parts$comparisons) == 0L) return(NULL)
+  if (length(parts$effects) == 0L) return(NULL)
   tags <- htmltools::tags
   blocks <- lapply(parts$comparisons, function(comparison) {
     first <- comparison$effects[[1L]]
     table <- generics::tidy(comparison)
     htmltools::tagList(
-      tags$h3(sprintf("Effect on %s", outcome_phrase(first))),
+      tags$h3(sprintf("%s on %s", if (comparison$term == "hazard_ratio") "Hazard ratio" else "Effect",
+                      outcome_phrase(first))),
       if (!is.null(comparison$truth)) tags$p(truth_sentence(comparison, table)),
       html_figure(plot(comparison), paste("Estimates with intervals:", paste(
         table$label, number_text(table$estimate), collapse = "; ")), "Hollow: raw comparison. Filled: after a design.",
         height = 1.8 + 0.7 * nrow(table)),
       html_table(comparison),
+      if (length(comparison$effects) > 1L) agreement_block(comparison),
       tags$details(tags$summary("Each effect in full"), unname(lapply(comparison$effects, html_table)))
     )
   })
-  new_section("effects", "Effects", unname(blocks))
+  several <- several_effects(parts$effects)
+  lasting <- lasting_effects(parts$effects)
+  new_section("effects", "Effects", unname(c(
+    blocks,
+    Map(function(effect, name) {
+      htmltools::tagList(tags$h3(paste("Curves:", name)), tags$p(hazard_sentence(effect)),
+                         html_figure(plot(effect), paste("Survival curves:", hazard_subtitle(effect)), NULL,
+                                     height = 5.5))
+    }, lasting, names(lasting)),
+    Map(several_block, several, names(several))
+  )))
+}
+
+several_block <- function(effects, name) {
+  tags <- htmltools::tags
+  htmltools::tagList(
+    tags$h3(name), html_table(effects),
+    html_figure(plot(effects), several_title(effects), NULL, height = 1.8 + 0.7 * length(effects)),
+    if (!is.null(effects$by)) {
+      rows <- generics::tidy(effects, part = "groups")
+      table <- data.frame(Outcome = rows$outcome, Group = rows$first, against = rows$second,
+                          Difference = number_text(rows$difference), SE = number_text(rows$std.error),
+                          interval = interval_text(rows$conf.low, rows$conf.high), p = p_text(rows$p.value))
+      tags$details(tags$summary("Between groups"), table_tag(table, "How the groups' effects differ", NULL))
+    },
+    tags$details(tags$summary("Each effect in full"), unname(lapply(effects$effects, html_table)))
+  )
+}
+
+# Every two effects of a comparison.
+agreement_block <- function(comparison) {
+  rows <- generics::tidy(comparison, part = "agreement")
+  table <- data.frame(First = rows$first, second = rows$second, Difference = number_text(rows$difference),
+                      SE = number_text(rows$std.error), interval = interval_text(rows$conf.low, rows$conf.high),
+                      p = ifelse(is.na(rows$p.value), "-", p_text(rows$p.value)))
+  htmltools::tags$details(htmltools::tags$summary("Do they agree?"),
+                          table_tag(table, "Differences between the estimates", "From their joint covariance."))
 }
 
 bias_section <- function(parts) {

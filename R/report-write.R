@@ -5,9 +5,10 @@
 #' Whatever comes from the data is escaped. The page is written under a temporary name and renamed.
 #'
 #' @param file Path ending in `.html`, in a folder that exists.
-#' @param study The `twin_study`.
+#' @param study The `twin_study` or `twin_arms`.
 #' @param designs Named list of designs made from it.
-#' @param effects Named list of effects; raw comparisons first. They are set side by side by outcome.
+#' @param effects Named list of effects, of [measure_effect()] and [measure_hazard()]. They are set side by side by
+#'   outcome; those of several outcomes, groups or arms have a table of their own.
 #' @param probes Named list of probes.
 #' @param title Heading of the page; made from the study by default.
 #' @param truth True differences where they are known (practice data): a numeric vector named by outcome.
@@ -27,9 +28,11 @@
 write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
                          limit = "standard", ratio_range = NULL) {
   check_string(file)
-  check_class(study, "twin_study", "frame_study")
-  check_parts(designs, "twin_design", "score_units")
-  check_parts(effects, "twin_effect", "measure_effect")
+  check_class(study, c("twin_study", "twin_arms"), "frame_study")
+  study <- study_of(study)
+  check_parts(designs, c("twin_design", "twin_arms"), "score_units")
+  designs <- two_arm_designs(designs)
+  check_parts(effects, c("twin_effect", "twin_effects"), "measure_effect")
   check_parts(probes, "twin_probe", "probe_pairs")
   check_string(title, null = TRUE)
   check_truth(truth, effects)
@@ -48,17 +51,41 @@ write_page <- function(file, parts, title) {
 
 # Everything the sections show, worked out once.
 report_parts <- function(study, designs, effects, probes, truth, balances, groups) {
-  outcomes <- unique(vapply(effects, `[[`, "", "outcome"))
   list(
-    study = study, designs = designs, effects = effects, probes = probes, outcomes = outcomes,
-    balances = balances, groups = groups,
-    comparisons = lapply(stats::setNames(nm = outcomes), function(outcome) {
-      known <- if (outcome %in% names(truth)) truth[[outcome]]
-      chosen <- Filter(function(effect) effect$outcome == outcome, effects)
-      compare_effects(!!!chosen, truth = known)
-    }),
+    study = study, designs = designs, effects = effects, probes = probes, outcomes = effect_outcomes(effects),
+    balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
     scored = Find(function(design) !is.null(design$score), designs)
   )
+}
+
+# The two-arm designs behind a named list, those of several arms one by one.
+two_arm_designs <- function(designs) {
+  unlist(lapply(stats::setNames(nm = names(designs)), function(name) {
+    if (!inherits(designs[[name]], "twin_arms")) return(stats::setNames(list(designs[[name]]), name))
+    own <- contrasts_of(designs[[name]])
+    stats::setNames(own, paste(name, names(own), sep = ": "))
+  }) |> unname(), recursive = FALSE)
+}
+
+several_effects <- function(effects) Filter(function(effect) inherits(effect, "twin_effects"), effects)
+lasting_effects <- function(effects) Filter(function(effect) inherits(effect, "twin_hazard"), effects)
+
+effect_outcomes <- function(effects) unique(vapply(single_effects(effects), `[[`, "", "outcome"))
+
+# Single effects side by side, one comparison per outcome; hazard ratios have their own.
+effect_comparisons <- function(effects, truth) {
+  singles <- Filter(function(effect) !inherits(effect, "twin_effects"), effects)
+  lasting <- vapply(singles, inherits, NA, "twin_hazard")
+  of <- function(chosen, term, truth) {
+    outcomes <- unique(vapply(chosen, `[[`, "", "outcome"))
+    lapply(stats::setNames(nm = outcomes), function(outcome) {
+      known <- if (outcome %in% names(truth)) truth[[outcome]]
+      compare_effects(!!!Filter(function(effect) effect$outcome == outcome, chosen), term = term, truth = known)
+    })
+  }
+  hazards <- of(singles[lasting], "hazard_ratio", NULL)
+  names(hazards) <- sprintf("%s hazard", names(hazards))
+  c(of(singles[!lasting], "difference", truth), hazards)
 }
 
 report_title <- function(study) {
@@ -74,7 +101,7 @@ check_parts <- function(parts, class, made_by, arg = rlang::caller_arg(parts), c
 
 check_truth <- function(truth, effects, call = rlang::caller_env()) {
   if (is.null(truth)) return(invisible(truth))
-  outcomes <- vapply(effects, `[[`, "", "outcome")
+  outcomes <- effect_outcomes(effects)
   if (is.numeric(truth) && all(is.finite(truth)) && all(names(truth) %in% outcomes) && !is.null(names(truth))) {
     return(invisible(truth))
   }
@@ -137,8 +164,10 @@ comparison_finding <- function(comparison) {
   listing <- sprintf("%s %s (%s)", table$label, number_text(table$estimate),
                      interval_text(table$conf.low, table$conf.high))
   c(
-    sprintf("Difference in %s, treated minus control, with %s intervals: %s.", outcome_phrase(first),
-            level_text(first$level), paste(listing, collapse = "; ")),
+    sprintf("%s in %s, with %s intervals: %s.",
+            c(difference = "Difference, treated minus control,",
+              hazard_ratio = "Hazard ratio, treated over control,")[[comparison$term]],
+            outcome_phrase(first), level_text(first$level), paste(listing, collapse = "; ")),
     if (!is.null(comparison$truth)) truth_sentence(comparison, table)
   )
 }

@@ -100,7 +100,6 @@ plot.twin_effect <- function(x, ...) {
 
 #' @export
 format.twin_effects <- function(x, ...) {
-  first <- x$effects[[1L]]
   table <- fit_table(several_table(x), c("p", "Control", "Treated"))
   c(wrap_lines(several_title(x)), "", table_lines(table, left = length(x$labels)), "", wrap_lines(several_sentences(x)),
     wrap_lines(paste0("Standard errors: ", several_inference(x), ".")),

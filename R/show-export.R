@@ -7,6 +7,7 @@
 #' failure leaves nothing half-written.
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_calibration`, `twin_scores`, `twin_effect`,
+#'   `twin_effects`,
 #'   `twin_comparison` or `twin_probe`.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
@@ -35,7 +36,7 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
                          se = c("beside", "under"), note = NULL) {
   made_by <- c(twin_groups = "describe_groups", twin_balance = "assess_balance", twin_weights = "assess_weights",
                twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
-               twin_comparison = "compare_effects", twin_probe = "probe_pairs")
+               twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs")
   check_class(x, names(made_by), made_by)
   check_string(file)
   check_string(caption, null = TRUE)

@@ -42,7 +42,8 @@ plot.twin_hazard <- function(x, ...) {
     ) +
     ggplot2::geom_step(ggplot2::aes(y = .data$survival, linetype = .data$arm), linewidth = 0.9) +
     ggplot2::geom_text(ggplot2::aes(y = .data$y, label = .data$text), risk, size = 3.3, show.legend = FALSE) +
-    ggplot2::geom_blank(ggplot2::aes(y = .data$y), in_panel(data.frame(time = 0, y = c(0, 0.28), arm = "treated"), 2L)) +
+    ggplot2::geom_blank(ggplot2::aes(y = .data$y),
+                        in_panel(data.frame(time = 0, y = c(0, 0.28), arm = "treated"), 2L)) +
     ggplot2::facet_grid(panel ~ ., scales = "free_y", space = "free_y", switch = "y") +
     arm_scales(x) +
     ggplot2::scale_x_continuous(breaks = unique(risk$time), expand = ggplot2::expansion(0.06)) +

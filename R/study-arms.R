@@ -37,6 +37,7 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   data[[treatment]] <- text != as.character(reference)
   base <- frame_study(data, treatment, outcome, covariates, ...)
   base$data[[treatment]] <- given
+  base$levels <- c(treated = paste("other than", reference), control = as.character(reference))
   levels <- c(as.character(reference), setdiff(names(listing), as.character(reference)))
   arm <- match(text[base$rows], levels)
   small <- levels[tabulate(arm, length(levels)) < 2L]

@@ -36,6 +36,28 @@ influence_by_weight <- function(data, i, estimate, step = 1e-4) {
 
 difference_of <- function(effect) coef(effect)[["difference"]]
 
+# A stacked system: psi(theta) is n x k; its last two equations are the arm means. Newton with a numerical Jacobian from
+# `start`, then the sandwich of their difference. Returns c(estimate, se).
+stacked <- function(psi, start) {
+  sums <- function(theta) colSums(psi(theta))
+  jacobian <- function(theta) {
+    vapply(seq_along(theta), function(k) {
+      h <- replace(numeric(length(theta)), k, 1e-5 * max(1, abs(theta[k])))
+      (sums(theta + h) - sums(theta - h)) / (2 * max(h))
+    }, numeric(length(theta)))
+  }
+  theta <- start
+  for (iteration in 1:50) {
+    step <- solve(jacobian(theta), sums(theta))
+    theta <- theta - step
+    if (max(abs(step)) < 1e-9) break
+  }
+  inverse <- solve(jacobian(theta))
+  variance <- inverse %*% crossprod(psi(theta)) %*% t(inverse)
+  k <- length(theta)
+  unname(c(theta[k - 1] - theta[k], sqrt(variance[k - 1, k - 1] + variance[k, k] - 2 * variance[k - 1, k])))
+}
+
 # Root of the source tree, NULL when the tests run without it.
 source_root <- function() {
   places <- c("../..", "../../00_pkg_src/carefultwin", "../../../carefultwin")
@@ -49,4 +71,27 @@ on_two_cores <- function(x, f) {
   failed <- vapply(out, inherits, NA, "try-error")
   if (any(failed)) stop(out[[which(failed)[1]]])
   out
+}
+
+# The largest relative gap, over four units, between a term's influence and its derivative in the sampling weight.
+# make: function of the data that gives an effect; clean data have weights `s`.
+influence_gap <- function(make, data = many_crews(120, seed = 4), term = "difference", units = c(1, 17, 60, 101)) {
+  effect <- suppressWarnings(make(data))
+  expected <- vapply(units, function(i) {
+    influence_by_weight(data, i, function(data) coef(suppressWarnings(make(data)))[[term]])
+  }, 0)
+  max(abs(effect$influence[match(units, effect$rows), term] - expected)) / max(abs(expected))
+}
+
+# Counts, shares, and times that may be censored, beside many_crews().
+more_outcomes <- function(n = 300, seed = 1) {
+  data <- many_crews(n, seed)
+  withr::with_seed(seed + 100, {
+    data$days <- rpois(n, exp(1 + 0.3 * data$boat + 0.2 * data$joined))
+    data$sold <- plogis(0.5 * data$boat + 0.4 * data$joined + rnorm(n))
+    time <- rexp(n, exp(-3 + 0.3 * data$boat - 0.5 * data$joined))
+    data$months <- round(pmin(time, 30), 1)
+    data$left <- as.integer(time < 30)
+  })
+  data
 }

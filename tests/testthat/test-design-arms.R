@@ -111,9 +111,7 @@ test_that("what several arms can't do is refused", {
   }
   expect_error(contrasts_of(score_units(arms)), "no weights yet", class = "twin_error_input")
   expect_error(assess_balance(arms), "must have two arms", class = "twin_error_input")
-  expect_error(measure_effect(arms), "must have two arms", class = "twin_error_input")
   design <- contrasts_of(weigh_units(score_units(arms)))$nets
-  expect_error(measure_effect(design, estimator = "augmented"), "works on two arms", class = "twin_error_unsupported")
   data <- three_gears()
   data$only <- as.double(data$gear == "pots" & seq_len(400) %% 2 == 0)
   error <- expect_error(score_units(frame_arms(data, "gear", "income", c("boat", "only"), reference = "lines")),

@@ -66,28 +66,6 @@ test_that("influence is the derivative in the sampling weight: augmented, every 
   expect_lt(max(gaps), 1e-5, label = paste(combinations$recipe, combinations$estimand)[which.max(gaps)])
 })
 
-# A stacked system: psi(theta) is n x k; its last two equations are the arm means. Newton with a numerical Jacobian from
-# `start`, then the sandwich of their difference. Returns c(estimate, se).
-stacked <- function(psi, start) {
-  sums <- function(theta) colSums(psi(theta))
-  jacobian <- function(theta) {
-    vapply(seq_along(theta), function(k) {
-      h <- replace(numeric(length(theta)), k, 1e-5 * max(1, abs(theta[k])))
-      (sums(theta + h) - sums(theta - h)) / (2 * max(h))
-    }, numeric(length(theta)))
-  }
-  theta <- start
-  for (iteration in 1:50) {
-    step <- solve(jacobian(theta), sums(theta))
-    theta <- theta - step
-    if (max(abs(step)) < 1e-9) break
-  }
-  inverse <- solve(jacobian(theta))
-  variance <- inverse %*% crossprod(psi(theta)) %*% t(inverse)
-  k <- length(theta)
-  unname(c(theta[k - 1] - theta[k], sqrt(variance[k - 1, k - 1] + variance[k, k] - 2 * variance[k - 1, k])))
-}
-
 # The two means with weights w (n), appended to the equations of the nuisance.
 with_means <- function(equations, data, w, means) {
   z <- data$joined
