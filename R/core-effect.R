@@ -149,7 +149,7 @@ core_quantiles <- function(y, z, v, p, nuisance = core_known(length(y))) {
       }, numeric(length(y)))
     })
   })
-  names <- function(what) sprintf("quantile_%s_%s", format(p, trim = TRUE, digits = 4), what)
+  names <- function(what) sprintf("quantile_%s_%s", vapply(p, format, "", digits = 4), what)
   treated <- parts$mean_treated
   control <- parts$mean_control
   estimate <- c(treated$estimate, control$estimate, treated$estimate - control$estimate)

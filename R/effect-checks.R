@@ -180,6 +180,11 @@ check_inference <- function(x, asked, call = rlang::caller_env()) {
     abort_unsupported(c("Cross-fitting has a variance of its own, which counts the draws of folds.",
                         i = "Leave {.arg inference} out."), call = call)
   }
+  if (inherits(x, "twin_design") && identical(x$weighing$method, "arms")) {
+    abort_unsupported(c("One contrast of several arms can't be made anew without the other arms.",
+                        i = "Measure all of them at once: give {.fn measure_effect} the weighted arms themselves."),
+                      call = call)
+  }
   if (!inherits(x, "twin_arms") && reuses_units(x)) {
     abort_unsupported(c(
       "The {asked$inference} is wrong for nearest-neighbour matching with replacement (Abadie & Imbens 2008).",
@@ -223,7 +228,7 @@ warn_known_score <- function(x) {
 }
 
 check_measured_arms <- function(units, study, block, call = rlang::caller_env()) {
-  where <- if (is.null(block$group)) "" else sprintf(" among \"%s\"", block$group) # nolint: object_usage_linter.
+  where <- group_phrase(block) # nolint: object_usage_linter. In the messages.
   if (any(units$used) && diff(range(units$y[units$used])) == 0) {
     abort_input(c(
       "The outcome {.val {block$outcome}} does not vary: it is {units$y[units$used][1L]} for every unit in use{where}.",
@@ -239,6 +244,8 @@ check_measured_arms <- function(units, study, block, call = rlang::caller_env())
          {units$missing} value{?s} {?is/are} missing."
   ), arm = arm, call = call)
 }
+
+group_phrase <- function(block) if (is.null(block$group)) "" else sprintf(" among \"%s\"", block$group)
 
 warn_constant_arm <- function(units, study, block) {
   for (arm in 1:0) {

@@ -4,7 +4,7 @@
 effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::caller_env()) {
   study <- study_of(x)
   codes <- lapply(clusters$codes, function(code) code[units$rows])
-  for (k in seq_along(codes)) check_cluster_count(codes[[k]][units$used], clusters$name[k], call)
+  for (k in seq_along(codes)) check_cluster_count(codes[[k]][units$used], clusters$name[k], call, units$where)
   if (has_pairs(x)) return(set_vcov(x, influence, units, if (length(codes) > 0L) codes[[1L]], clusters$name))
   if (length(codes) == 2L) return(two_way_vcov(influence, codes, clusters$name, units$used))
   cluster <- if (length(codes) > 0L) codes[[1L]]
@@ -59,15 +59,16 @@ effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
   list(codes = codes, name = cluster)
 }
 
-check_cluster_count <- function(cluster, name, call) {
+# where: " among ..." for a group.
+check_cluster_count <- function(cluster, name, call, where = "") {
   count <- length(unique(cluster))
   if (count < 2L) {
     abort_input(c("A clustered standard error needs at least 2 clusters.",
-                  x = "{.val {name}} has {count} among the units in use."), call = call)
+                  x = "{.val {name}} has {count} among the units in use{where}."), call = call)
   }
   if (count < 20L) {
     warn_kind("few_clusters", c(
-      "Only {count} clusters in {.val {name}}: clustered standard errors tend to be too small.",
+      "Only {count} clusters in {.val {name}}{where}: clustered standard errors tend to be too small.",
       i = "Intervals use t with {count - 1} degrees of freedom; read them with care."
     ))
   }

@@ -199,6 +199,7 @@ measure_block <- function(block, asked, call = rlang::caller_env(2)) {
   asked$clusters <- effect_clusters(study_of(x), asked$cluster, call)
   if (reuses_units(x) && length(asked$clusters$codes) > 0L) asked$clusters <- warn_clusters(asked$clusters$name)
   units <- effect_units(x, block$y, block$inside)
+  units$where <- group_phrase(block)
   check_measured_arms(units, study_of(x), block, call)
   means <- effect_means(block, units, asked, call)
   result <- block_terms(block, units, means, asked)

@@ -2,8 +2,8 @@
 # how they were made.
 
 # block: see effect_blocks(); result: list(estimate, influence, and v where the estimator made weights of its own);
-# inference: list(vcov, df, text, given: what is taken as given, in words); units: see effect_units(); asked: the settings of measure_effect(). pairs, sets,
-# clusters: who belongs together, for what reads the effect later.
+# inference: list(vcov, df, text, given: what is taken as given, in words); units: see effect_units(); asked: the
+# settings of measure_effect(). pairs, sets, clusters: who belongs together, for what reads the effect later.
 new_effect <- function(block, result, inference, units, asked) {
   x <- block$x
   study <- study_of(x)
@@ -23,7 +23,7 @@ new_effect <- function(block, result, inference, units, asked) {
                missing = units$missing),
     sizes = arm_sizes(v, units$z), worst_smd = block_imbalance(block, v, units, result$v),
     outcome_sd = core_pooled_sd(units$y, units$z, unit_sampling(x, units)),
-    pairs = if (are_plain_pairs(x)) pair_differences(units),
+    pairs = if (are_plain_pairs(x) && asked$estimator != "survival") pair_differences(units),
     sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
     measured = if (asked$inference == "jackknife") list(y = units$y[units$used], z = units$z[units$used],
                                                         v = v[units$used])

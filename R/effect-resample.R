@@ -4,7 +4,7 @@
 # The effects with the variance of the replicates, and the joint covariance of all their terms. plan: list(size,
 # weights = function(k), counts = function(k) or NULL, vcov = function(draws, estimate), df, text).
 resample_effects <- function(x, effects, blocks, asked, call = rlang::caller_env()) {
-  plan <- switch(asked$inference, bootstrap = bootstrap_plan(x, effects, asked, call),
+  plan <- switch(asked$inference, bootstrap = bootstrap_plan(x, asked, call),
                  jackknife = jackknife_plan(x, effects, asked, call), replicates = replicate_plan(x, asked))
   estimate <- unlist(lapply(effects, `[[`, "estimate"))
   terms <- lapply(effects, function(effect) names(effect$estimate))
@@ -28,7 +28,8 @@ resample_effects <- function(x, effects, blocks, asked, call = rlang::caller_env
 # What replicates can't estimate anew: columns of the user's own.
 given_to_replicates <- function(x) {
   if (!inherits(x, "twin_design")) return(NULL)
-  given <- c(if (identical(x$score$settings$source, "column")) "score", if (identical(x$weighing$method, "own")) "weights")
+  given <- c(if (identical(x$score$settings$source, "column")) "score",
+             if (identical(x$weighing$method, "own")) "weights")
   if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
 }
 
@@ -52,6 +53,7 @@ run_replicates <- function(x, blocks, asked, plan, terms) {
 replicate_runner <- function(x, blocks, asked, plan, terms) {
   fast <- plain_inverse_runner(x, blocks, asked, plan, terms)
   if (!is.null(fast)) return(fast)
+  blocks <- lapply(blocks, function(block) block[setdiff(names(block), "x")])  # workers get the design once
   function(k) {
     tryCatch(suppressWarnings({
       made <- replicate_design(x, plan, k)
@@ -87,9 +89,11 @@ replicate_design <- function(x, plan, k) {
       study$matrices <- NULL
     }
   }
+  recipe <- design_recipe(x)
+  stopifnot(length(recipe) > 0L || !inherits(x, "twin_design"))
   start <- study
   if (inherits(x, "twin_arms")) start <- new_arms(study, x$arm, x$levels, NULL, NULL, list())
-  made <- replay(start, design_recipe(x))
+  made <- replay(start, recipe)
   list(designs = designs_in(made), index = index)
 }
 
@@ -114,10 +118,9 @@ plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
 }
 
 is_plain_inverse <- function(x, blocks, asked) {
-  if (inherits(x, "twin_arms") || design_kind(x) != "weights") return(FALSE)
-  complete <- !any(vapply(blocks, function(block) anyNA(block$y), NA))
-  plain_weights <- identical(x$weighing$method, "inverse") && all(x$weighing$free)
-  has_plain_logit(x$score) && plain_weights && is_plain_difference(asked) && complete && all(design_kept(x))
+  if (inherits(x, "twin_arms") || !identical(x$weighing$method, "inverse")) return(FALSE)
+  if (!has_plain_logit(x$score) || !is_plain_difference(asked)) return(FALSE)
+  all(x$weighing$free) && all(design_kept(x)) && !any(vapply(blocks, function(block) anyNA(block$y), NA))
 }
 
 has_plain_logit <- function(score) {
@@ -174,7 +177,7 @@ check_drawn <- function(units, study, lonely, call) {
                 i = "Merge strata, or use {.code inference = \"analytic\"}."), call = call)
 }
 
-bootstrap_plan <- function(x, effects, asked, call) {
+bootstrap_plan <- function(x, asked, call) {
   study <- study_of(x)
   units <- drawn_units(x, asked)
   check_drawn(units, study, asked$lonely, call)

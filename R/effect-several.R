@@ -102,8 +102,8 @@ group_differences <- function(x, level) {
     groups <- x$labels$group[at]
     se <- sqrt(diag(joint)[-1L] + joint[1L, 1L] - 2 * joint[1L, -1L])
     contrast_rows(data.frame(x$labels[at[-1L], setdiff(names(x$labels), c("group", "outcome")), drop = FALSE],
-                             outcome = x$effects[[at[1L]]]$outcome, first = groups[-1L], second = groups[1L],
-                             row.names = NULL),
+                             outcome = x$effects[[at[1L]]]$outcome, first = unname(groups[-1L]),
+                             second = groups[[1L]], row.names = NULL),
                   estimate[-1L] - estimate[1L], se, df, level)
   })
   do.call(rbind, unname(rows))
@@ -123,6 +123,8 @@ differences_vcov <- function(x, at) {
 }
 
 contrast_rows <- function(labels, difference, se, df, level) {
+  difference <- unname(difference)
+  se <- unname(se)
   half <- effect_quantile(level, df) * se
   cbind(labels, data.frame(
     difference = difference, std.error = se, statistic = difference / se,

@@ -24,7 +24,7 @@ effect_units <- function(x, y, group = NULL) {
   missing <- sum(design_kept(x) & !present & (if (is.null(group)) TRUE else group))
   y[!present] <- 0
   list(rows = rows, used = (inside & asked)[rows], w = weight[rows], y = y[rows], z = study$z[rows], pairs = pairs,
-       counted = counted & before, all_y = y, missing = missing, group = group)
+       counted = counted & before, all_y = y, missing = missing, group = group, where = "")
 }
 
 # Sampling weight of the units at hand, 0 for those that are not averaged.

@@ -62,6 +62,10 @@ ratio_row <- function(quantity, value, scale, rare) {
 
 effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
   table <- generics::tidy(effect)
+  if (inherits(effect, "twin_hazard")) {
+    row <- table[table$term == "hazard_ratio", ]
+    return(list(scale = "hazard_ratio", estimate = row$estimate, low = row$conf.low, high = row$conf.high))
+  }
   if (effect$shares && !"ratio" %in% table$term) {
     abort_input("The ratio of means is undefined here: one arm's share is 0.", call = call)
   }

@@ -113,10 +113,15 @@ print.twin_effects <- function(x, ...) print_lines(x, format(x, ...))
 several_title <- function(x) {
   first <- x$effects[[1L]]
   keys <- names(x$labels)
+  families <- unique(unlist(lapply(x$effects, `[[`, "family")))
+  method <- effect_method(first)
+  if (length(families) > 1L) {
+    method <- sub(family_words[[first$family]], and_list(family_words[families]), method, fixed = TRUE)
+  }
   sprintf("Effects of %s%s%s, %s, treated minus control; estimated by %s.", first$study$roles$treatment,
           if ("outcome" %in% keys) "" else paste(" on", outcome_phrase(first)),
           if (is.null(x$by)) "" else paste(" within each", x$by), population_text(first$estimand, first$note),
-          effect_method(first))
+          method)
 }
 
 several_table <- function(x, number = number_text) {
@@ -137,6 +142,12 @@ several_table <- function(x, number = number_text) {
   out
 }
 
+# "12 to 34", or one number when they are the same.
+range_text <- function(values) paste(unique(count_text(round(range(values)))), collapse = " to ")
+
+# "= 0.030" or "< 0.001".
+p_phrase <- function(p) if (p < 0.001) "< 0.001" else paste("=", p_text(p))
+
 several_sentences <- function(x) {
   if (is.null(x$by)) return(NULL)
   vapply(effect_families(x), function(at) {
@@ -146,7 +157,7 @@ several_sentences <- function(x) {
     where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "group")])
     sprintf("%sAre the groups' effects the same? Joint test: p %s (%d degrees of freedom).",
             if (length(where) > 0L) paste0(paste(where, collapse = ", "), ": ") else "",
-            sub("^([0-9])", "= \\1", sub("^<", "< ", p_text(test[["p.value"]]))), as.integer(test[["df"]]))
+            p_phrase(test[["p.value"]]), as.integer(test[["df"]]))
   }, "")
 }
 
@@ -162,11 +173,14 @@ several_inference <- function(x) {
 }
 
 several_balance <- function(x) {
+  treated <- vapply(x$effects, function(effect) effect$sizes[["treated"]], 0)
+  control <- vapply(x$effects, function(effect) effect$sizes[["control"]], 0)
   worst <- vapply(x$effects, `[[`, 0, "worst_smd")
   missing <- vapply(x$effects, function(effect) effect$counts[["missing"]], 0)
   paste0(
     sprintf("Worst imbalance left: |SMD| %s%s.", number_text(max(worst)),
             if (diff(range(worst)) > 0) sprintf(" (%s)", names(x)[which.max(worst)]) else ""),
+    sprintf(" Effective sample: %s treated, %s control.", range_text(treated), range_text(control)),
     if (any(missing > 0)) paste0(" Outcome missing and left out: ",
                                  paste(names(x)[missing > 0], count_text(missing[missing > 0]), collapse = "; "), ".")
   )
@@ -181,7 +195,7 @@ plot.twin_effects <- function(x, term = "difference", ...) {
   outcomes <- unique(table$outcome)
   table$label <- apply(x$labels[setdiff(names(x$labels), if (length(outcomes) > 1L) "outcome")], 1L, paste,
                        collapse = ", ")
-  if (all(table$label == "")) table$label <- table$outcome
+  table$outcome <- factor(table$outcome, outcomes)
   first <- x$effects[[1L]]
   plot <- forest_plot(table, term) +
     ggplot2::labs(
@@ -192,17 +206,18 @@ plot.twin_effects <- function(x, term = "difference", ...) {
                         if (!is.null(x$bands)) ". Thin lines: joint band, which holds for all at once.")
     )
   if (length(outcomes) == 1L) return(plot)
-  plot + ggplot2::facet_wrap(~outcome, scales = "free", ncol = 2L)
+  plot + ggplot2::facet_wrap(~outcome, scales = "free", ncol = 1L)
 }
 
 # Estimates with intervals, one row each; hollow where nothing was adjusted; thin lines for joint bands.
-forest_plot <- function(table, term) {
-  rows <- sprintf("%s\n%s (%s)", table$label, number_text(table$estimate),
+forest_plot <- function(table, term, truth = NULL) {
+  rows <- sprintf("%s%s (%s)", ifelse(nzchar(table$label), paste0(table$label, "\n"), ""), number_text(table$estimate),
                   interval_text(table$conf.low, table$conf.high))
   table$label <- factor(rows, levels = rev(unique(rows)))
   if (is.null(table$raw)) table$raw <- FALSE
   plot <- ggplot2::ggplot(table, ggplot2::aes(x = .data$estimate, y = .data$label)) +
     ggplot2::geom_vline(xintercept = if (is_ratio_term(term)) 1 else 0, colour = "grey45", linewidth = 0.4)
+  if (!is.null(truth)) plot <- plot + truth_layers(truth)
   if (!is.null(table$band.low)) {
     plot <- plot + ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$band.low, xmax = .data$band.high), height = 0.12,
                                            linewidth = 0.35, colour = twin_colours[["treated"]])
@@ -275,9 +290,9 @@ agreement_sentence <- function(x) {
   rows <- agreement_rows(x)
   rows <- rows[rows$first %in% names(adjusted) & rows$second %in% names(adjusted), ]
   far <- rows[which.max(abs(rows$statistic)), ]
-  sprintf("Do the %d adjusted estimates agree? Joint test p %s; furthest apart are %s and %s, by %s (SE %s).",
-          test$effects, sub("^([0-9])", "= \\1", sub("^<", "< ", p_text(test$p.value))), far$first, far$second,
-          number_text(abs(far$difference)), number_text(far$std.error))
+  sprintf(paste("Do the %d adjusted estimates agree? Joint test: p %s. Furthest apart in standard errors: %s and %s,",
+                "%s (SE %s)."), test$effects, p_phrase(test$p.value), far$first, far$second, number_text(abs(far$difference)),
+          number_text(far$std.error))
 }
 
 partial_populations <- function(x) {
@@ -308,9 +323,7 @@ plot.twin_comparison <- function(x, ...) {
   table <- generics::tidy(x)
   table$raw <- vapply(x$effects, is_raw_effect, NA)
   first <- x$effects[[1L]]
-  plot <- forest_plot(table, x$term)
-  if (!is.null(x$truth)) plot <- plot + truth_layers(x$truth)
-  plot +
+  forest_plot(table, x$term, x$truth) +
     ggplot2::labs(
       x = sprintf("%s in %s, %s interval", term_text(x$term), outcome_phrase(first), level_text(first$level)),
       y = NULL, title = sprintf("Effect of %s on %s", first$study$roles$treatment, outcome_phrase(first)),

@@ -7,7 +7,7 @@ format.twin_hazard <- function(x, ...) {
                        count_text(x$counts[["control"]]))), lines[length(lines)])
 }
 
-# The hazard ratio, and the difference of mean times in plain words.
+# The hazard ratio, and the difference of mean times.
 hazard_sentence <- function(x) {
   row_of <- function(term) {
     table <- generics::tidy(x)
@@ -16,8 +16,8 @@ hazard_sentence <- function(x) {
   ratio <- row_of("hazard_ratio")
   time <- row_of("restricted_mean_difference")
   roles <- x$study$roles
-  sprintf(paste("With %s = \"%s\" rather than \"%s\", the hazard of %s is %s times as high (%s interval %s), and up to",
-                "%s = %s it comes %s later on average (%s), for %s; estimated by %s."),
+  sprintf(paste("With %s = \"%s\" rather than \"%s\", the hazard of %s is %s times as high (%s interval %s), and mean",
+                "%s up to %s differs by %s (%s), for %s; estimated by %s."),
           roles$treatment, x$study$levels[["treated"]], x$study$levels[["control"]], x$event,
           number_text(ratio$estimate), level_text(x$level), interval_text(ratio$conf.low, ratio$conf.high), x$outcome,
           format(x$horizon, digits = 4), number_text(time$estimate), interval_text(time$conf.low, time$conf.high),
@@ -45,8 +45,9 @@ plot.twin_hazard <- function(x, ...) {
     ggplot2::geom_blank(ggplot2::aes(y = .data$y),
                         in_panel(data.frame(time = 0, y = c(0, 0.28), arm = "treated"), 2L)) +
     ggplot2::facet_grid(panel ~ ., scales = "free_y", space = "free_y", switch = "y") +
-    arm_scales(x) +
+    arm_scales(x$study) +
     ggplot2::scale_x_continuous(breaks = unique(risk$time), expand = ggplot2::expansion(0.06)) +
+    ggplot2::coord_cartesian(clip = "off") +
     ggplot2::scale_y_continuous(breaks = curve_breaks, labels = curve_labels) +
     ggplot2::labs(x = x$outcome, y = NULL, title = sprintf("%s by %s", x$outcome, x$study$roles$treatment),
                   subtitle = wrapped_lines(hazard_subtitle(x)),

@@ -89,6 +89,7 @@ more_outcomes <- function(n = 300, seed = 1) {
   withr::with_seed(seed + 100, {
     data$days <- rpois(n, exp(1 + 0.3 * data$boat + 0.2 * data$joined))
     data$sold <- plogis(0.5 * data$boat + 0.4 * data$joined + rnorm(n))
+    data$mixed <- rbinom(n, 1, pnorm((0.2 + 0.8 * data$boat) / exp(0.5 * data$past)))
     time <- rexp(n, exp(-3 + 0.3 * data$boat - 0.5 * data$joined))
     data$months <- round(pmin(time, 30), 1)
     data$left <- as.integer(time < 30)

@@ -175,7 +175,7 @@ test_that("the program itself runs the demo, and its intervals hold the truth wh
   expect_null(attr(out, "status"))
   table <- data.table::fread(file.path(folder, "twin-demo/results/tables/effects-income.csv"), data.table = FALSE)
   expect_identical(table$covers[table$label == "raw"], FALSE)
-  expect_identical(table$covers[table$label != "raw"], rep(TRUE, 4))
+  expect_identical(table$covers[table$label != "raw"], rep(TRUE, 5))
   raw <- table$estimate[table$label == "raw"]
   expect_true(raw < 0 && table$truth[1] > 0)
   truth <- crews_truth$truth[crews_truth$outcome == "income" & crews_truth$estimand == "ATT" & crews_truth$weighted]

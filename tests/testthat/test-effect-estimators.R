@@ -1,12 +1,12 @@
 # Every estimator against reckonings that stand here: derivatives in the sampling weights, stacked moment equations that
 # are solved here, closed forms.
 
-all_outcomes <- c("income", "direct", "days", "sold")
+all_outcomes <- c("income", "direct", "mixed", "days", "sold")
 scored <- function(data, estimand = "ATE", ...) {
   score_units(study_of_many(data, estimand = estimand, weight = "s", outcome = all_outcomes, ...))
 }
 weighted <- function(data, estimand = "ATE", ...) weigh_units(scored(data, estimand, ...))
-families <- c(income = "gaussian", direct = "binomial", direct = "probit", direct = "hetprobit", days = "poisson",
+families <- c(income = "gaussian", direct = "binomial", direct = "probit", mixed = "hetprobit", days = "poisson",
               sold = "fractional")
 
 test_that("influence is the derivative in the sampling weight, for every family and estimator with models", {
@@ -17,7 +17,7 @@ test_that("influence is the derivative in the sampling weight, for every family 
     family <- families[cases$family[k]]
     influence_gap(function(data) {
       measure_effect(weighted(data, cases$estimand[k]), names(family), cases$estimator[k], family = family,
-                     model = ~ boat + past, scale_model = if (family == "hetprobit") ~boat)
+                     model = ~ boat + past, scale_model = if (family == "hetprobit") ~past)
     }, data)
   }))
   expect_length(gaps, 54)
@@ -173,8 +173,8 @@ test_that("quantiles: the weighted distribution's, with the influence of METHODS
   order <- order(data$income[treated])
   reached <- cumsum(data$s[treated][order]) / sum(data$s[treated])
   expect_identical(coef(effect)[["quantile_0.25_treated"]], data$income[treated][order][which(reached >= 0.25)[1]])
-  expect_equal(coef(effect)[["quantile_0.50_difference"]],
-               coef(effect)[["quantile_0.50_treated"]] - coef(effect)[["quantile_0.50_control"]])
+  expect_equal(coef(effect)[["quantile_0.5_difference"]],
+               coef(effect)[["quantile_0.5_treated"]] - coef(effect)[["quantile_0.5_control"]])
   # standard normal data: the variance of the median is pi / 2 / n
   flat <- data.frame(joined = rep(0:1, 5000), income = withr::with_seed(1, rnorm(10000)), boat = rep(1:4, 2500))
   row <- tidy(measure_effect(frame_study(flat, "joined", "income", "boat"), quantiles = 0.5))

@@ -60,6 +60,29 @@ test_that("clusters are drawn whole and within strata", {
   expect_match(effect$inference, "clusters of harbour \\(60\\) within coast")
 })
 
+test_that("every kind of design can be made anew, and its spread is near the analytic error", {
+  data <- many_crews(400, seed = 3)
+  data$size <- cut(data$boat, 4, labels = FALSE)
+  study <- study_of_many(data, covariates = c("boat", "port"))
+  scored <- score_units(study)
+  designs <- list(
+    none = study, strata = stratify_units(scored, 4), entropy = weigh_units(study, "entropy"),
+    stable = weigh_units(study, "stable"), balancing = weigh_units(study, "balancing_score"),
+    coarsened = group_units(study, "coarsened", bins = list(boat = 4)), full = group_units(scored, "full"),
+    trimmed = weigh_units(trim_units(scored, "quantile", bounds = 0.05), stabilise = TRUE),
+    optimal = pair_units(scored, search = "optimal", ratio = 1)
+  )
+  ratios <- unlist(on_two_cores(designs, function(design) {
+    measure <- function(...) tidy(measure_effect(design, ...))$std.error[3]
+    suppressWarnings(measure() / measure(inference = "bootstrap", draws = 60))
+  }))
+  expect_true(all(ratios > 0.6 & ratios < 1.6), label = paste(names(ratios), round(ratios, 2), collapse = ", "))
+  gears <- transform(data, gear = rep(c("nets", "pots", "lines", "pots"), 100))
+  arms <- weigh_units(score_units(frame_arms(gears, "gear", "income", "boat", reference = "pots")))
+  ratio <- sqrt(diag(vcov(measure_effect(arms)))) / sqrt(diag(vcov(measure_effect(arms, inference = "bootstrap", draws = 60))))
+  expect_true(all(ratio > 0.6 & ratio < 1.6))
+})
+
 test_that("answers do not depend on the number of workers, and the user's stream stays", {
   skip_if_not_installed("future")
   design <- pair_units(score_units(study_of_many(many_crews(150))))
@@ -148,6 +171,10 @@ test_that("what can't be drawn is refused with the reason", {
     expect_error(measure_effect(reused, inference = inference), "Abadie & Imbens 2008", class = "twin_error_unsupported")
   }
   expect_error(measure_effect(study_of_many(data), cluster = c("harbour", "coast"), inference = "bootstrap"),
+               class = "twin_error_unsupported")
+  data$gear <- rep(c("nets", "pots", "lines"), 100)
+  arms <- weigh_units(score_units(frame_arms(data, "gear", "income", "boat", reference = "pots")))
+  expect_error(measure_effect(contrasts_of(arms)$nets, inference = "bootstrap"), "all of them at once",
                class = "twin_error_unsupported")
   data$alone <- ifelse(data$harbour == 1, "far", "near")
   expect_error(measure_effect(study_of_many(data, cluster = "harbour", stratum = "alone"), inference = "bootstrap"),

@@ -225,7 +225,7 @@ test_that("what does not fit is refused with the reason", {
   expect_error(measure_effect(scored, "incme"), "Did you mean \"income\"", class = "twin_error_input")
   expect_error(measure_effect(scored, estimator = "augmented", family = "binomial"), "outcome of 0 and 1",
                class = "twin_error_input")
-  expect_error(measure_effect(weigh_units(scored), family = "gaussian"), "belong to", class = "twin_error_input")
+  expect_error(measure_effect(weigh_units(scored), family = "gaussian"), "has no use with", class = "twin_error_input")
   expect_warning(measure_effect(scored), "the difference is the raw one", class = "twin_warning_unadjusted")
   data <- many_crews()
   data$income <- 7

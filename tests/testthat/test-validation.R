@@ -1,0 +1,53 @@
+# A small version of the Monte Carlo study (validation/), with fixed seeds.
+
+test_that("intervals hold the truth about as often as they say, and being right once is enough", {
+  root <- source_root()
+  file <- file.path(if (is.null(root)) "." else root, "validation", "worlds.R")
+  skip_if(!file.exists(file), "the source tree is not here")
+  env <- new.env(parent = asNamespace("carefultwin"))
+  sys.source(file, env)
+  wanted <- c("none regression", "inverse weights difference", "inverse weights augmented", "inverse weights targeted",
+              "entropy weights difference", "with replacement regression")
+  methods <- Filter(function(m) paste(m$design, m$estimator) %in% wanted, env$world_methods())
+  truth <- env$world_truth("good", 4e5)
+  run <- function(models, draws = 160) {
+    rows <- on_two_cores(split(seq_len(draws), rep(1:2, each = draws / 2)), function(seeds) {
+      do.call(rbind, lapply(seeds, function(seed) {
+        env$measure_world(env$draw_world(500, "good", seed), "good", models, "ATE", methods)
+      }))
+    })
+    out <- env$summarise_draws(do.call(rbind, rows), truth)
+    rownames(out) <- paste(out$design, out$estimator)
+    out
+  }
+  right <- run("both")
+  expect_setequal(rownames(right), wanted)
+  expect_true(all(right$draws == 160))
+  # 160 draws: coverage within three standard errors of 0.95, bias within four of its own
+  expect_true(all(right$coverage > 0.9 & right$coverage < 0.995), label = paste(right$coverage, collapse = " "))
+  expect_true(all(abs(right$bias) < 4 * right$spread / sqrt(160)))
+  # weights alone have heavy tails at this size
+  expect_true(all(right$se_ratio > 0.8 & right$se_ratio < 1.2))
+
+  far <- function(out, name) abs(out[name, "bias"]) > 8 * out[name, "spread"] / sqrt(160)
+  near <- function(out, name) abs(out[name, "bias"]) < 4 * out[name, "spread"] / sqrt(160)
+  score <- run("score", 80)
+  expect_true(far(score, "inverse weights difference"))
+  expect_true(near(score, "inverse weights augmented") && near(score, "inverse weights targeted"))
+  outcome <- run("outcome", 80)
+  expect_true(far(outcome, "none regression"))
+  expect_true(near(outcome, "inverse weights augmented") && near(outcome, "inverse weights targeted"))
+  expect_lt(score["inverse weights difference", "coverage"], 0.5)
+})
+
+test_that("the table of the whole study is of these methods, and what the help page says of it holds", {
+  root <- source_root()
+  file <- file.path(if (is.null(root)) "." else root, "validation", "results", "coverage.csv")
+  skip_if(!file.exists(file), "the source tree is not here")
+  table <- data.table::fread(file, data.table = FALSE)
+  held <- table[table$promise == "yes" & table$scenario != "40 clusters" & table$estimator != "difference", ]
+  double <- held[held$design == "inverse weights" & held$estimator %in% c("augmented", "targeted"), ]
+  expect_gt(nrow(double), 20)
+  margin <- 2.6 * sqrt(0.95 * 0.05 / double$draws)  # of the count itself
+  expect_true(all(double$coverage > 0.93 - margin & double$coverage < 0.97 + margin))
+})
