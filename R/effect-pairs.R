@@ -79,8 +79,9 @@ arm_fits <- function(x, units, y, model, partner, seeks, call) {
   times <- core_sums_by(units$pairs$weight, partner, length(y))
   lapply(c(treated = 1L, control = 0L), function(arm) {
     weight <- if (any(seeks != arm)) times else as.double(seq_along(y) %in% units$rows)
-    outcome_model(matrix, y, weight * (study$z == arm) * sampling_weight(study), "gaussian", NULL, arm, study,
-                  call)$fitted
+    weight <- weight * (study$z == arm) * sampling_weight(study)
+    own <- if (is.null(units$group)) matrix else columns_that_vary(matrix, weight > 0)
+    outcome_model(own, y, weight, "gaussian", NULL, arm, study, call)$fitted
   })
 }
 

@@ -100,7 +100,7 @@ plot.twin_effect <- function(x, ...) {
 
 #' @export
 format.twin_effects <- function(x, ...) {
-  table <- fit_table(several_table(x), c("p", "Control", "Treated"))
+  table <- fit_table(several_table(x), c("p", "Control", "Treated", "Reference", "Arm"))
   c(wrap_lines(several_title(x)), "", table_lines(table, left = length(x$labels)), "", wrap_lines(several_sentences(x)),
     wrap_lines(paste0("Standard errors: ", several_inference(x), ".")),
     wrap_lines(several_balance(x)), wrap_lines(seal_sentence(summary(logbook(x)))))
@@ -118,10 +118,16 @@ several_title <- function(x) {
   if (length(families) > 1L) {
     method <- sub(family_words[[first$family]], and_list(family_words[families]), method, fixed = TRUE)
   }
-  sprintf("Effects of %s%s%s, %s, treated minus control; estimated by %s.", first$study$roles$treatment,
+  sprintf("Effects of %s%s%s, %s, %s; estimated by %s.", first$study$roles$treatment,
           if ("outcome" %in% keys) "" else paste(" on", outcome_phrase(first)),
           if (is.null(x$by)) "" else paste(" within each", x$by), population_text(first$estimand, first$note),
-          method)
+          direction_text(x), method)
+}
+
+# Which way differences go: "treated minus control", or each arm minus the reference.
+direction_text <- function(x) {
+  if ("contrast" %in% names(x$labels)) sprintf("each minus \"%s\"", x$effects[[1L]]$study$levels[["control"]]) else
+    "treated minus control"
 }
 
 several_table <- function(x, number = number_text) {
@@ -136,6 +142,7 @@ several_table <- function(x, number = number_text) {
     interval = interval_text(difference$conf.low, difference$conf.high), p = p_text(difference$p.value)
   ))
   names(out)[ncol(out) - 1L] <- paste(level_text(x$level), "interval")
+  if ("contrast" %in% names(x$labels)) names(out)[names(out) %in% c("Treated", "Control")] <- c("Arm", "Reference")
   if (x$adjust != "none") out[[c(holm = "p (Holm)", bh = "p (BH)")[[x$adjust]]]] <- p_text(difference$p.adjusted)
   if (!is.null(x$bands)) out$`joint band` <- interval_text(difference$band.low, difference$band.high)
   rownames(out) <- NULL
@@ -199,10 +206,10 @@ plot.twin_effects <- function(x, term = "difference", ...) {
   first <- x$effects[[1L]]
   plot <- forest_plot(table, term) +
     ggplot2::labs(
-      x = sprintf("%s, %s interval", term_text(term), level_text(x$level)), y = NULL,
+      x = sprintf("%s (%s), %s interval", term_text(term), direction_text(x), level_text(x$level)), y = NULL,
       title = sprintf("Effect of %s%s", first$study$roles$treatment,
                       if (length(outcomes) == 1L) paste(" on", outcome_phrase(first)) else ""),
-      subtitle = paste0(estimand_words[[first$estimand]], " (", first$estimand, ")",
+      subtitle = paste0("For ", estimand_words[[first$estimand]], " (", first$estimand, ")",
                         if (!is.null(x$bands)) ". Thin lines: joint band, which holds for all at once.")
     )
   if (length(outcomes) == 1L) return(plot)

@@ -223,7 +223,7 @@ table_parts.twin_effects <- function(x, number = number_text) {
   rows <- rows[rows$term == "difference", ]
   list(table = table, first = names(table)[seq_along(x$labels)], keys = names(x), levels = rep(NA, nrow(table)),
        estimate = "Difference", p.value = rows$p.value, caption = several_title(x),
-       note = paste(c("Differences are treated minus control.", several_sentences(x), several_balance(x),
+       note = paste(c(sprintf("Differences are %s.", direction_text(x)), several_sentences(x), several_balance(x),
                       paste0("Standard errors: ", several_inference(x), ".")), collapse = " "))
 }
 

@@ -70,6 +70,10 @@ test_that("bootstrap, clusters and pairs work as for other effects", {
   both <- compare_effects(weights = analytic, pairs = pairs, term = "hazard_ratio")
   rows <- tidy(both, part = "agreement")
   expect_equal(rows$difference, log(coef(analytic)[[1]]) - log(coef(pairs)[[1]]))
+  row <- tidy(analytic)[1, ]
+  expect_equal(tidy(probe_ratio(analytic)), tidy(probe_ratio(row$estimate, row$conf.low, row$conf.high,
+                                                             scale = "hazard_ratio")))
+  expect_error(probe_pairs(pairs), class = "twin_error_input")  # censored times have no differences
   expect_s3_class(plot(analytic), "ggplot")
   expect_s3_class(plot(both), "ggplot")
   expect_match(paste(format(analytic), collapse = " "), "hazard of left is")
