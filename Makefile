@@ -19,7 +19,7 @@ bench: install
 	@for script in bench/*.R; do echo "== $$script"; Rscript $$script || exit 1; done
 
 # Monte Carlo study of every estimator; about half an hour on two cores. DRAWS=100 for a quick look.
-DRAWS ?= 500
+DRAWS ?= 400
 validate:
 	@tools/setup test
 	@tools/install

@@ -3,8 +3,8 @@
 suppressMessages(library(carefultwin))
 source("validation/worlds.R")
 args <- as.numeric(commandArgs(TRUE))
-draws <- if (length(args) > 0L) args[1L] else 500
-n <- if (length(args) > 1L) args[2L] else 1000
+draws <- if (length(args) > 0L) args[1L] else 400
+n <- if (length(args) > 1L) args[2L] else 800
 
 scenarios <- data.frame(
   kind = c("good", "poor", "good", "good", "clustered"), models = c("both", "both", "score", "outcome", "both"),

@@ -9,8 +9,8 @@ draw_world <- function(n, kind, seed) {
     shared <- if (kind == "clustered") stats::rnorm(40L)[harbour] else 0
     luck <- if (kind == "clustered") stats::rnorm(40L, sd = 0.7)[harbour] else 0
     length <- (stats::rnorm(n) + shared) / sqrt(1 + (kind == "clustered"))
-    age <- stats::rnorm(n)
-    slope <- if (kind == "poor") 1.1 else 0.6
+    age <- stats::runif(n, -sqrt(3), sqrt(3))
+    slope <- if (kind == "poor") 1.4 else 0.6
     e <- stats::plogis(slope * (length + 0.6 * age^2 - 0.6))
     joined <- stats::rbinom(n, 1L, e)
     none <- 20 + 2 * length + 1.5 * age^2 + luck
@@ -19,9 +19,10 @@ draw_world <- function(n, kind, seed) {
   })
 }
 
-# The true effects, from a large draw: means of the units' own effects over each population.
+# The true effects, from a large draw: means of the units' own effects over each population. A crew of a random harbour
+# is like one of the world without harbours.
 world_truth <- function(kind, n = 1e6) {
-  world <- draw_world(n, kind, 1L)
+  world <- draw_world(n, if (kind == "clustered") "good" else kind, 1L)
   mean_over <- function(h) sum(h * world$effect) / sum(h)
   c(ATE = mean_over(rep(1, n)), ATT = mean_over(world$e), ATC = mean_over(1 - world$e),
     ATO = mean_over(world$e * (1 - world$e)))
@@ -37,8 +38,8 @@ method_holds <- function(design, estimator, estimand, uses, scenario) {
   double <- length(uses) == 2L && !matched && !(estimand == "ATO" && identical(unname(broken), "score"))
   if (!double && !is.na(broken) && broken %in% uses) return("no")
   if (scenario == "poor overlap") return("overlap")
-  near <- estimator == "difference" && (matched || startsWith(design, "strata"))
-  if (near || (matched && !is.na(broken))) "nearly" else "yes"
+  alike <- matched || startsWith(design, "strata")
+  if (alike && (estimator == "difference" || !is.na(broken))) "nearly" else "yes"
 }
 
 # The score and outcome models by scenario: "both" right, "score" wrong, "outcome" wrong.
