@@ -105,27 +105,27 @@ core_logit_shift <- function(y, offset, r) {
   a
 }
 
-# Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1. slopes: 2 x
-# k, derivatives in the two means.
-core_contrasts <- function(means, shares = FALSE) {
+# Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1; or the
+# contrasts among the terms named. slopes: 2 x k, derivatives in the two means.
+core_contrasts <- function(means, shares = FALSE, terms = defined_contrasts(means$estimate, shares)) {
   m1 <- means$estimate[["mean_treated"]]
   m0 <- means$estimate[["mean_control"]]
-  slopes <- list(difference = c(1, -1))
-  if (m1 > 0 && m0 > 0) slopes$ratio <- c(1 / m0, -m1 / m0^2)
-  if (shares && min(m1, m0) > 0 && max(m1, m0) < 1) {
-    odds <- m1 / (1 - m1) / (m0 / (1 - m0))
-    slopes$odds_ratio <- odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0)))
-  }
-  terms <- c(names(both_arms), names(slopes))
-  slopes <- do.call(cbind, slopes)
+  odds <- m1 / (1 - m1) / (m0 / (1 - m0))
+  slopes <- list(difference = c(1, -1), ratio = c(1 / m0, -m1 / m0^2),
+                 odds_ratio = odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0))))
+  slopes <- do.call(cbind, slopes[intersect(names(slopes), terms)])
   list(
-    estimate = core_contrast_values(m1, m0, terms)[1L, ],
+    estimate = core_contrast_values(m1, m0, c(names(both_arms), colnames(slopes)))[1L, ],
     influence = function() {
       of_means <- means$influence()
       cbind(of_means, of_means %*% slopes)
     },
     slopes = cbind(diag(2), slopes)
   )
+}
+
+defined_contrasts <- function(means, shares) {
+  c("difference", if (min(means) > 0) "ratio", if (shares && min(means) > 0 && max(means) < 1) "odds_ratio")
 }
 
 # The terms asked for as functions of the two means, a row per pair of means.

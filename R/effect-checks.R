@@ -63,6 +63,15 @@ check_option_values <- function(asked, call) {
   }
 }
 
+# One effect has nothing to be adjusted for.
+check_looks <- function(blocks, asked, call = rlang::caller_env()) {
+  asks <- c(adjust = asked$adjust != "none", bands = asked$bands)
+  if (length(blocks) > 1L || !any(asks)) return(invisible(blocks))
+  abort_input(c("{.arg {names(asks)[asks]}} {?has/have} no use with a single effect.",
+                i = "Name several outcomes, groups ({.arg by}) or arms, or leave {cli::qty(sum(asks))}{?it/them} out."),
+              call = call)
+}
+
 # model and family may be one for all outcomes, or named by outcome.
 check_by_outcome <- function(asked, call) {
   if (!is.null(asked$model) && !rlang::is_formula(asked$model)) check_named_by_outcome(asked, "model", call)

@@ -33,9 +33,13 @@
 #'   `"replicates"` re-runs it with every column of replicate weights. All three are refused for matching with
 #'   replacement, for which they are wrong (Abadie & Imbens 2008).
 #'
-#'   In simulations (`validation/`) 95% intervals of the doubly robust estimators cover 93 to 97% of the time where
-#'   their assumptions hold; those of the ATT by inverse weights and of pairs are a little wide, those of weights under
-#'   poor overlap and of few clusters (below 20) too narrow. Regression on matches keeps some bias of the match.
+#'   In simulations (`validation/results`: 400 draws of 800 units, so that a coverage is certain to about 2 points) 95%
+#'   intervals held the truth 93 to 97% of the time in 89 of the 99 combinations of estimator, estimand and design whose
+#'   assumptions hold, and 91 to 99% of the time in the others: cross-fitting beside a wrong outcome model and pairs
+#'   with 40 clusters are wide (98 to 99%), matching with replacement, which takes clusters as independent units, narrow
+#'   (91 to 92%), and five estimates of one ATT, all on the same draws, held it 92% of the time. Pairs and strata alone
+#'   keep some of the bias (90 to 95%). Where overlap is poor trust no interval of weights or strata alone (78 to 93%);
+#'   augmented and targeted ones on inverse weights held it 92 to 93% of the time.
 #'
 #' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()], without a score or weighted.
 #' @param outcome Names of the study's outcomes; the first by default.
@@ -158,6 +162,7 @@ measure_effect <- function(x, outcome = NULL,
   check_inference(x, asked)
   asked$clusters <- effect_clusters(study, asked$cluster)
   blocks <- effect_blocks(x, asked)
+  check_looks(blocks, asked)
   effects <- lapply(blocks, function(block) measure_block(block, asked))
   joint <- NULL
   if (asked$inference != "analytic") {
@@ -217,18 +222,19 @@ measure_block <- function(block, asked, call = rlang::caller_env(2)) {
   new_effect(block, list(estimate = result$estimate, influence = influence, v = means$made), inference, units, asked)
 }
 
-# The estimates of a block alone: what a replicate needs.
-block_estimate <- function(block, asked) {
+# The estimates of a block alone: what a replicate needs. A ratio of means is asked for by name: in a draw one of them
+# may be negative where neither is in the sample.
+block_estimate <- function(block, asked, terms) {
   asked$clusters <- effect_clusters(study_of(block$x), asked$cluster)
   units <- effect_units(block$x, block$y, block$inside)
   check_measured_arms(units, study_of(block$x), block, NULL)
   if (asked$estimator == "survival") return(hazard_terms(block, units, asked, NULL)$estimate)
-  block_terms(block, units, effect_means(block, units, asked, NULL), asked)$estimate
+  means <- effect_means(block, units, asked, NULL)
+  block_terms(block, units, means, asked, core_contrasts(means, block$shares, terms))$estimate
 }
 
 # Means, their contrasts, and what else was asked for.
-block_terms <- function(block, units, means, asked) {
-  result <- core_contrasts(means, block$shares)
+block_terms <- function(block, units, means, asked, result = core_contrasts(means, block$shares)) {
   if (!is.null(asked$quantiles)) result <- with_terms(result, quantile_terms(block$x, units, asked$quantiles))
   if (design_kind(block$x) == "strata" && asked$estimator == "difference" && is.null(block$inside)) {
     result <- with_terms(result, stratum_differences(block$x, units))

@@ -64,7 +64,7 @@ replicate_runner <- function(x, blocks, asked, plan, terms) {
           block$inside <- block$inside[made$index]
           block$event <- block$event[made$index]
         }
-        unname(block_estimate(block, asked)[terms])
+        unname(block_estimate(block, asked, terms)[terms])
       }, blocks, rep(made$designs, each = length(blocks) / length(made$designs)), terms))
     }), twin_error = function(e) rep(NA_real_, length(unlist(terms))))
   }
@@ -103,16 +103,15 @@ plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
   if (!is_plain_inverse(x, blocks, asked)) return(NULL)
   study <- study_of(x)
   y <- vapply(blocks, `[[`, numeric(length(study$z)), "y")
-  shares <- vapply(blocks, `[[`, NA, "shares")
   matrix <- terms_matrix(study, score_terms(x$score, study))
-  fit <- unname(x$score[c("coefficients", "fitted", "covariance")])
-  names(fit) <- c("coefficients", "fitted", "covariance")
+  fit <- lapply(x$score[c("coefficients", "fitted", "covariance")], unname)
+  z <- as.double(study$z)
   force(plan)
   function(k) {
-    means <- core_redraw_weighted(matrix, as.double(study$z), y, plan$weights(k), study$estimand, fit)
+    means <- core_redraw_weighted(matrix, z, y, plan$weights(k), study$estimand, fit)
     if (is.null(means)) return(rep(NA_real_, length(unlist(terms))))
     unlist(lapply(seq_along(blocks), function(b) {
-      unname(core_contrasts(list(estimate = means[, b]), shares[b])$estimate[terms[[b]]])
+      unname(core_contrast_values(means[1L, b], means[2L, b], terms[[b]])[1L, ])
     }))
   }
 }
@@ -133,7 +132,7 @@ is_plain_difference <- function(asked) {
 }
 
 check_draws <- function(draws, size, call) {
-  good <- rowSums(is.na(draws)) == 0
+  good <- rowSums(!is.finite(draws)) == 0
   if (sum(good) < 2L) {
     abort_input(c("Nearly all replicates failed: the design could be made again in {sum(good)} of {size}.",
                   i = "Use {.code inference = \"analytic\"}; look for small cells and near separation."), call = call)
@@ -149,7 +148,7 @@ check_draws <- function(draws, size, call) {
 }
 
 # What is drawn: units or clusters, within survey strata. list(unit = per study row the code of what it belongs to, of
-# units 1..G sorted by stratum, sizes of the strata, name).
+# units 1..G sorted by stratum, itself: is that 1..n?, sizes of the strata, name).
 drawn_units <- function(x, asked) {
   study <- study_of(x)
   n <- length(study$z)
@@ -158,8 +157,9 @@ drawn_units <- function(x, asked) {
   code <- core_group_codes(stratum, own)  # a cluster across strata is drawn apart in each, as the analytic sums are
   first <- which(!duplicated(code))
   first <- first[order(stratum[first])]
-  list(unit = match(code, code[first]), stratum = stratum[first], sizes = as.integer(table(stratum[first])),
-       clustered = length(asked$clusters$codes) > 0L, name = asked$clusters$name)
+  unit <- match(code, code[first])
+  list(unit = unit, stratum = stratum[first], sizes = as.integer(table(stratum[first])),
+       itself = identical(unit, seq_len(n)), clustered = length(asked$clusters$codes) > 0L, name = asked$clusters$name)
 }
 
 drawn_words <- function(units, study) {
@@ -182,9 +182,13 @@ bootstrap_plan <- function(x, asked, call) {
   units <- drawn_units(x, asked)
   check_drawn(units, study, asked$lonely, call)
   s <- sampling_weight(study)
-  counts <- function(k) core_draw_counts(units$sizes, asked$seed * 1e6 + k)[units$unit]
+  counts <- function(k) {
+    drawn <- core_draw_counts(units$sizes, asked$seed * 1e6 + k)
+    if (units$itself) drawn else drawn[units$unit]
+  }
   size <- round(asked$draws)
-  list(size = size, counts = counts, weights = function(k) s * counts(k), title = "Bootstrap draws",
+  weights <- function(k) if (is.null(study$s)) counts(k) else s * counts(k)
+  list(size = size, counts = counts, weights = weights, title = "Bootstrap draws",
        matrices = new.env(parent = emptyenv()), vcov = function(draws, estimate) stats::cov(draws),
        df = if (units$clustered) length(units$stratum) - 1 else Inf,
        text = sprintf("bootstrap, %s draws of %s (seed %s), %s intervals", count_text(size),
@@ -227,9 +231,13 @@ jackknife_plan <- function(x, effects, asked, call) {
 
 # Weighted means with weights that are not estimated, of one outcome: what is left when one unit goes is known.
 has_closed_jackknife <- function(x, effects, asked) {
-  if (inherits(x, "twin_arms") || length(effects) > 1L || !is_plain_difference(asked)) return(FALSE)
-  known <- design_kind(x) == "raw" || identical(x$weighing$method, "own")
-  known && length(asked$clusters$codes) == 0L && is.null(study_of(x)$stratum)
+  if (length(effects) > 1L || !is_plain_difference(asked) || !has_known_weights(x)) return(FALSE)
+  length(asked$clusters$codes) == 0L && is.null(study_of(x)$stratum)
+}
+
+has_known_weights <- function(x) {
+  if (inherits(x, "twin_arms") || trims(x)) return(FALSE)
+  design_kind(x) == "raw" || identical(x$weighing$method, "own")
 }
 
 left_out_terms <- function(effect) {

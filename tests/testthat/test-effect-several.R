@@ -38,6 +38,7 @@ test_that("p-values are adjusted over outcomes and joint bands are those of the 
     expect_equal(table$p.adjusted[rows], p.adjust(plain$p.value[rows], c(holm = "holm", bh = "BH")[[method]]))
     expect_true(all(is.na(table$p.adjusted[table$term == "mean_treated"])))
   }
+  expect_error(measure_effect(study_of_many(), bands = TRUE, adjust = "bh"), "single effect", class = "twin_error_input")
   banded <- tidy(three_outcomes(bands = TRUE))
   rows <- banded$term == "difference"
   expect_true(all(banded$band.low[rows] < banded$conf.low[rows] & banded$band.high[rows] > banded$conf.high[rows]))
