@@ -199,3 +199,14 @@ test_that("the standard error on small cells matches the spread of outcomes draw
   expect_equal(sd(draws[1, ]), exact, tolerance = 0.2)
   expect_equal(sqrt(mean(draws[2, ]^2)), exact, tolerance = 0.04)
 })
+
+test_that("the score adjustment does not depend on the order of rows, nor on a first unit without neighbours", {
+  data <- many_crews()
+  data[1, c("boat", "joined")] <- list(9, 1)
+  error <- function(data) {
+    tidy(measure_effect(pair_units(score_units(study_of_many(data)), replacement = TRUE, caliper = 0.2)))$std.error[3]
+  }
+  expect_match(measure_effect(pair_units(score_units(study_of_many(data)), replacement = TRUE, caliper = 0.2))$inference,
+               "estimated score accounted for")
+  expect_equal(error(data), error(data[300:1, ]), tolerance = 1e-8)
+})
