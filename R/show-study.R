@@ -8,7 +8,7 @@ format.twin_study <- function(x, ...) {
     if (!is.null(roles$id)) field_lines("Id", roles$id)
   )
   c(
-    sprintf("Study: what did %s do to %s?", roles$treatment, paste(roles$outcome, collapse = " and ")),
+    wrap_lines(sprintf("Study: what did %s do to %s?", roles$treatment, and_list(roles$outcome))),
     field_lines("Asked for", sprintf("%s (%s)", estimand_words[[x$estimand]], x$estimand)),
     field_lines("Treated", sprintf("%s is \"%s\": %s", roles$treatment, x$levels[["treated"]],
                                    plural(sum(x$z), "unit"))),
