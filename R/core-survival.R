@@ -24,7 +24,6 @@ cox_away <- function(units, b) {
   z <- units$z[order]
   v <- units$v[order]
   r <- exp(b * z)
-  at_risk <- function(x) rev(cumsum(rev(x)))
   first <- match(time[event], time)  # the sums of a time stand at its first row
   tie <- match(time[event], unique(time[event]))
   size <- tabulate(tie)
@@ -32,8 +31,8 @@ cox_away <- function(units, b) {
   of_tie <- function(x) core_sums_by(x, tie)
   t0 <- of_tie((v * r)[event])[tie]
   t1 <- of_tie((v * r * z)[event])[tie]
-  d <- at_risk(v * r)[first] - share * t0
-  x <- (at_risk(v * r * z)[first] - share * t1) / d
+  d <- sums_onwards(v * r)[first] - share * t0
+  x <- (sums_onwards(v * r * z)[first] - share * t1) / d
   m <- of_tie(v[event])[tie] / size[tie]
   place <- findInterval(time, unique(time[event])) + 1L
   up_to <- function(terms) c(0, cumsum(of_tie(terms)))[place]
@@ -46,6 +45,9 @@ cox_away <- function(units, b) {
   out
 }
 
+# Sums from each entry to the last: over those still at risk, in the order of time.
+sums_onwards <- function(x) rev(cumsum(rev(x)))
+
 # Weighted product-limit curve: at the event times, those who died (N), those at risk (Y) and survival after.
 core_survival_curve <- function(time, event, v) {
   inside <- v > 0
@@ -53,10 +55,9 @@ core_survival_curve <- function(time, event, v) {
   event <- event[inside]
   order <- order(time[inside])
   sorted <- time[inside][order]
-  at_risk <- rev(cumsum(rev(v[order])))
   times <- unique(sorted[event[order] == 1])
   died <- core_sums_by((v * event)[order], match(sorted, times), length(times))
-  risk <- at_risk[match(times, sorted)]
+  risk <- sums_onwards(v[order])[match(times, sorted)]
   list(times = times, died = died, risk = risk, survival = cumprod(1 - pmin(died / risk, 1)))
 }
 
@@ -105,8 +106,8 @@ core_restricted_away <- function(curve, time, event, inside, horizon) {
   within <- u - ends[place]
   up_to <- before[place] + height[place] * within
   rest <- sum(area) - up_to  # integral of S from T_i to the horizon
-  own_g <- parts$g[findInterval(time, curve$times) + 1L]
-  own <- event * (time <= horizon) * c(0, parts$one)[findInterval(time, curve$times) + 1L]
+  at <- findInterval(time, curve$times) + 1L
+  own <- event * c(0, parts$one)[at] - parts$g[at]
   sg <- weighted[place] + height[place] * parts$g[place] * within
-  -inside * (own * rest - (sg + ifelse(time <= horizon, own_g * rest, 0)))
+  -inside * ((time <= horizon) * own * rest - sg)
 }

@@ -104,9 +104,10 @@ measure_lasting <- function(block, asked, call = rlang::caller_env()) {
   units <- effect_units(x, block$y)
   check_measured_arms(units, study_of(x), block, call)
   result <- hazard_terms(block, units, asked, call)
-  found <- effect_vcov(x, result$influence(), units, asked$clusters, asked$lonely, call)
+  influence <- result$influence()
+  found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
   found$given <- taken_as_given(x, asked)
-  effect <- new_effect(block, list(estimate = result$estimate, influence = result$influence()), found, units, asked)
+  effect <- new_effect(block, list(estimate = result$estimate, influence = influence), found, units, asked)
   effect$event <- block$event_name
   effect$horizon <- result$horizon
   effect$events <- tapply(block$event[units$rows][units$used], units$z[units$used], sum)[c("1", "0")]

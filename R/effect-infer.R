@@ -33,8 +33,10 @@ taken_as_given <- function(x, asked) {
     if (score_is_given(x, asked$estimator)) "score", unname(by_method[intersect(method, names(by_method))]),
     if (trims(x)) "trimming", if (has_weights(x) && !all(x$weighing$free)) "truncation"
   )
-  if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
+  given_phrase(given)
 }
+
+given_phrase <- function(given) if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
 
 score_is_given <- function(x, estimator) {
   if (is.null(x$score)) return(FALSE)

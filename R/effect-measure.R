@@ -270,7 +270,7 @@ difference_means <- function(x, units, asked) {
   own <- unit_weights(x, units)
   if (asked$normalise) return(core_weighted_means(units$y, units$z, own$v, own$nuisance))
   target <- effect_target(x, units)
-  nothing <- list(fitted = numeric(length(units$y)), slope = 0, carry = function(v) 0)
+  nothing <- known_model(numeric(length(units$y)))
   core_augmented_means(units$y, units$z, own$v, own$nuisance, target$t, target$nuisance, list(nothing, nothing), FALSE)
 }
 

@@ -97,6 +97,7 @@ learnt_models <- function(block, units, asked, call) {
   lapply(learnt[[1L]][c("treated", "control")], known_model)
 }
 
+# Fitted values taken as known, as a model for the core's estimators.
 known_model <- function(fitted) list(fitted = fitted, slope = 0, carry = function(v) 0)
 
 # Cross-fitted augmented weighting (Chernozhukov et al. 2018, definition 3.2): score and outcome models learnt on other

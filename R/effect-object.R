@@ -78,27 +78,36 @@ tidy.twin_effect <- function(x, conf.level = x$level, ...) { # nolint: object_na
   terms <- names(x$estimate)
   se <- sqrt(diag(x$vcov))
   ratio <- is_ratio_term(terms)
-  centre <- ifelse(ratio, log(ifelse(ratio, x$estimate, 1)), x$estimate)
-  spread <- ifelse(ratio, se / x$estimate, se)
-  statistic <- centre / spread
+  scaled <- interval_scale(x$estimate, se, ratio)
+  statistic <- scaled$centre / scaled$spread
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, term = terms,
     estimate = unname(x$estimate), std.error = unname(se), statistic = unname(statistic),
-    p.value = unname(effect_p_value(statistic, x$df)), effect_limits(x, centre, spread, ratio, conf.level),
+    p.value = unname(effect_p_value(statistic, x$df)), effect_limits(x, scaled, ratio, conf.level),
     row.names = NULL
   )
 }
 
-# Limits by percentiles of the draws where those were asked for, else from centre and spread; ratios go back from logs.
-effect_limits <- function(x, centre, spread, ratio, level) {
+# Limits by percentiles of the draws where those were asked for, else from interval_scale().
+effect_limits <- function(x, scaled, ratio, level) {
   if (!is.null(x$draws) && x$interval == "percentile") {
     tail <- (1 - level) / 2
     limits <- apply(x$draws, 2L, stats::quantile, probs = c(tail, 1 - tail), names = FALSE)
     return(data.frame(conf.low = limits[1L, ], conf.high = limits[2L, ]))
   }
-  half <- effect_quantile(level, x$df) * spread
+  limits <- limits_around(scaled$centre, effect_quantile(level, x$df) * scaled$spread, ratio)
+  data.frame(conf.low = limits$low, conf.high = limits$high)
+}
+
+# Centre -/+ half, back from logs where they are those of ratios.
+limits_around <- function(centre, half, ratio) {
   back <- function(values) unname(ifelse(ratio, exp(values), values))
-  data.frame(conf.low = back(centre - half), conf.high = back(centre + half))
+  list(low = back(centre - half), high = back(centre + half))
+}
+
+# Estimates and standard errors on the scale that intervals are made on: logs for ratios.
+interval_scale <- function(estimate, se, ratio) {
+  list(centre = ifelse(ratio, log(ifelse(ratio, estimate, 1)), estimate), spread = ifelse(ratio, se / estimate, se))
 }
 
 #' @export

@@ -30,7 +30,7 @@ given_to_replicates <- function(x) {
   if (!inherits(x, "twin_design")) return(NULL)
   given <- c(if (identical(x$score$settings$source, "column")) "score",
              if (identical(x$weighing$method, "own")) "weights")
-  if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
+  given_phrase(given)
 }
 
 # terms: per block the names of its terms. Rows: replicates; columns: all terms, NA where a replicate failed.

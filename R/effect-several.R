@@ -86,10 +86,9 @@ band_quantiles <- function(effects, asked, joint) {
 
 band_limits <- function(x, table) {
   ratio <- is_ratio_term(table$term)
-  centre <- ifelse(ratio, log(ifelse(ratio, table$estimate, 1)), table$estimate)
-  half <- unname(x$bands[table$term]) * ifelse(ratio, table$std.error / table$estimate, table$std.error)
-  back <- function(values) ifelse(ratio, exp(values), values)
-  data.frame(band.low = back(centre - half), band.high = back(centre + half))
+  scaled <- interval_scale(table$estimate, table$std.error, ratio)
+  limits <- limits_around(scaled$centre, x$bands[table$term] * scaled$spread, ratio)
+  data.frame(band.low = limits$low, band.high = limits$high)
 }
 
 # Differences of each group's difference from the first group's, per outcome and contrast.
