@@ -61,3 +61,19 @@ glue_judge_metrics <- function(task, candidates, threads) {
     .Call(`_carefultwin_glue_judge_metrics`, task, candidates, threads)
 }
 
+glue_within_grams <- function(columns, unit, time, periods, block, blocks, weight) {
+    .Call(`_carefultwin_glue_within_grams`, columns, unit, time, periods, block, blocks, weight)
+}
+
+glue_within_residuals <- function(columns, unit, time, periods, block, blocks, weight, shown, coefficients) {
+    .Call(`_carefultwin_glue_within_residuals`, columns, unit, time, periods, block, blocks, weight, shown, coefficients)
+}
+
+glue_within_targets <- function(columns, unit, time, periods, block, blocks, weight, shown) {
+    .Call(`_carefultwin_glue_within_targets`, columns, unit, time, periods, block, blocks, weight, shown)
+}
+
+glue_absorb_effects <- function(columns, codes, weight) {
+    .Call(`_carefultwin_glue_absorb_effects`, columns, codes, weight)
+}
+

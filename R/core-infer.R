@@ -97,6 +97,35 @@ core_band_quantile <- function(correlation, level, df, draws = 20000L) {
   stats::quantile(largest, level, names = FALSE)
 }
 
+# Quantile and two-sided p-value of t with df degrees of freedom, normal where they are infinite (or not known).
+core_t_quantile <- function(level, df) {
+  tail <- 1 - (1 - level) / 2
+  if (is.finite(df)) stats::qt(tail, df) else stats::qnorm(tail)
+}
+
+core_t_p_value <- function(statistic, df) {
+  if (is.finite(df)) 2 * stats::pt(-abs(statistic), df) else 2 * stats::pnorm(-abs(statistic))
+}
+
+# Wald test of k contrasts that all are 0; c(statistic, df, p.value), df the rank of their variance.
+core_zero_test <- function(away, variance, df) {
+  parts <- eigen(variance, symmetric = TRUE)
+  free <- parts$values > 1e-10 * max(parts$values, 1e-300)
+  statistic <- sum(crossprod(parts$vectors[, free, drop = FALSE], away)^2 / parts$values[free])
+  rank <- sum(free)
+  p <- if (is.finite(df)) stats::pf(statistic / rank, rank, df, lower.tail = FALSE) else
+    stats::pchisq(statistic, rank, lower.tail = FALSE)
+  c(statistic = statistic, df = rank, p.value = p)
+}
+
+# Test that all differences from the first are 0; as core_zero_test().
+core_equality_test <- function(estimate, joint, df) {
+  k <- length(estimate) - 1L
+  if (k < 1L || anyNA(joint)) return(c(statistic = NA_real_, df = k, p.value = NA_real_))
+  contrast <- cbind(-1, diag(k))
+  core_zero_test(drop(contrast %*% estimate), contrast %*% joint %*% t(contrast), df)
+}
+
 # One integer code per combination of two codings.
 core_group_codes <- function(a, b) {
   a <- match(a, unique(a))

@@ -136,7 +136,7 @@ glance.twin_comparison <- function(x, ...) {
   test <- c(statistic = NA_real_, df = NA_real_, p.value = NA_real_)
   if (length(adjusted) > 1L) {
     found <- compared_estimates(x, adjusted)
-    test <- equality_test(found$estimate, found$vcov, found$df)
+    test <- core_equality_test(found$estimate, found$vcov, found$df)
   }
   data.frame(effects = length(adjusted), t(test))
 }

@@ -218,7 +218,7 @@ tidy.twin_hazard <- function(x, part = c("effect", "curves"), conf.level = x$lev
   table <- x$curves
   inner <- table$survival > 0 & table$survival < 1
   s <- ifelse(inner, table$survival, 0.5)
-  spread <- effect_quantile(conf.level, x$df) * table$std.error / abs(s * log(s))
+  spread <- core_t_quantile(conf.level, x$df) * table$std.error / abs(s * log(s))
   table$conf.low <- ifelse(inner, s^exp(spread), table$survival)
   table$conf.high <- ifelse(inner, s^exp(-spread), table$survival)
   table

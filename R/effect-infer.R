@@ -61,21 +61,6 @@ effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
   list(codes = codes, name = cluster)
 }
 
-# where: " among ..." for a group.
-check_cluster_count <- function(cluster, name, call, where = "") {
-  count <- length(unique(cluster))
-  if (count < 2L) {
-    abort_input(c("A clustered standard error needs at least 2 clusters.",
-                  x = "{.val {name}} has {count} among the units in use{where}."), call = call)
-  }
-  if (count < 20L) {
-    warn_kind("few_clusters", c(
-      "Only {count} clusters in {.val {name}}{where}: clustered standard errors tend to be too small.",
-      i = "Intervals use t with {count - 1} degrees of freedom; read them with care."
-    ))
-  }
-}
-
 stop_lonely <- function(strata, study, call) {
   abort_input(c(
     "A survey stratum must keep at least 2 clusters.",

@@ -62,15 +62,6 @@ pair_differences <- function(units) {
 # Ratios live on the log scale.
 is_ratio_term <- function(terms) terms %in% c("ratio", "odds_ratio", "hazard_ratio")
 
-effect_quantile <- function(level, df) {
-  tail <- 1 - (1 - level) / 2
-  if (is.finite(df)) stats::qt(tail, df) else stats::qnorm(tail)
-}
-
-effect_p_value <- function(statistic, df) {
-  if (is.finite(df)) 2 * stats::pt(-abs(statistic), df) else 2 * stats::pnorm(-abs(statistic))
-}
-
 #' @export
 tidy.twin_effect <- function(x, conf.level = x$level, ...) { # nolint: object_name_linter. broom-style name.
   rlang::check_dots_empty()
@@ -83,7 +74,7 @@ tidy.twin_effect <- function(x, conf.level = x$level, ...) { # nolint: object_na
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, term = terms,
     estimate = unname(x$estimate), std.error = unname(se), statistic = unname(statistic),
-    p.value = unname(effect_p_value(statistic, x$df)), effect_limits(x, scaled, ratio, conf.level),
+    p.value = unname(core_t_p_value(statistic, x$df)), effect_limits(x, scaled, ratio, conf.level),
     row.names = NULL
   )
 }
@@ -95,7 +86,7 @@ effect_limits <- function(x, scaled, ratio, level) {
     limits <- apply(x$draws, 2L, stats::quantile, probs = c(tail, 1 - tail), names = FALSE)
     return(data.frame(conf.low = limits[1L, ], conf.high = limits[2L, ]))
   }
-  limits <- limits_around(scaled$centre, effect_quantile(level, x$df) * scaled$spread, ratio)
+  limits <- limits_around(scaled$centre, core_t_quantile(level, x$df) * scaled$spread, ratio)
   data.frame(conf.low = limits$low, conf.high = limits$high)
 }
 

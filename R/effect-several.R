@@ -124,27 +124,11 @@ differences_vcov <- function(x, at) {
 contrast_rows <- function(labels, difference, se, df, level) {
   difference <- unname(difference)
   se <- unname(se)
-  half <- effect_quantile(level, df) * se
+  half <- core_t_quantile(level, df) * se
   cbind(labels, data.frame(
     difference = difference, std.error = se, statistic = difference / se,
-    p.value = effect_p_value(difference / se, df), conf.low = difference - half, conf.high = difference + half
+    p.value = core_t_p_value(difference / se, df), conf.low = difference - half, conf.high = difference + half
   ))
-}
-
-# Wald test that all differences from the first are 0; c(statistic, df, p.value).
-equality_test <- function(estimate, joint, df) {
-  k <- length(estimate) - 1L
-  if (k < 1L || anyNA(joint)) return(c(statistic = NA_real_, df = k, p.value = NA_real_))
-  contrast <- cbind(-1, diag(k))
-  away <- drop(contrast %*% estimate)
-  variance <- contrast %*% joint %*% t(contrast)
-  parts <- eigen(variance, symmetric = TRUE)
-  free <- parts$values > 1e-10 * max(parts$values, 1e-300)
-  statistic <- sum(crossprod(parts$vectors[, free, drop = FALSE], away)^2 / parts$values[free])
-  rank <- sum(free)
-  p <- if (is.finite(df)) stats::pf(statistic / rank, rank, df, lower.tail = FALSE) else
-    stats::pchisq(statistic, rank, lower.tail = FALSE)
-  c(statistic = statistic, df = rank, p.value = p)
 }
 
 #' @export

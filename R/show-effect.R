@@ -160,7 +160,7 @@ several_sentences <- function(x) {
   vapply(effect_families(x), function(at) {
     effects <- x$effects[at]
     estimate <- vapply(effects, function(effect) effect$estimate[["difference"]], 0)
-    test <- equality_test(estimate, differences_vcov(x, at), min(vapply(effects, `[[`, 0, "df")))
+    test <- core_equality_test(estimate, differences_vcov(x, at), min(vapply(effects, `[[`, 0, "df")))
     where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "group")])
     sprintf("%sAre the groups' effects the same? Joint test: p %s (%d degrees of freedom).",
             if (length(where) > 0L) paste0(paste(where, collapse = ", "), ": ") else "",

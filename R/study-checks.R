@@ -76,3 +76,18 @@ nearest_name <- function(name, known) {
 first_rows <- function(rows) utils::head(rows, 3L)
 
 is_named_list <- function(x) is.list(x) && (length(x) == 0L || (!is.null(names(x)) && all(nzchar(names(x)))))
+
+# where: " among ..." for a group.
+check_cluster_count <- function(cluster, name, call, where = "") {
+  count <- length(unique(cluster))
+  if (count < 2L) {
+    abort_input(c("A clustered standard error needs at least 2 clusters.",
+                  x = "{.val {name}} has {count} among the units in use{where}."), call = call)
+  }
+  if (count < 20L) {
+    warn_kind("few_clusters", c(
+      "Only {count} clusters in {.val {name}}{where}: clustered standard errors tend to be too small.",
+      i = "Intervals use t with {count - 1} degrees of freedom; read them with care."
+    ))
+  }
+}

@@ -52,7 +52,7 @@ format_setting <- function(value) {
 #' Every study keeps a logbook: each design step with its counts, settings, seed and worst imbalance, and the moment
 #' the outcome was first opened. All designs and effects made from one study share it.
 #'
-#' @param x A study, design or effect.
+#' @param x A study, panel, design or effect.
 #' @return An object of class `twin_logbook`. `as.data.frame()` gives one row per step with the columns `step`,
 #'   `time`, `verb`, `what`, `counts`, `settings`, `seed`, `worst_smd` (largest absolute standardized mean difference
 #'   after the step, NA where the step makes no comparison) and `design` (hash of the recipe; equal recipes have equal
@@ -66,8 +66,8 @@ format_setting <- function(value) {
 #' logbook(design)
 #' @export
 logbook <- function(x) {
-  check_class(x, c("twin_study", "twin_design", "twin_effect", "twin_effects"),
-              c("frame_study", "score_units", "measure_effect"))
+  check_class(x, c("twin_study", "twin_panel", "twin_design", "twin_effect", "twin_effects"),
+              c("frame_study", "frame_panel", "score_units", "measure_effect"))
   entries <- do.call(rbind, study_of(x)$logbook$entries)
   structure(list(entries = entries), class = "twin_logbook")
 }

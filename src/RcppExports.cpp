@@ -196,6 +196,69 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_within_grams
+Eigen::MatrixXd glue_within_grams(const Rcpp::NumericMatrix columns, const Rcpp::IntegerVector unit, const Rcpp::IntegerVector time, int periods, const Rcpp::IntegerVector block, int blocks, const Rcpp::NumericVector weight);
+RcppExport SEXP _carefultwin_glue_within_grams(SEXP columnsSEXP, SEXP unitSEXP, SEXP timeSEXP, SEXP periodsSEXP, SEXP blockSEXP, SEXP blocksSEXP, SEXP weightSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type unit(unitSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< int >::type periods(periodsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type block(blockSEXP);
+    Rcpp::traits::input_parameter< int >::type blocks(blocksSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_within_grams(columns, unit, time, periods, block, blocks, weight));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_within_residuals
+Eigen::MatrixXd glue_within_residuals(const Rcpp::NumericMatrix columns, const Rcpp::IntegerVector unit, const Rcpp::IntegerVector time, int periods, const Rcpp::IntegerVector block, int blocks, const Rcpp::NumericVector weight, const Rcpp::NumericVector shown, const Eigen::Map<Eigen::MatrixXd> coefficients);
+RcppExport SEXP _carefultwin_glue_within_residuals(SEXP columnsSEXP, SEXP unitSEXP, SEXP timeSEXP, SEXP periodsSEXP, SEXP blockSEXP, SEXP blocksSEXP, SEXP weightSEXP, SEXP shownSEXP, SEXP coefficientsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type unit(unitSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< int >::type periods(periodsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type block(blockSEXP);
+    Rcpp::traits::input_parameter< int >::type blocks(blocksSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type shown(shownSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type coefficients(coefficientsSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_within_residuals(columns, unit, time, periods, block, blocks, weight, shown, coefficients));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_within_targets
+Eigen::MatrixXd glue_within_targets(const Rcpp::NumericMatrix columns, const Rcpp::IntegerVector unit, const Rcpp::IntegerVector time, int periods, const Rcpp::IntegerVector block, int blocks, const Rcpp::NumericVector weight, const Rcpp::NumericVector shown);
+RcppExport SEXP _carefultwin_glue_within_targets(SEXP columnsSEXP, SEXP unitSEXP, SEXP timeSEXP, SEXP periodsSEXP, SEXP blockSEXP, SEXP blocksSEXP, SEXP weightSEXP, SEXP shownSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type unit(unitSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< int >::type periods(periodsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type block(blockSEXP);
+    Rcpp::traits::input_parameter< int >::type blocks(blocksSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type shown(shownSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_within_targets(columns, unit, time, periods, block, blocks, weight, shown));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_absorb_effects
+SEXP glue_absorb_effects(const Rcpp::NumericMatrix columns, const Rcpp::List codes, const Rcpp::NumericVector weight);
+RcppExport SEXP _carefultwin_glue_absorb_effects(SEXP columnsSEXP, SEXP codesSEXP, SEXP weightSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericMatrix >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::List >::type codes(codesSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_absorb_effects(columns, codes, weight));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
@@ -213,6 +276,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 5},
     {"_carefultwin_glue_weighted_covariance", (DL_FUNC) &_carefultwin_glue_weighted_covariance, 2},
     {"_carefultwin_glue_judge_metrics", (DL_FUNC) &_carefultwin_glue_judge_metrics, 3},
+    {"_carefultwin_glue_within_grams", (DL_FUNC) &_carefultwin_glue_within_grams, 7},
+    {"_carefultwin_glue_within_residuals", (DL_FUNC) &_carefultwin_glue_within_residuals, 9},
+    {"_carefultwin_glue_within_targets", (DL_FUNC) &_carefultwin_glue_within_targets, 8},
+    {"_carefultwin_glue_absorb_effects", (DL_FUNC) &_carefultwin_glue_absorb_effects, 3},
     {NULL, NULL, 0}
 };
 

@@ -82,7 +82,7 @@ test_that("groups: means within the group, differences between groups, a joint t
   contrast <- rbind(c(-1, 1, 0), c(-1, 0, 1))
   away <- contrast %*% by_hand
   statistic <- drop(t(away) %*% solve(contrast %*% joint[keep, keep] %*% t(contrast)) %*% away)
-  expect_equal(equality_test(by_hand, joint[keep, keep], Inf)[["statistic"]], statistic)
+  expect_equal(core_equality_test(by_hand, joint[keep, keep], Inf)[["statistic"]], statistic)
   expect_match(paste(format(effects), collapse = " "), "Joint test")
   expect_error(tidy(three_outcomes(), part = "groups"), class = "twin_error_input")
   # of pairs: the seeker's group

@@ -1,0 +1,241 @@
+# The estimators. Each returns list(cells, estimate, source, size, fixed, cluster, notes): cells as plan_cells() gives
+# them with estimate, n_treated and n_comparison (NULL where there is one number, the term "difference"); source: see
+# core-did.R; size: what averages weigh by, of cohorts or with fixed of cells; cluster: code per unit of the source.
+
+estimate_group_time <- function(panel, y, asked) {
+  found <- panel_group_time(panel, y, asked)
+  list(cells = found$cells, estimate = found$cells$estimate, source = found$source, size = found$size, fixed = FALSE,
+       cluster = panel$cluster, notes = c(varying_note(panel, asked), NULL))
+}
+
+estimate_triple <- function(panel, y, asked) {
+  asked$side <- asked$third$side
+  found <- panel_group_time(panel, y, asked)
+  list(cells = found$cells, estimate = found$cells$estimate, source = found$source, size = found$size, fixed = FALSE,
+       cluster = panel$cluster, notes = NULL)
+}
+
+varying_note <- function(panel, asked) {
+  if (asked$adjustment == "none" || !panel$repeats) return(NULL)
+  varies <- changing_columns(panel)
+  if (length(varies) == 0L) return(NULL)
+  sprintf("%s over time: the value in the base period is used", and_list_verb(varies, "varies", "vary"))
+}
+
+and_list_verb <- function(words, one, many) paste(and_list(words), if (length(words) == 1L) one else many)
+
+# Covariates that differ within a unit.
+changing_columns <- function(panel) {
+  varies <- vapply(panel$columns, function(column) any(column$values != column$values[panel$first_row][panel$unit]), NA)
+  names(panel$columns)[varies]
+}
+
+# What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
+# there are none), and cohort, cluster and s of each unit.
+within_view <- function(panel, y, asked, weight = rep(1, length(y)), call) {
+  unit <- panel$unit
+  order <- seq_along(unit)
+  if (!panel$repeats) {
+    unit <- if (is.null(panel$group)) panel$cohort else panel$group
+    order <- order(unit)
+    unit <- match(unit[order], unique(unit[order]))
+  }
+  of_row <- panel$unit[order]
+  first <- which(!duplicated(unit))
+  x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)[order, , drop = FALSE]
+  s <- if (is.null(panel$s)) rep(1, length(y)) else panel$s
+  weight <- (s * weight * !is.na(y))[order]
+  y <- ifelse(is.na(y), 0, y)[order]
+  centre <- sum(weight * y) / sum(weight)
+  list(rows = list(columns = cbind(y - centre, centred_columns(x)), unit = unit, time = panel$time[order],
+                   periods = nrow(panel$periods), weight = weight),
+       cohort = panel$cohort[of_row[first]], cluster = within_clusters(panel, unit, of_row, call),
+       s = core_sums_by(s[order], unit) / if (panel$repeats) tabulate(unit) else 1, order = order)
+}
+
+# Keeps the digits of columns with a large mean.
+centred_columns <- function(x) if (!is.null(x)) sweep(x, 2L, colMeans(x))
+
+within_clusters <- function(panel, unit, of_row, call) {
+  cluster <- panel$cluster[of_row]
+  first <- which(!duplicated(unit))
+  if (!panel$repeats && any(cluster != cluster[first][unit])) {
+    if (!is.null(panel$group)) {
+      abort_input(c("Clusters must hold whole groups in a regression with group effects.",
+                    i = "Choose a {.arg cluster} above the groups, or leave it out."), call = call)
+    }
+    cluster <- unit  # cohort effects: cohorts are what is left to cluster by
+  }
+  structure(match(cluster[first], unique(cluster[first])), name = attr(panel$cluster, "name"))
+}
+
+estimate_two_way <- function(panel, y, asked, call) {
+  if (length(asked$absorb) > 0L) return(absorbed_two_way(panel, y, asked, call))
+  view <- within_view(panel, y, asked, call = call)
+  p <- ncol(view$rows$columns) - 1L
+  treat <- lapply(panel$cohorts$position, function(onset) matrix(as.double(panel$periods$position >= onset)))
+  grams <- core_within_grams(view$rows, view$cohort, length(treat))
+  fit <- core_within_fit(grams, treat, p)
+  if (fit$aliased[fit$own]) stop_absorbed(call)
+  source <- core_within_source(view$rows, view$cohort, fit, view$s)
+  list(cells = NULL, estimate = c(difference = fit$estimate), source = source, size = NULL, fixed = TRUE,
+       cluster = view$cluster, view = view, treat = treat, p = p,
+       notes = aliased_note(panel, fit$aliased[view$rows$periods + seq_len(p)]))
+}
+
+stop_absorbed <- function(call) {
+  abort_input(c("Treatment can't be told apart from the fixed effects: they explain it fully.",
+                i = "Absorb fewer effects; within each there must be treated and untreated rows at one time."),
+              call = call)
+}
+
+aliased_note <- function(panel, aliased) {
+  names <- colnames(covariate_matrix_or_null(panel))[aliased]
+  if (length(names) == 0L) return(NULL)
+  sprintf("%s left out: the fixed effects explain %s", and_list_verb(names, "is", "are"),
+          if (length(names) == 1L) "it" else "them")
+}
+
+covariate_matrix_or_null <- function(panel) {
+  if (length(panel$columns) > 0L) covariate_matrix(panel$columns, panel$formula)
+}
+
+# Three or more effects: residuals by conjugate gradients, then a regression of residuals.
+absorbed_two_way <- function(panel, y, asked, call) {
+  view <- within_view(panel, y, asked, call = call)
+  rows <- view$rows
+  d <- as.double(panel$periods$position[rows$time] >= panel$cohorts$position[view$cohort[rows$unit]])
+  codes <- c(list(rows$unit, rows$time), lapply(asked$absorb, function(code) code[view$order]))
+  columns <- core_absorb(cbind(d, rows$columns), codes, rows$weight)
+  if (is.null(columns)) {
+    abort_convergence(c("The fixed effects could not be absorbed to full precision.",
+                        i = "They may be nearly nested; absorb fewer."), call = call)
+  }
+  spread <- colSums(rows$weight * columns^2)
+  before <- colSums(rows$weight * cbind(d, rows$columns)^2)
+  gone <- spread <= 1e-10 * before
+  if (gone[1L]) stop_absorbed(call)
+  x <- columns[, -2L, drop = FALSE]
+  solved <- core_solve_scatter(crossprod(x, rows$weight * x)[ncol(x):1, ncol(x):1, drop = FALSE])
+  inverse <- solved$inverse[ncol(x):1, ncol(x):1, drop = FALSE]
+  if (solved$aliased[ncol(x)]) stop_absorbed(call)
+  coefficients <- drop(inverse %*% crossprod(x, rows$weight * columns[, 2L]))
+  residual <- columns[, 2L] - drop(x %*% coefficients)
+  own <- core_sums_by(rows$weight * residual * drop(x %*% inverse[, 1L]), rows$unit)
+  blocks <- nrow(panel$cohorts)
+  source <- list(kind = "blocks", data = cbind(view$s, own), block = view$cohort,
+                 coefficients = rep(list(matrix(0:1)), blocks))
+  list(cells = NULL, estimate = c(difference = coefficients[1L]), source = source, size = NULL, fixed = TRUE,
+       cluster = view$cluster, notes = aliased_note(panel, rev(solved$aliased)[-1L]))
+}
+
+estimate_interaction <- function(panel, y, asked, call) {
+  asked$base <- "fixed"
+  cells <- plan_cells(panel, asked)
+  weight <- rep(1, length(y))
+  onset <- panel$cohorts$position
+  if (!any(onset == Inf | !is_treated_cohort(panel))) {
+    # nobody is never treated: the last cohort stands for them until it is
+    last <- which.max(onset)
+    cells$reason[cells$cohort == last] <- "the last cohort serves as comparison"
+    late <- panel$periods$position >= onset[last] - asked$anticipation
+    cells$reason[is.na(cells$reason) & late[cells$time]] <- "no units left to compare with"
+    weight[late[panel$time]] <- 0
+  }
+  own <- which(is.na(cells$reason) & cells$kind != "base")
+  view <- within_view(panel, y, asked, weight, call)
+  p <- ncol(view$rows$columns) - 1L
+  treat <- lapply(seq_along(onset), function(h) {
+    out <- matrix(0, view$rows$periods, length(own))
+    mine <- which(cells$cohort[own] == h)
+    out[cbind(cells$time[own[mine]], mine)] <- 1
+    out
+  })
+  fit <- core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, p)
+  source <- core_within_source(view$rows, view$cohort, fit, view$s)
+  cells$estimate <- ifelse(cells$kind == "base" & is.na(cells$reason), 0, NA_real_)
+  cells$estimate[own] <- ifelse(fit$aliased[fit$own], NA_real_, fit$estimate)
+  cells$reason[own[fit$aliased[fit$own]]] <- "not told apart from the fixed effects"
+  counts <- cell_counts(panel, y)
+  cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
+  cells$n_comparison <- colSums(counts[onset == Inf, , drop = FALSE])[cells$time]
+  list(cells = cells, estimate = cells$estimate, source = on_all_cells(source, own, nrow(cells)),
+       size = core_sums_by(view$s, view$cohort, length(onset)), fixed = FALSE, cluster = view$cluster,
+       notes = aliased_note(panel, fit$aliased[view$rows$periods + seq_len(p)]))
+}
+
+# Rows with an outcome, cohorts x periods.
+cell_counts <- function(panel, y) {
+  inside <- !is.na(y)
+  matrix(as.double(table(factor(panel$cohort[panel$unit[inside]], seq_len(nrow(panel$cohorts))),
+                         factor(panel$time[inside], seq_len(nrow(panel$periods))))), nrow(panel$cohorts))
+}
+
+estimate_imputation <- function(panel, y, asked, call) {
+  cells <- plan_cells(panel, asked)
+  cells <- cells[cells$kind == "post", ]
+  cells$base <- NA_integer_
+  cells$reason <- NA_character_
+  rownames(cells) <- NULL
+  since <- panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
+  view <- within_view(panel, y, asked, call = call)
+  since <- since[view$order]
+  found <- core_impute_cells(view$rows, view$cohort, nrow(panel$cohorts),
+                             view$rows$weight * (since < -asked$anticipation), view$rows$weight * (since >= 0), cells,
+                             view$s)
+  cells$estimate <- found$estimate
+  cells$reason[is.na(found$estimate)] <- "no untreated rows that tell its period or unit effects"
+  counts <- cell_counts(panel, y)
+  cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
+  cells$n_comparison <- sum(view$rows$weight > 0 & since < -asked$anticipation)
+  p <- ncol(view$rows$columns) - 1L
+  list(cells = cells, estimate = found$estimate, source = found$source, size = found$size, fixed = TRUE,
+       cluster = view$cluster, notes = aliased_note(panel, found$aliased[view$rows$periods + seq_len(p)]))
+}
+
+estimate_two_period <- function(panel, y, asked, call) {
+  treated <- which(is_treated_cohort(panel))
+  if (length(treated) > 1L) {
+    abort_unsupported(c(
+      "{.code estimator = \"two_period\"} is for a single date of treatment.",
+      x = "There are {length(treated)}: {.val {panel$cohorts$label[treated]}}.",
+      i = "Use {.code estimator = \"group_time\"}, or choose a cohort with {.arg subset} in {.fn frame_panel}."
+    ), call = call)
+  }
+  since <- panel$periods$position[panel$time] - panel$cohorts$position[treated]
+  side <- ifelse(since >= 0, 1L, ifelse(since < -asked$anticipation, 0L, NA))
+  if (!0L %in% side) abort_input("No period before treatment is left.", call = call)
+  z <- as.integer(panel$cohort == treated)
+  x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
+  s <- unit_weight(panel)
+  found <- if (panel$repeats) means_before_after(panel, y, side, z, s, x, asked) else {
+    at <- which(!is.na(side) & !is.na(y))
+    full <- all(tabulate(1 + z[at] + 2 * side[at], 4L) > 0L)
+    cell_result(z[at], at, if (full) core_cell_levels(y[at], side[at], z[at], s[at], if (!is.null(x))
+      x[at, , drop = FALSE], asked$adjustment), "in one of the periods")
+  }
+  if (!is.null(found$reason)) {
+    abort_input(c("The effect can't be estimated.", x = "Reason: {found$reason}."), call = call)
+  }
+  list(cells = NULL, estimate = c(difference = found$estimate),
+       source = list(kind = "rows", s = s, block = panel$cohort, rows = list(found$rows),
+                     values = list(found$contributions)),
+       size = NULL, fixed = TRUE, cluster = panel$cluster, counts = c(found$n_treated, found$n_comparison),
+       notes = varying_note(panel, asked))
+}
+
+# Each unit's means on both sides of the date; covariates of its last period before.
+means_before_after <- function(panel, y, side, z, s, x, asked) {
+  units <- length(panel$cohort)
+  mean_of <- function(value) {
+    at <- which(side == value & !is.na(y))
+    core_sums_by(y[at], panel$unit[at], units) / tabulate(panel$unit[at], units)
+  }
+  dy <- mean_of(1L) - mean_of(0L)
+  at <- which(is.finite(dy))
+  before <- which(side == 0L)
+  last <- rep(NA_integer_, units)
+  last[panel$unit[before]] <- before  # rows are sorted by period
+  cell_result(z[at], at, if (all(0:1 %in% z[at])) core_cell_change(dy[at], z[at], s[at], if (!is.null(x))
+    x[last[at], , drop = FALSE], asked$adjustment), "in both periods")
+}

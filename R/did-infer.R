@@ -1,0 +1,195 @@
+# Standard errors, p-values and the object of an effect over time.
+
+infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env()) {
+  cluster <- match(found$cluster, unique(found$cluster))
+  name <- attr(found$cluster, "name")
+  used <- clusters_in_use(found$source, cluster)
+  check_cluster_count(cluster[used], name, call)
+  count <- length(unique(cluster[used]))
+  table <- did_table(panel, y, found)
+  estimable <- !is.na(table$estimate)
+  if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
+  effect <- new_did(panel, outcome, asked, found, table, list(
+    cluster = cluster, name = name, count = count, df = count - 1, over = if (is.null(found$cells)) "single" else "cells",
+    text = sprintf("clustered by %s (%s)", name, count_text(count))
+  ), y)
+  if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
+  if (asked$inference == "wild") effect <- wild_bootstrap(effect, found, cluster, asked, call)
+  if (asked$inference == "randomization") effect <- randomise_timing(effect, panel, y, asked, call)
+  effect
+}
+
+# Which units of the source take part in any effect.
+clusters_in_use <- function(source, cluster) {
+  if (source$kind == "rows") return(sort(unique(unlist(source$rows))))
+  in_block <- vapply(source$coefficients, function(own) any(own != 0), NA)
+  which(in_block[source$block] & rowSums(source$data != 0) > 0)
+}
+
+did_table <- function(panel, y, found) {
+  cells <- found$cells
+  if (is.null(cells)) {
+    counts <- if (is.null(found$counts)) treated_counts(panel, y) else found$counts
+    return(data.frame(term = "difference", cohort = NA_character_, time = NA_character_, event_time = NA_real_,
+                      kind = "post", estimate = unname(found$estimate), n_treated = counts[1L], n_comparison = counts[2L],
+                      reason = NA_character_))
+  }
+  cohort <- panel$cohorts$label[cells$cohort]
+  time <- panel$periods$label[cells$time]
+  data.frame(term = sprintf("cohort %s, %s", cohort, time), cohort = cohort, time = time, event_time = cells$event_time,
+             kind = cells$kind, estimate = cells$estimate, n_treated = cells$n_treated,
+             n_comparison = cells$n_comparison, reason = cells$reason)
+}
+
+# Rows with an outcome under treatment, and without.
+treated_counts <- function(panel, y) {
+  since <- panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
+  c(sum(since >= 0 & !is.na(y)), sum(since < 0 & !is.na(y)))
+}
+
+stop_no_cell <- function(table, asked, call) {
+  reasons <- unique(table$reason[!is.na(table$reason)]) # nolint: object_usage_linter. In the message.
+  abort_unsupported(c(
+    "No effect can be estimated.", x = "Reasons: {reasons}.",
+    i = if (asked$comparison == "never") "Try {.code comparison = \"not_yet\"}." else
+      "Try fewer covariates, or less {.arg anticipation}."
+  ), reasons = reasons, call = call)
+}
+
+# table: one row per term with estimate; clustering: list(cluster, name, count, df, over, text); combine, shift: how its
+# terms are made of the source's columns (the identity by default). y: for counts.
+new_did <- function(panel, outcome, asked, found, table, clustering, y, combine = NULL, shift = NULL) {
+  if (is.null(combine)) combine <- diag(length(found$estimate))
+  vcov <- core_source_vcov(found$source, combine, shift, clustering$cluster)
+  unknown <- is.na(table$estimate)
+  vcov[unknown, ] <- NA_real_
+  vcov[, unknown] <- NA_real_
+  dimnames(vcov) <- list(table$term, table$term)
+  missing <- sum(is.na(y))
+  structure(list(
+    outcome = outcome, estimator = asked$estimator, estimand = "ATT", level = asked$level, asked = asked, study = panel,
+    over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = vcov,
+    df = clustering$df, source = found$source, combine = combine, shift = shift, cells = found$cells, size = found$size,
+    fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name, clusters = clustering$count,
+    inference = clustering$text, notes = found$notes, missing = missing, nobs = sum(!is.na(y)), bands = NULL,
+    family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
+    events = panel$events[[outcome]], limits = NULL, p.value = NULL, draws = NULL
+  ), class = c("twin_did", "twin_effect"))
+}
+
+few_clusters <- function(effect, found, cluster, asked, call) {
+  whole <- cluster_scatter(found, cluster, call)
+  out <- core_small_sample(whole$moments, whole$fit$inverse, whole$fit$coefficients, whole$fit$own, asked$small_sample)
+  effect$vcov[] <- out$variance
+  effect$df <- out$df
+  effect$inference <- sprintf("%s, %s%s", effect$inference, asked$small_sample, if (asked$small_sample == "CR2")
+    sprintf(" with %s degrees of freedom", formatC(out$df, digits = 1, format = "f")) else "")
+  effect
+}
+
+# The regression anew, its scatter by cluster.
+cluster_scatter <- function(found, cluster, call) {
+  if (is.null(found$view)) {
+    abort_unsupported(c("CR2, CR3 and the wild bootstrap are for unit and period effects alone.",
+                        i = "Leave {.arg absorb} out, or use CR1."), call = call)
+  }
+  view <- found$view
+  block <- core_group_codes(cluster, view$cohort)
+  first <- which(!duplicated(block))
+  block <- match(block, block[first])
+  size <- (view$rows$periods + ncol(view$rows$columns))^2
+  if (as.double(size) * length(first) > 2e8) {
+    abort_unsupported(c("CR2, CR3 and the wild bootstrap are meant for few clusters; here are {length(unique(cluster))}.",
+                        i = "Use {.code small_sample = \"CR1\"} with {.code inference = \"analytic\"}."), call = call)
+  }
+  grams <- core_within_grams(view$rows, block, length(first))
+  fit <- core_within_fit(grams, found$treat[view$cohort[first]], found$p)
+  list(fit = fit, moments = core_cluster_moments(grams, fit$maps, cluster[first], view$rows$periods + 1L))
+}
+
+wild_bootstrap <- function(effect, found, cluster, asked, call) {
+  whole <- cluster_scatter(found, cluster, call)
+  count <- length(whole$moments)
+  kind <- if (is.null(asked$multiplier)) if (count < 10L) "webb" else "rademacher" else asked$multiplier
+  exact <- kind == "rademacher" && 2^count <= asked$draws
+  signs <- if (exact) core_all_signs(count) else with_own_seed(asked$seed, core_draw_signs(count, asked$draws, kind))
+  sums_of <- function(signs) core_wild_sums(whole$moments, whole$fit$scatter, whole$fit$inverse, whole$fit$own, signs)
+  sums <- sums_of(signs)
+  data <- sums_of(matrix(1, count, 1L))
+  effect$p.value <- core_wild_p(sums, data, 0, exact)
+  effect$limits <- core_wild_limits(sums, data, effect$estimate[[1L]], sqrt(effect$vcov[1L, 1L]), asked$level, exact)
+  effect$inference <- sprintf("%s; p-value and interval by wild cluster bootstrap, %s", effect$inference, if (exact)
+    sprintf("all %s sign vectors", count_text(2^count)) else
+      sprintf("%s draws (%s, seed %s)", count_text(asked$draws), if (kind == "webb") "Webb's six points" else "signs",
+              format(asked$seed)))
+  effect
+}
+
+# Who is treated when, drawn anew among the groups (or units) that are treated as a whole; the sizes of cohorts stay.
+randomise_timing <- function(effect, panel, y, asked, call) {
+  level <- if (!is.null(panel$group)) panel$group else if (panel$repeats) seq_along(panel$cohort)
+  if (is.null(level)) {
+    abort_input(c("Randomization inference needs to know what is treated as a whole.",
+                  i = "Name {.arg group} in {.fn frame_panel}."), call = call)
+  }
+  first <- which(!duplicated(level))
+  assigned <- panel$cohort[first]
+  plain <- asked
+  plain$inference <- "analytic"
+  chunks <- split(seq_len(asked$draws), ceiling(seq_len(asked$draws) / (asked$draws / 40)))
+  one <- function(k) {
+    panel$cohort <- with_own_seed(asked$seed * 1e4 + k, sample(assigned))[match(level, level[first])]
+    tryCatch({
+      found <- estimate_did(panel, y, plain)
+      c(found$estimate, if (is.null(found$size)) NULL else found$size)
+    }, twin_error = function(e) rep(NA_real_, length(effect$estimate) + length(effect$size)))
+  }
+  parts <- show_progress("Assignments", steps = length(chunks), work = function(tick) {
+    future.apply::future_lapply(chunks, function(chunk) {
+      out <- vapply(chunk, one, numeric(length(effect$estimate) + length(effect$size)))
+      tick(sprintf("%d of %d", max(chunk), asked$draws))
+      matrix(out, nrow = length(chunk), byrow = TRUE)
+    }, future.seed = NULL, future.packages = "carefultwin")
+  })
+  draws <- do.call(rbind, parts)
+  effects <- seq_along(effect$estimate)
+  effect$draws <- list(estimate = draws[, effects, drop = FALSE], size = draws[, -effects, drop = FALSE])
+  effect$p.value <- randomization_p(effect$estimate, effect$draws$estimate)
+  what <- if (!is.null(panel$group)) panel$roles$group else panel$roles$unit
+  effect$inference <- sprintf("%s; p-values from %s random assignments of timing to %s %s (seed %s)", effect$inference,
+                              count_text(asked$draws), count_text(length(assigned)), paste0(what, "s"), format(asked$seed))
+  effect
+}
+
+randomization_p <- function(estimate, draws) {
+  far <- colSums(abs(draws) >= rep(abs(estimate) * (1 - 1e-9), each = nrow(draws)), na.rm = TRUE)
+  out <- (far + 1) / (colSums(!is.na(draws)) + 1)
+  ifelse(is.na(estimate), NA_real_, unname(out))
+}
+
+# What to read with care.
+warn_did <- function(effect) {
+  cells <- effect$table
+  if (!is.null(effect$cells)) {
+    failed <- cells[!is.na(cells$reason), ]
+    reasons <- table(failed$reason)
+    listing <- sprintf("%s (%d)", names(reasons), as.integer(reasons)) # nolint: object_usage_linter. In the message.
+    if (nrow(failed) > 0L) {
+      warn_kind("cells", c(
+        "{nrow(failed)} of {nrow(cells)} cells can't be estimated: {listing}.",
+        i = "They stay in the table with their reason; first: {.val {first_rows(failed$term)}}."
+      ), terms = failed$term)
+    }
+  }
+  panel <- effect$study
+  clusters <- tapply(panel$cluster, panel$cohort, function(codes) length(unique(codes)))
+  tiny <- is_treated_cohort(panel) & as.vector(clusters) < 2L
+  if (any(tiny)) {
+    labels <- panel$cohorts$label[tiny] # nolint: object_usage_linter. In the message.
+    warn_kind("tiny_cohort", c(
+      "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {effect$cluster_name}: its own
+       chance can't be seen in the standard errors, which are too small.",
+      i = "Use {.code inference = \"randomization\"}, or merge cohorts."
+    ), cohorts = labels)
+  }
+}

@@ -1,0 +1,270 @@
+#' Measure effects over time: difference-in-differences
+#'
+#' The change of treated units less the change of units that are not treated yet, under parallel trends: without
+#' treatment both would have moved alike. Standard errors are clustered by groups, or units, or what [frame_panel()] was
+#' told; intervals use t with clusters less one degrees of freedom.
+#'
+#' | estimator | what it does |
+#' |---|---|
+#' | `"group_time"` | one effect per cohort and period, ATT(g, t), each a two-by-two comparison (Callaway & Sant'Anna 2021) |
+#' | `"imputation"` | unit and period effects from untreated rows alone; effects are what treated rows lie above them (Borusyak, Jaravel & Spiess 2024), with their conservative variance |
+#' | `"interaction"` | one regression with a term for every cohort and period (Sun & Abraham 2021) |
+#' | `"two_way"` | outcome on treatment with unit and period effects: one number, which mixes effects of different ages; see [decompose_did()] |
+#' | `"two_period"` | means before and after, for a single date of treatment |
+#' | `"triple"` | group-time effects among those affected less those among the others of the same groups |
+#'
+#' With `adjustment` (for `"group_time"` and `"two_period"`) trends need to be parallel only among units with like
+#' covariates: `"regression"` models the comparison units' change, `"ipw"` weighs them by a logit score of belonging to
+#' the cohort, `"augmented"` does both and is right when either model is (Sant'Anna & Zhao 2020). In a repeated
+#' cross-section the score is of both periods together, and models and weights are used within each. Units that stay are
+#' described by their covariates in the base period. For `"two_way"`, `"interaction"` and `"imputation"` covariates
+#' enter the regression as they stand in each row; what is constant within units drops out, with a note.
+#'
+#' @param panel A [panel][frame_panel].
+#' @param outcome Name of one of its outcomes; the first by default.
+#' @param estimator See above; `"group_time"` by default.
+#' @param adjustment `"none"`, `"regression"`, `"ipw"` or `"augmented"`. By default `"augmented"` where the panel has
+#'   covariates (`"regression"` for the regressions), `"none"` otherwise.
+#' @param comparison Units to compare with: `"never"` treated (default where there are some) or `"not_yet"` treated.
+#'   For `"group_time"` and `"triple"`.
+#' @param anticipation How many periods before treatment may already be affected; they are not used as a base.
+#' @param base For periods before treatment: measured from the one `"previous"` (default) or from the same `"fixed"`
+#'   base as those after, the last one before treatment (and anticipation). For `"group_time"` and `"triple"`.
+#' @param third For `"triple"`: name of a two-valued column that tells the affected from the unaffected.
+#' @param affected The value of `third` that means affected; TRUE and 1 need no naming.
+#' @param absorb For `"two_way"`: further columns whose levels are absorbed as fixed effects, such as
+#'   `"coast:quarter"` for every combination of two columns.
+#' @param collapse Take means by group and period first, and go on with those (Bertrand, Duflo & Mullainathan 2004).
+#' @param inference `"analytic"` (default); `"wild"`, the wild cluster bootstrap of a two-way regression with the null
+#'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values from drawing
+#'   anew which groups are treated when (for the hypothesis of no effect on anybody).
+#' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of freedom
+#'   (Bell & McCaffrey 2002), or `"CR3"`.
+#' @param multiplier For `"wild"`: `"rademacher"` (all sign vectors when they are no more than `draws`) or `"webb"`, the
+#'   default below 10 clusters.
+#' @param draws Of `"wild"` (9,999 by default) or `"randomization"` (999).
+#' @param level Confidence level, default 0.95.
+#' @param seed Of the draws.
+#' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect, `cohort`,
+#'   `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or "base", the
+#'   period others are measured from), `n_treated`, `n_comparison` and `reason` (why there is no estimate; NA where
+#'   there is one). `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as usual;
+#'   `plot()` shows the cells of each cohort over time. [summarise_did()] averages cells.
+#' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no usable
+#'   outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that can't be
+#'   estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort` and
+#'   `twin_warning_cells` say what to read with care.
+#' @references
+#' Callaway, B., Sant'Anna, P. H. C. (2021). Difference-in-differences with multiple time periods. Journal of
+#' Econometrics 225. \doi{10.1016/j.jeconom.2020.12.001}
+#'
+#' Sant'Anna, P. H. C., Zhao, J. (2020). Doubly robust difference-in-differences estimators. Journal of Econometrics 219.
+#' \doi{10.1016/j.jeconom.2020.06.003}
+#'
+#' Borusyak, K., Jaravel, X., Spiess, J. (2024). Revisiting event-study designs: robust and efficient estimation. Review
+#' of Economic Studies 91. \doi{10.1093/restud/rdae007}
+#'
+#' Sun, L., Abraham, S. (2021). Estimating dynamic treatment effects in event studies with heterogeneous treatment
+#' effects. Journal of Econometrics 225. \doi{10.1016/j.jeconom.2020.09.006}
+#'
+#' Cameron, A. C., Gelbach, J. B., Miller, D. L. (2008). Bootstrap-based improvements for inference with clustered
+#' errors. Review of Economics and Statistics 90. \doi{10.1162/rest.90.3.414}
+#' @family effects
+#' @examples
+#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' cells <- measure_did(panel)
+#' cells
+#' summarise_did(cells, over = "event")
+#' @export
+measure_did <- function(panel, outcome = NULL,
+                        estimator = c("group_time", "imputation", "interaction", "two_way", "two_period", "triple"),
+                        adjustment = NULL, comparison = NULL, anticipation = 0, base = NULL, third = NULL,
+                        affected = NULL, absorb = NULL, collapse = FALSE,
+                        inference = c("analytic", "wild", "randomization"), small_sample = NULL, multiplier = NULL,
+                        draws = NULL, level = 0.95, seed = 1) {
+  check_class(panel, "twin_panel", "frame_panel")
+  estimator <- check_choice(estimator, names(did_options))
+  inference <- check_choice(inference, c("analytic", "wild", "randomization"))
+  given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
+                absorb = absorb, small_sample = small_sample, multiplier = multiplier, draws = draws)
+  asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
+  outcome <- did_outcome(panel, outcome)
+  y <- panel_values(panel, outcome, "measure_did")
+  log_did(panel, outcome, asked)
+  used <- if (collapse) collapse_panel(panel, y) else list(panel = panel, y = y)
+  found <- estimate_did(used$panel, used$y, asked)
+  effect <- infer_did(used$panel, used$y, found, asked, outcome)
+  warn_did(effect)
+  effect
+}
+
+did_options <- list(
+  group_time = c("adjustment", "comparison", "base"), imputation = "adjustment", interaction = "adjustment",
+  two_way = c("adjustment", "absorb", "small_sample"), two_period = "adjustment",
+  triple = c("comparison", "base", "third", "affected")
+)
+
+# The settings, each checked; those that belong to another estimator or inference are refused.
+did_settings <- function(panel, estimator, inference, given, anticipation, collapse, level, seed,
+                         call = rlang::caller_env()) {
+  known <- c(did_options[[estimator]], switch(inference, wild = c("multiplier", "draws"), randomization = "draws"))
+  stray <- setdiff(names(Filter(Negate(is.null), given)), known)
+  if (length(stray) > 0L) {
+    abort_input(c("{.arg {stray}} do{?es/} not belong to {.code estimator = \"{estimator}\"} with
+                   {.code inference = \"{inference}\"}.", i = "Leave {cli::qty(length(stray))}{?it/them} out."),
+                arguments = stray, call = call)
+  }
+  if (inference == "wild" && estimator != "two_way") {
+    abort_unsupported(c("The wild cluster bootstrap is for regressions: {.code estimator = \"two_way\"}.",
+                        i = "With few clusters use {.code inference = \"randomization\"}."), call = call)
+  }
+  check_number(anticipation, min = 0, call = call)
+  check_flag(collapse, call = call)
+  check_number(level, min = 0, max = 1, open = TRUE, call = call)
+  check_number(seed, min = 0, max = 2^31 - 1, call = call)
+  choose <- function(name, choices, default) {
+    if (is.null(given[[name]])) default else check_choice(given[[name]], choices, name, call)
+  }
+  has_never <- any(panel$cohorts$position == Inf)
+  list(
+    estimator = estimator, inference = inference, adjustment = did_adjustment(panel, estimator, given, call),
+    comparison = did_comparison(has_never, given$comparison, call),
+    anticipation = round(anticipation), base = choose("base", c("previous", "fixed"), "previous"),
+    third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
+    absorbed = given$absorb, collapse = collapse,
+    small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
+    multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
+    draws = did_draws(given$draws, inference, call), level = level, seed = round(seed)
+  )
+}
+
+did_draws <- function(draws, inference, call) {
+  check_number(draws, min = 99, null = TRUE, arg = "draws", call = call)
+  if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999)[[inference]] else round(draws)
+}
+
+did_adjustment <- function(panel, estimator, given, call) {
+  regression <- estimator %in% c("two_way", "interaction", "imputation")
+  choices <- if (regression) c("none", "regression") else c("none", "regression", "ipw", "augmented")
+  has_covariates <- length(panel$columns) > 0L
+  if (estimator == "triple" && has_covariates) {
+    abort_unsupported(c(
+      "Triple differences take no covariates: two adjusted effects speak of differing covariates on both sides.",
+      i = "Frame the panel without covariates for it."
+    ), call = call)
+  }
+  adjustment <- given$adjustment
+  if (is.null(adjustment)) return(if (!has_covariates) "none" else if (regression) "regression" else "augmented")
+  adjustment <- check_choice(adjustment, choices, "adjustment", call)
+  if (adjustment != "none" && !has_covariates) {
+    abort_input(c("{.code adjustment = \"{adjustment}\"} needs covariates.",
+                  i = "Name them in {.fn frame_panel}."), call = call)
+  }
+  adjustment
+}
+
+did_comparison <- function(has_never, comparison, call) {
+  if (is.null(comparison)) return(if (has_never) "never" else "not_yet")
+  comparison <- check_choice(comparison, c("never", "not_yet"), "comparison", call)
+  if (comparison == "never" && !has_never) {
+    abort_input(c("{.code comparison = \"never\"} needs units that are never treated; there are none.",
+                  i = "Use {.code comparison = \"not_yet\"}."), call = call)
+  }
+  comparison
+}
+
+# list(name, side = per unit 1 where affected, -1 elsewhere).
+did_third <- function(panel, estimator, given, call) {
+  if (estimator != "triple") return(NULL)
+  check_string(given$third, arg = "third", call = call)
+  check_columns(given$third, panel$data, "third", call)
+  x <- some_rows(panel$data[[given$third]], panel$rows)
+  read <- read_treatment(x, given$third, given$affected, rep(TRUE, length(x)), call)
+  if (anyNA(read$z)) {
+    abort_input("{.arg third} {.val {given$third}} must not be missing; it is in {sum(is.na(read$z))} row{?s}.",
+                column = given$third, call = call)
+  }
+  if (panel$repeats) {
+    check_constant(read$z, structure(panel$unit, labels = panel$unit_labels), given$third, panel$roles$unit, panel$rows,
+                   call)
+  }
+  list(name = given$third, levels = read$levels, side = ifelse(read$z[panel$first_row] == 1L, 1L, -1L))
+}
+
+# List of codes per row for each absorbed column or combination "a:b".
+absorbed_codes <- function(panel, absorb, call) {
+  if (is.null(absorb)) return(NULL)
+  if (!is.character(absorb) || anyNA(absorb)) {
+    abort_input("{.arg absorb} must be column names in quotes, such as \"coast\" or \"coast:quarter\".", call = call)
+  }
+  lapply(strsplit(absorb, ":", fixed = TRUE), function(names) {
+    check_columns(names, panel$data, "absorb", call)
+    codes <- lapply(names, function(name) {
+      as.integer(group_codes(panel$data[[name]][panel$rows], name, "absorbed column", panel$rows, call))
+    })
+    code <- Reduce(core_group_codes, codes)
+    match(code, unique(code))
+  })
+}
+
+did_outcome <- function(panel, outcome, call = rlang::caller_env()) {
+  known <- panel$roles$outcome
+  if (is.null(outcome)) return(known[1L])
+  check_string(outcome, call = call)
+  if (outcome %in% known) return(outcome)
+  near <- nearest_name(outcome, known)
+  abort_input(c("{.arg outcome} must be an outcome of the panel.", x = "It has {.val {known}}.",
+                i = if (!is.null(near)) "Did you mean {.val {near}}?"), call = call)
+}
+
+# Every different way of estimating counts as a design in the logbook.
+log_did <- function(panel, outcome, asked) {
+  settings <- asked[c("adjustment", "comparison", "anticipation", "base", "absorbed", "collapse", "inference")]
+  settings$third <- asked$third$name
+  log_step(panel, "measure", paste(asked$estimator, "on", outcome), settings = settings, seed = asked$seed,
+           design = rlang::hash(list(panel$hash, outcome, asked$estimator, settings)))
+}
+
+# Means by group and period, as a panel whose units are the groups; rows without an outcome are left out first.
+collapse_panel <- function(panel, y, call = rlang::caller_env()) {
+  if (is.null(panel$group)) {
+    abort_input(c("{.arg collapse} takes means by group and period; this panel has no groups.",
+                  i = "Name {.arg group} in {.fn frame_panel}."), call = call)
+  }
+  inside <- which(!is.na(y))
+  group <- panel$group[panel$unit[inside]]
+  cell <- (group - 1L) * nrow(panel$periods) + panel$time[inside]
+  cells <- sort(unique(cell))
+  code <- match(cell, cells)
+  s <- if (is.null(panel$s)) rep(1, length(inside)) else panel$s[inside]
+  total <- core_sums_by(s, code)
+  mean_of <- function(values) core_sums_by(s * values, code) / total
+  x <- if (length(panel$columns) > 0L) covariate_matrix(panel$columns, panel$formula)[inside, , drop = FALSE]
+  columns <- lapply(stats::setNames(seq_len(NCOL(x)), colnames(x)), function(j) {
+    list(kind = "numeric", label = colnames(x)[j], levels = NULL, missing = 0L, flag = NULL, values = mean_of(x[, j]))
+  })
+  of_cell <- (cells - 1L) %/% nrow(panel$periods) + 1L
+  groups <- unique(of_cell)
+  first <- match(groups, panel$group)
+  out <- panel
+  out[c("group", "formula", "s", "unit_labels")] <- list(NULL, NULL, total, attr(panel$group, "labels")[groups])
+  out$unit <- match(of_cell, groups)
+  out$time <- (cells - 1L) %% nrow(panel$periods) + 1L
+  out$cohort <- panel$cohort[first]
+  out$cluster <- structure(panel$cluster[first], name = attr(panel$cluster, "name"))
+  out$columns <- if (is.null(x)) list() else columns
+  out$rows <- panel$rows[inside[match(cells, cell)]]
+  out$repeats <- TRUE
+  out$collapsed <- TRUE
+  out$first_row <- which(!duplicated(out$unit))
+  list(panel = out, y = mean_of(y[inside]))
+}
+
+# list(cells or NULL, estimate, source, size, fixed, cluster, notes, ...), see the estimators of did-estimators.R.
+estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
+  if (all(is.na(y))) abort_input("The outcome has no values.", call = call)
+  switch(asked$estimator,
+    group_time = estimate_group_time(panel, y, asked), triple = estimate_triple(panel, y, asked),
+    imputation = estimate_imputation(panel, y, asked, call), interaction = estimate_interaction(panel, y, asked, call),
+    two_way = estimate_two_way(panel, y, asked, call), two_period = estimate_two_period(panel, y, asked, call))
+}

@@ -1,0 +1,78 @@
+# What every effect can do, for effects over time.
+
+#' @exportS3Method
+study_of.twin_did <- function(x) x$study # nolint: object_name_linter. An S3 method.
+
+#' @export
+tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_linter. broom-style name.
+  rlang::check_dots_empty()
+  check_number(conf.level, min = 0, max = 1, open = TRUE)
+  table <- x$table
+  se <- sqrt(diag(x$vcov))
+  se[table$kind == "base"] <- NA_real_
+  statistic <- table$estimate / se
+  half <- core_t_quantile(conf.level, x$df) * se
+  limits <- list(low = table$estimate - half, high = table$estimate + half)
+  if (!is.null(x$limits)) {
+    check_own_level(x, conf.level)
+    limits <- list(low = x$limits[1L], high = x$limits[2L])
+  }
+  out <- data.frame(
+    outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, term = table$term, estimate = table$estimate,
+    std.error = unname(se), statistic = unname(statistic),
+    p.value = unname(if (is.null(x$p.value)) core_t_p_value(statistic, x$df) else x$p.value),
+    conf.low = unname(limits$low), conf.high = unname(limits$high),
+    table[c("cohort", "time", "event_time", "kind", "n_treated", "n_comparison", "reason")]
+  )
+  if (!is.null(x$bands)) {
+    check_own_level(x, conf.level)
+    moving <- out$kind != "base" & out$term != "average"
+    out$band.low <- ifelse(moving, out$estimate - x$bands * out$std.error, NA_real_)
+    out$band.high <- ifelse(moving, out$estimate + x$bands * out$std.error, NA_real_)
+  }
+  out
+}
+
+# Bands and inverted tests were made for one level.
+check_own_level <- function(x, level, call = rlang::caller_env()) {
+  if (level == x$level) return(invisible(level))
+  abort_input(c("This effect's {if (is.null(x$limits)) 'bands' else 'interval'} hold{if (is.null(x$limits)) '' else 's'}
+                 for level {x$level} only.", i = "Ask for another {.arg level} when making it."), call = call)
+}
+
+#' @export
+glance.twin_did <- function(x, ...) {
+  rlang::check_dots_empty()
+  panel <- x$study
+  cells <- x$cells
+  book <- summary(logbook(x))
+  data.frame(
+    outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, over = x$over,
+    adjustment = x$asked$adjustment, comparison = if (uses_comparison(x)) x$asked$comparison else NA_character_,
+    anticipation = x$asked$anticipation, nobs = x$nobs, units = length(panel$cohort), periods = nrow(panel$periods),
+    cells = if (is.null(cells)) NA_integer_ else nrow(cells),
+    not_estimable = if (is.null(cells)) NA_integer_ else sum(!is.na(cells$reason)), missing_outcome = x$missing,
+    clusters = x$clusters, df = x$df, inference = x$inference, estimates_tried = book$before + book$after
+  )
+}
+
+uses_comparison <- function(x) x$estimator %in% c("group_time", "triple")
+
+#' @export
+augment.twin_did <- function(x, ...) {
+  rlang::check_dots_empty()
+  out <- as.data.frame(core_cluster_sums(x$source, x$combine, x$shift, x$cluster) * x$clusters)
+  names(out) <- paste0(".influence_", x$table$term)
+  data.frame(.cluster = cluster_labels(x), out, check.names = FALSE)
+}
+
+# Labels by cluster code of the effect.
+cluster_labels <- function(x) {
+  labels <- attr(x$study$cluster, "labels")
+  if (is.null(labels)) return(seq_len(max(x$cluster)))
+  if (length(x$cluster) == length(x$study$cluster)) return(labels[x$study$cluster[match(seq_len(max(x$cluster)), x$cluster)]])
+  seq_len(max(x$cluster))
+}
+
+#' @export
+nobs.twin_did <- function(object, ...) object$nobs

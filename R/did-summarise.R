@@ -1,0 +1,132 @@
+#' Average the effects of cohorts and periods
+#'
+#' Turns the cells of [measure_did()] into what a paper reports: one overall effect, the path by periods since treatment,
+#' or effects by cohort or by calendar period. Cells are weighed by the size of their cohort (by treated rows for
+#' imputation); that sizes are estimated is part of the standard errors. Nothing is estimated anew.
+#'
+#' @param x A `twin_did` with cells.
+#' @param over `"all"` (default): all cells under treatment, one number; `"event"`: by periods since treatment, before and
+#'   after; `"cohort"`; `"calendar"`. The last three end with a row "average" over what is under treatment: over event
+#'   times and periods a plain mean, over cohorts by their size.
+#' @param window Event times to keep, such as `c(-4, 6)`; all by default.
+#' @param balanced Keep only cohorts that are seen under treatment up to this event time, and nothing later, so that the
+#'   path does not change because its cohorts do.
+#' @param bands Uniform bands, which hold the whole path at once with the confidence level? Default `TRUE`.
+#' @param level Confidence level; that of `x` by default.
+#' @param seed For the draws behind the bands.
+#' @return A `twin_did`; `tidy()` as in [measure_did()], with `band.low` and `band.high`. The base period of an event path
+#'   with a fixed base is a row with estimate 0 and no standard error.
+#' @section Errors: `twin_error_input` when `x` has no cells or nothing is left of the window.
+#' @family effects
+#' @examples
+#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' cells <- measure_did(panel, base = "fixed")
+#' summarise_did(cells)
+#' path <- summarise_did(cells, over = "event", window = c(-4, 8))
+#' plot(path)
+#' @export
+summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), window = NULL, balanced = NULL,
+                          bands = TRUE, level = x$level, seed = 1) {
+  check_class(x, "twin_did", "measure_did")
+  over <- check_choice(over, c("all", "event", "cohort", "calendar"))
+  if (x$over != "cells") {
+    abort_input(c("{.fn summarise_did} averages cells; this effect has none to average.",
+                  i = if (x$over == "single") "{.code estimator = \"{x$estimator}\"} gives one number." else
+                    "Give it what {.fn measure_did} returned."))
+  }
+  check_window(window)
+  check_number(balanced, min = 0, null = TRUE)
+  check_flag(bands)
+  check_number(level, min = 0, max = 1, open = TRUE)
+  check_number(seed, min = 0, max = 2^31 - 1)
+  plan <- average_plan(x$study, x$cells, over, window, balanced)
+  if (!any(plan$post)) {
+    abort_input(c("No effect under treatment is left to average.",
+                  x = if (!is.null(balanced)) "No cohort is seen up to event time {balanced} within the window.",
+                  i = "Widen {.arg window} or lower {.arg balanced}."))
+  }
+  averages <- did_averages(x, plan, over, x$size)
+  table <- average_table(x$study, x$cells, plan, over)
+  table$estimate <- averages$estimate
+  x$level <- level
+  out <- averaged_did(x, table, averages, over)
+  out$asked[c("window", "balanced")] <- list(window, balanced)
+  if (!is.null(x$draws)) out <- averaged_draws(out, x, plan, over)
+  moving <- out$table$kind != "base" & out$table$term != "average"
+  if (bands && sum(moving) > 1L) {
+    correlation <- stats::cov2cor(out$vcov[moving, moving, drop = FALSE])
+    out$bands <- with_own_seed(round(seed), core_band_quantile(correlation, level, out$df))
+  }
+  out
+}
+
+check_window <- function(window, call = rlang::caller_env()) {
+  good <- is.null(window) || (is.numeric(window) && length(window) == 2L && !anyNA(window) && window[1L] <= window[2L])
+  if (!good) {
+    abort_input(c("{.arg window} must be two event times, the first not above the second.",
+                  i = "For example c(-4, 6)."), call = call)
+  }
+}
+
+# Averages with their mean as last one, where there are several.
+did_averages <- function(x, plan, over, size, estimate = x$cells$estimate) {
+  out <- core_average_cells(estimate, x$cells$cohort, size, plan$sets, x$fixed)
+  if (over == "all") return(out)
+  by <- if (x$fixed && over == "cohort") core_sums_by(size[plan$post], x$cells$cohort[plan$post]) else size
+  weight <- average_weights(over, plan$values, by)
+  moves <- 0
+  if (!x$fixed && over == "cohort") {
+    moves <- numeric(length(size))
+    mean <- sum(weight * out$estimate)
+    moves[plan$values] <- (out$estimate - mean) / sum(size[plan$values])
+  }
+  last <- core_mean_of_averages(out, weight, moves)
+  list(estimate = c(out$estimate, last$estimate), combine = cbind(out$combine, last$combine),
+       shift = if (!is.null(out$shift)) cbind(out$shift, last$shift))
+}
+
+# Labels of the averages.
+average_table <- function(panel, cells, plan, over) {
+  values <- plan$values
+  blank <- rep(NA_character_, length(values))
+  term <- switch(over, all = "difference", event = sprintf("event %d", as.integer(values)),
+                 cohort = panel$cohorts$label[values], calendar = panel$periods$label[values])
+  only_base <- vapply(plan$sets, function(set) all(cells$kind[set] == "base"), NA)
+  counted <- function(name) vapply(plan$sets, function(set) sum(cells[[name]][set], na.rm = TRUE), 0)
+  table <- data.frame(
+    term = term, cohort = if (over == "cohort") term else blank, time = if (over == "calendar") term else blank,
+    event_time = if (over == "event") values else rep(NA_real_, length(values)),
+    kind = ifelse(only_base, "base", if (over == "event") ifelse(values < 0, "pre", "post") else "post"),
+    n_treated = counted("n_treated"), n_comparison = rep(NA_real_, length(values)), reason = blank
+  )
+  if (over == "all") return(table)
+  last <- table[1L, ]
+  last[c("term", "cohort", "time", "kind")] <- list("average", NA, NA, "post")
+  last[c("event_time", "n_treated")] <- list(NA_real_, counted_post(cells, plan))
+  rbind(table, last)
+}
+
+counted_post <- function(cells, plan) sum(cells$n_treated[plan$post])
+
+averaged_did <- function(x, table, averages, over) {
+  x$table <- table[c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason")]
+  x$combine <- averages$combine
+  x$shift <- averages$shift
+  x$over <- over
+  x$estimate <- stats::setNames(table$estimate, table$term)
+  x$vcov <- core_source_vcov(x$source, x$combine, x$shift, x$cluster)
+  dimnames(x$vcov) <- list(table$term, table$term)
+  x$p.value <- NULL
+  x
+}
+
+# Randomization: the same averages of every drawn assignment, with its own sizes of cohorts.
+averaged_draws <- function(out, x, plan, over) {
+  draws <- vapply(seq_len(nrow(x$draws$estimate)), function(k) {
+    did_averages(x, plan, over, x$draws$size[k, ], ifelse(is.na(x$draws$estimate[k, ]), 0, x$draws$estimate[k, ]))$estimate
+  }, numeric(nrow(out$table)))
+  draws <- matrix(draws, ncol = nrow(out$table), byrow = TRUE)
+  out$draws$estimate <- draws
+  out$p.value <- randomization_p(out$estimate, draws)
+  out
+}

@@ -1,0 +1,219 @@
+# Group-time effects of a panel: which cells there are, what each is compared with, and their estimates (METHODS,
+# "Difference-in-differences"; Callaway & Sant'Anna 2021).
+
+# One row per cell: cohort, time, base (codes), event_time (periods since treatment), kind ("post", "pre", or "base", the
+# period others are measured from) and reason (why it can't be estimated, NA where it can). settings: comparison,
+# anticipation, base. With base "previous" a period before treatment is measured from the one before it.
+plan_cells <- function(panel, settings) {
+  position <- panel$periods$position
+  cells <- lapply(which(is_treated_cohort(panel)), function(h) {
+    onset <- panel$cohorts$position[h]
+    before <- which(position <= onset - 1 - settings$anticipation)
+    fixed <- if (length(before) > 0L) max(before) else NA_integer_
+    time <- seq_along(position)
+    previous <- settings$base == "previous" & position < onset - settings$anticipation
+    base <- ifelse(previous, time - 1L, fixed)
+    cells <- data.frame(cohort = h, time = time, base = base, event_time = position - onset,
+                        kind = ifelse(position >= onset, "post", "pre"), reason = NA_character_)
+    cells$kind[!is.na(base) & base == time] <- "base"
+    cells$reason[is.na(base)] <- "no period before treatment to start from"
+    cells[is.na(base) | base > 0L, ]
+  })
+  cells <- do.call(rbind, cells)
+  rownames(cells) <- NULL
+  cells
+}
+
+# Per cell the cohorts it is compared with.
+compared_cohorts <- function(panel, cells, settings) {
+  onset <- panel$cohorts$position
+  position <- panel$periods$position
+  lapply(seq_len(nrow(cells)), function(k) {
+    if (settings$comparison == "never") return(which(onset == Inf))
+    latest <- max(position[c(cells$time[k], cells$base[k])], na.rm = TRUE)
+    which(onset > latest + settings$anticipation & seq_along(onset) != cells$cohort[k])
+  })
+}
+
+# y: outcome per row, NA where missing; settings also adjustment and side (per unit 1 or -1, NULL for all 1). Returns
+# list(cells, source, size = sums of s by cohort). Cells of kind "base" are 0.
+panel_group_time <- function(panel, y, settings) {
+  cells <- plan_cells(panel, settings)
+  compare <- compared_cohorts(panel, cells, settings)
+  cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
+  s <- unit_weight(panel)
+  shape <- if (panel$repeats) wide_outcome(panel, y)
+  balanced <- settings$adjustment == "none" && !is.null(shape) && !anyNA(shape$y) && has_constant_weight(panel, s)
+  asked <- which(is.na(cells$reason) & cells$kind != "base")
+  found <- if (balanced) {
+    balanced_cells(shape$y, s, panel, cells[asked, ], compare[asked], settings$side)
+  } else {
+    looped_cells(panel, y, shape, s, cells[asked, ], compare[asked], settings)
+  }
+  cells$estimate <- ifelse(cells$kind == "base" & is.na(cells$reason), 0, NA_real_)
+  cells$estimate[asked] <- found$estimate
+  cells$reason[asked] <- found$reason
+  cells$n_treated[asked] <- found$n_treated
+  cells$n_comparison[asked] <- found$n_comparison
+  affected <- if (is.null(settings$side)) TRUE else settings$side == 1L
+  list(cells = cells, source = on_all_cells(found$source, asked, nrow(cells)),
+       size = core_sums_by(s * affected, panel$cohort, nrow(panel$cohorts)), side = settings$side)
+}
+
+# A unit's weight: its mean over rows.
+unit_weight <- function(panel) {
+  if (is.null(panel$s)) return(rep(1, length(panel$cohort)))
+  core_sums_by(panel$s, panel$unit) / tabulate(panel$unit)
+}
+
+has_constant_weight <- function(panel, s) is.null(panel$s) || all(panel$s == s[panel$unit])
+
+# Outcome and row numbers as units x periods; NA where a unit is not seen.
+wide_outcome <- function(panel, y) {
+  units <- length(panel$cohort)
+  periods <- nrow(panel$periods)
+  if (length(y) == units * periods) {  # rows are sorted: all are seen in all
+    return(list(y = t(matrix(y, periods)), row = t(matrix(seq_along(y), periods))))
+  }
+  at <- cbind(panel$unit, panel$time)
+  out <- list(y = matrix(NA_real_, units, periods), row = matrix(NA_integer_, units, periods))
+  out$y[at] <- y
+  out$row[at] <- seq_along(y)
+  out
+}
+
+balanced_cells <- function(y, s, panel, cells, compare, side) {
+  if (is.null(side)) side <- rep(1L, length(s))
+  counts <- tabulate(panel$cohort, nrow(panel$cohorts))
+  found <- core_balanced_cells(y, s, panel$cohort, cells, compare, side)
+  found$reason <- rep(NA_character_, nrow(cells))
+  lacking <- which(!is.finite(found$estimate))  # of triple differences: a side without units
+  found$reason[lacking] <- "no units on one side"
+  found$estimate[lacking] <- NA_real_
+  for (h in seq_along(found$source$coefficients)) found$source$coefficients[[h]][, lacking] <- 0
+  found$n_treated <- counts[cells$cohort]
+  found$n_comparison <- vapply(compare, function(codes) sum(counts[codes]), 0)
+  found
+}
+
+# Cell by cell: other units in each, covariates, or a repeated cross-section.
+looped_cells <- function(panel, y, shape, s, cells, compare, settings) {
+  units <- split(seq_along(panel$cohort), factor(panel$cohort, seq_len(nrow(panel$cohorts))))
+  x <- if (settings$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
+  sides <- if (is.null(settings$side)) rep(1L, length(panel$cohort)) else settings$side
+  one <- function(k) {
+    mates <- sort(unlist(units[c(cells$cohort[k], compare[[k]])], use.names = FALSE))
+    parts <- lapply(sort(unique(sides), decreasing = TRUE), function(side) {
+      at <- mates[sides[mates] == side]
+      part <- if (panel$repeats) change_cell(panel, shape, s, x, at, cells[k, ], settings) else
+        level_cell(panel, y, s, x, at, cells[k, ], settings)
+      part$estimate <- part$estimate * side
+      part$contributions <- part$contributions * side
+      part
+    })
+    joined_parts(parts)
+  }
+  steps <- seq_len(nrow(cells))
+  found <- if (length(y) * length(steps) > 2e7 && settings$adjustment != "none") {
+    show_progress("Cells", steps = length(steps), work = function(tick) lapply(steps, function(k) {
+      tick(sprintf("%d of %d", k, length(steps)))
+      one(k)
+    }))
+  } else lapply(steps, one)
+  of <- function(name, empty) vapply(found, function(cell) if (is.null(cell[[name]])) empty else cell[[name]], empty)
+  list(estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
+       n_comparison = of("n_comparison", 0),
+       source = list(kind = "rows", s = s * (sides == 1L), block = panel$cohort, rows = lapply(found, `[[`, "rows"),
+                     values = lapply(found, `[[`, "contributions")))
+}
+
+joined_parts <- function(parts) {
+  bad <- Find(function(part) !is.null(part$reason), parts)
+  if (!is.null(bad)) return(list(reason = bad$reason, n_treated = bad$n_treated, n_comparison = bad$n_comparison))
+  if (length(parts) == 1L) return(parts[[1L]])
+  rows <- unlist(lapply(parts, `[[`, "rows"))
+  order <- order(rows)
+  total <- function(name) sum(vapply(parts, `[[`, 0, name))
+  list(estimate = total("estimate"), n_treated = total("n_treated"), n_comparison = total("n_comparison"),
+       rows = rows[order], contributions = unlist(lapply(parts, `[[`, "contributions"))[order])
+}
+
+# Units seen in both periods.
+change_cell <- function(panel, shape, s, x, at, cell, settings) {
+  dy <- shape$y[at, cell$time] - shape$y[at, cell$base]
+  at <- at[!is.na(dy)]
+  dy <- dy[!is.na(dy)]
+  z <- as.integer(panel$cohort[at] == cell$cohort)
+  start <- shape$row[at, cell$base]
+  weight <- if (is.null(panel$s)) s[at] else panel$s[start]
+  own <- if (!is.null(x)) x[start, , drop = FALSE]
+  cell_result(z, at, if (all(0:1 %in% z)) core_cell_change(dy, z, weight, own, settings$adjustment), "in both periods")
+}
+
+# Rows of either period.
+level_cell <- function(panel, y, s, x, at, cell, settings) {
+  at <- at[panel$time[at] %in% c(cell$time, cell$base) & !is.na(y[at])]
+  z <- as.integer(panel$cohort[at] == cell$cohort)
+  after <- as.double(panel$time[at] == cell$time)
+  full <- all(tabulate(1 + z + 2 * after, 4L) > 0L)
+  own <- if (!is.null(x)) x[at, , drop = FALSE]
+  cell_result(z, at, if (full) core_cell_levels(y[at], after, z, s[at], own, settings$adjustment), "in one of the periods")
+}
+
+cell_result <- function(z, at, found, where) {
+  counts <- list(n_treated = as.double(sum(z == 1L)), n_comparison = as.double(sum(z == 0L)))
+  if (is.null(found)) {
+    return(c(list(reason = sprintf("nobody of the %s seen %s", if (any(z == 1L)) "comparison" else "cohort", where)),
+             counts))
+  }
+  reasons <- c(separated = "covariates tell cohort and comparison apart without error",
+               not_converged = "the score or outcome model did not converge")
+  if (found$status != "converged") return(c(list(reason = reasons[[found$status]]), counts))
+  c(list(estimate = found$estimate, rows = at, contributions = found$contributions), counts)
+}
+
+# The source with a column for every cell, 0 for those that are not estimated.
+on_all_cells <- function(source, asked, count) {
+  if (source$kind == "rows") {
+    rows <- rep(list(integer()), count)
+    values <- rep(list(numeric()), count)
+    good <- lengths(source$rows) > 0L
+    rows[asked[good]] <- source$rows[good]
+    values[asked[good]] <- source$values[good]
+    source[c("rows", "values")] <- list(rows, values)
+    return(source)
+  }
+  source$coefficients <- lapply(source$coefficients, function(own) {
+    out <- matrix(0, nrow(own), count)
+    out[, asked] <- own
+    out
+  })
+  source
+}
+
+# Averages of cells by what `over` names. window: event times to keep; balanced: only cohorts seen from treatment up to
+# this event time. Returns list(table, averages): the table with the columns `at` (label), cohort, time, event_time (NA
+# where they vary) and kind; a last row "average" where there are several.
+average_plan <- function(panel, cells, over, window = NULL, balanced = NULL) {
+  usable <- is.na(cells$reason) & !is.na(cells$estimate)
+  if (!is.null(window)) usable <- usable & cells$event_time >= window[1L] & cells$event_time <= window[2L]
+  if (!is.null(balanced)) {
+    reached <- unique(cells$cohort[usable & cells$event_time == balanced])
+    usable <- usable & cells$cohort %in% reached & cells$event_time <= balanced
+  }
+  post <- usable & cells$kind == "post"
+  key <- switch(over, all = rep(1, nrow(cells)), event = cells$event_time, cohort = cells$cohort, calendar = cells$time)
+  inside <- if (over == "event") usable else post
+  values <- sort(unique(key[inside]))
+  sets <- lapply(values, function(value) which(inside & key == value))
+  list(values = values, sets = sets, post = post)
+}
+
+# What the average over all rows of an event, cohort or calendar summary weighs them by.
+average_weights <- function(over, values, size) {
+  switch(over, event = as.double(values >= 0) / sum(values >= 0), cohort = size[values] / sum(size[values]),
+         calendar = rep(1 / length(values), length(values)))
+}
+
+# The outcome per row of the panel: the seal is broken here.
+panel_values <- function(panel, outcome, by) as.double(open_outcome(panel, outcome, by = by))

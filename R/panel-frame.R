@@ -1,0 +1,297 @@
+#' State the question over time: who was treated when, and what came of it
+#'
+#' The first step of a difference-in-differences. Takes a panel (units seen in several periods) or a repeated
+#' cross-section (other units each time), works out when each unit is first treated, and checks what every later step
+#' leans on: treatment that does not switch off, groups treated as a whole, one row per unit and period. Treatment is
+#' absorbing: once treated, always treated.
+#'
+#' Which of both it is follows from `unit`: where units repeat it is a panel; where none does, or without `unit`, a
+#' repeated cross-section. The print says so, and shows the cohorts with their sizes and periods.
+#'
+#' @param data A data frame with one row per unit and period.
+#' @param outcome Name of the outcome column, or several names; see `event`.
+#' @param time Name of the time column: numbers, dates, quarters (`"2021Q1"`), months (`"2021-03"`), an ordered factor,
+#'   or other text with `periods`. Periods are a regular grid where their gaps allow it; gaps are reported.
+#' @param unit Name of the column that identifies units over time.
+#' @param group Name of the column of groups that are treated as a whole, such as harbours; units by default.
+#' @param treatment Name of a two-valued column: is the row treated in its period? Either this or `first_treated`.
+#' @param first_treated Name of a column with the first treated period of each row's unit; missing, blank, 0, `Inf` or
+#'   "never" for units never treated.
+#' @param covariates What makes trends differ: column names, or a one-sided formula, as in [frame_study()]. Cells of
+#'   [measure_did()] use their values in the base period; where they vary over time the print says so.
+#' @param weight Name of a column of sampling weights.
+#' @param cluster Name of a column of clusters; by default groups, else units. Units must not change cluster.
+#' @param periods All periods in order, where `time` is text that does not show it.
+#' @param treated The value of `treatment` that means treated; TRUE and 1 need no naming.
+#' @param subset Which rows to use, as in [frame_study()].
+#' @param missing What to do about missing covariate values, as in [frame_study()].
+#' @param event For outcomes with two values, the one that counts as 1, as in [frame_study()].
+#' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
+#'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
+#'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
+#'   it). `plot()` shows the timing (`view = "timing"`), outcome means by cohort (`"means"`) or the same by periods since
+#'   treatment (`"event"`).
+#' @section Errors: `twin_error_input` for unknown columns, treatment that switches off (the units are named), groups
+#'   treated in part, repeated rows of a unit in a period, periods without order, a panel without treated or without
+#'   comparison units. Units treated in their first period are set aside with the warning `twin_warning_always_treated`;
+#'   rows whose treatment is missing with `twin_warning_dropped`.
+#' @family question
+#' @examples
+#' frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
+#' @export
+frame_panel <- function(data, outcome, time, unit = NULL, group = NULL, treatment = NULL, first_treated = NULL,
+                        covariates = NULL, weight = NULL, cluster = NULL, periods = NULL, treated = NULL,
+                        subset = NULL, missing = c("flag", "drop", "stop"), event = NULL) {
+  call <- rlang::current_env()
+  check_units(data, call)
+  attr(data, "class") <- "data.frame"
+  missing <- check_choice(missing, c("flag", "drop", "stop"))
+  roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
+                first_treated = first_treated, weight = weight, cluster = cluster)
+  check_panel_roles(data, roles, call)
+  wanted <- if (!is.null(covariates)) {
+    parse_covariates(covariates, data, unlist(roles[c("outcome", "treatment", "first_treated")]), call = call)
+  }
+  if (!is.null(wanted)) check_panel_covariates(roles, wanted$names, call)
+  chosen <- panel_rows(data, roles, wanted$names, subset, missing, call)
+  rows <- chosen$rows
+  scale <- time_scale(data[[time]][rows], time, periods, call)
+  timing <- panel_timing(data, roles, treated, rows, scale, call)
+  order <- timing$order
+  rows <- rows[order]
+  pick <- function(name) some_rows(data[[name]], rows)
+  s <- if (!is.null(weight)) check_panel_weight(pick(weight), weight, rows, call)
+  mean_weight <- if (is.null(s)) rep(1, length(rows)) else s
+  columns <- lapply(stats::setNames(nm = wanted$names),
+                    function(name) prepare_column(pick(name), name, mean_weight, call))
+  if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)
+  dropped <- c(chosen$dropped, "treated when first seen" = timing$set_aside)
+  new_panel(c(
+    list(data = data, rows = rows, roles = roles, s = s, columns = columns, formula = wanted$formula,
+         missing = missing, dropped = dropped[dropped > 0], treated = timing$treated,
+         events = check_outcomes(data, outcome, event, rows, call)),
+    timing$fields
+  ))
+}
+
+# The only door. fields: rows of the data sorted by unit and period; unit, time: codes per row (units contiguous, time
+# into `periods`); cohort, group, cluster: codes per unit, group and cluster with labels; cohorts, periods: data frames
+# of label and position on the time grid, the cohorts ending with "never" (Inf) where there is one; s: per row or NULL.
+new_panel <- function(fields) {
+  stopifnot(length(fields$unit) == length(fields$rows), !is.unsorted(fields$unit),
+            length(fields$cohort) == max(fields$unit), length(fields$cluster) == length(fields$cohort))
+  fields$hash <- rlang::hash(fields[setdiff(names(fields), c("formula", "scale"))])
+  fields$logbook <- new_logbook()
+  panel <- structure(fields, class = "twin_panel")
+  log_step(panel, "frame", paste0(paste(fields$roles$outcome, collapse = ", "), ", ", kind_of_panel(panel)),
+           counts = sprintf("%d treated, %d never", sum(is_treated_cohort(panel)[panel$cohort]),
+                            sum(panel$cohorts$position[panel$cohort] == Inf)),
+           settings = list(covariates = panel_terms(panel), missing = fields$missing))
+  panel
+}
+
+#' @exportS3Method
+study_of.twin_panel <- function(x) x # nolint: object_name_linter. An S3 method.
+
+panel_terms <- function(panel) {
+  if (length(panel$columns) == 0L) return(NULL)
+  if (is.null(panel$formula)) paste(names(panel$columns), collapse = " + ") else deparse1(panel$formula[[2L]])
+}
+
+kind_of_panel <- function(panel) if (panel$repeats) "panel" else "repeated cross-section"
+
+# Is each cohort (row of panel$cohorts) treated within the periods seen?
+is_treated_cohort <- function(panel) panel$cohorts$position <= max(panel$periods$position)
+
+check_panel_roles <- function(data, roles, call) {
+  if (!is.character(roles$outcome) || length(roles$outcome) == 0L || anyNA(roles$outcome)) {
+    abort_input("{.arg outcome} must be one or several column names in quotes.", call = call)
+  }
+  check_columns(roles$outcome, data, "outcome", call)
+  check_string(roles$time, arg = "time", call = call)
+  for (role in setdiff(names(roles), "outcome")) {
+    check_string(roles[[role]], null = TRUE, arg = role, call = call)
+    if (!is.null(roles[[role]])) check_columns(roles[[role]], data, role, call)
+  }
+  if (is.null(roles$treatment) == is.null(roles$first_treated)) {
+    abort_input(c("Give one of {.arg treatment} and {.arg first_treated}.",
+                  i = "{.arg treatment}: is the row treated in its period? {.arg first_treated}: from when on?"),
+                call = call)
+  }
+  single <- unlist(roles[c("time", "treatment", "first_treated")])
+  clash <- intersect(roles$outcome, c(single, roles$unit, roles$group))
+  if (length(clash) > 0L) {
+    abort_input("The outcome {.val {clash}} can't have another role too.", column = clash, call = call)
+  }
+}
+
+check_panel_covariates <- function(roles, covariates, call) {
+  taken <- intersect(covariates, c(roles$outcome, roles$treatment, roles$first_treated))
+  if (length(taken) > 0L) {
+    abort_input(c("{.val {taken}} can't be among the covariates: {?it is/they are} outcome or treatment.",
+                  i = "Take {cli::qty(length(taken))}{?it/them} out of {.arg covariates}."), column = taken, call = call)
+  }
+}
+
+# Which rows take part, and why others do not.
+panel_rows <- function(data, roles, covariates, subset, missing, call) {
+  inside <- subset_rows(subset, data, call)
+  dropped <- c("outside the subset" = sum(!inside))
+  if (!is.null(roles$treatment)) {
+    absent <- inside & is.na(data[[roles$treatment]])
+    if (any(absent)) {
+      warn_kind("dropped", c(
+        "{sum(absent)} row{?s} {?is/are} left out: the treatment {.val {roles$treatment}} is missing there.",
+        i = "First rows: {first_rows(which(absent))}."
+      ))
+    }
+    dropped <- c(dropped, "treatment missing" = sum(absent))
+    inside <- inside & !absent
+  }
+  if (missing != "flag" && length(covariates) > 0L) {
+    incomplete <- incomplete_rows(data, covariates, inside, missing, call)
+    dropped <- c(dropped, "a covariate missing" = sum(incomplete))
+    inside <- inside & !incomplete
+  }
+  if (!any(inside)) abort_input("No rows are left.", call = call)
+  list(rows = which(inside), dropped = dropped)
+}
+
+# Who is treated when. Returns the order of the rows, and the panel's fields that follow from it.
+panel_timing <- function(data, roles, treated, rows, scale, call) {
+  codes_of <- function(name, role) if (!is.null(name)) group_codes(data[[name]][rows], name, role, rows, call)
+  unit <- codes_of(roles$unit, "unit")
+  group <- codes_of(roles$group, "group")
+  position <- time_position(scale$at, scale)
+  repeats <- !is.null(unit) && anyDuplicated(unit) > 0L
+  if (repeats) check_unit_periods(unit, position, roles, rows, call)
+  if (repeats && !is.null(group)) check_constant(group, unit, roles$group, roles$unit, rows, call)
+  level <- if (!is.null(group)) group else if (repeats) unit
+  found <- if (is.null(roles$treatment)) {
+    onset_by_column(data[[roles$first_treated]][rows], roles, level, scale, rows, call)
+  } else {
+    onset_by_treatment(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows, call)
+  }
+  aside <- found$entered_treated
+  if (any(aside)) {
+    by <- if (is.null(level)) structure(seq_along(rows), labels = as.character(rows)) else level
+    warn_always_treated(by, aside, if (is.null(level)) "row" else level_name(roles))
+  }
+  onset <- found$onset
+  check_both_sides(onset, aside, position, roles, call)
+  if (!repeats) unit <- seq_along(rows)
+  order <- order(unit, position)
+  order <- order[!aside[order]]
+  fields <- panel_fields(data, roles, rows[order], unit[order], group[order], position[order], onset[order], scale,
+                         attr(group, "labels"), call)
+  list(order = order, set_aside = sum(aside), fields = c(fields, list(repeats = repeats, scale = scale[c(
+    "kind", "raw", "label", "origin", "step", "seen")])),
+    treated = if (!is.null(roles$treatment)) treated_value(data[[roles$treatment]][rows], treated))
+}
+
+# For prints: which value of the treatment column means treated.
+treated_value <- function(x, treated) if (!is.null(treated)) as.character(treated) else if (is.logical(x)) "TRUE" else "1"
+
+panel_fields <- function(data, roles, rows, unit, group, position, onset, scale, labels, call) {
+  unit <- match(unit, unique(unit))
+  first <- which(!duplicated(unit))
+  seen <- sort(unique(position))
+  starts <- sort(unique(onset[first]))
+  cohorts <- data.frame(position = starts)
+  cohorts$label <- "never"
+  cohorts$label[is.finite(starts)] <- onset_labels(starts[is.finite(starts)], scale)
+  kept_group <- if (!is.null(group)) match(group[first], unique(group[first]))
+  if (!is.null(kept_group)) attr(kept_group, "labels") <- labels[unique(group[first])]
+  list(
+    unit = unit, time = match(position, seen), cohort = match(onset[first], starts), first_row = first,
+    unit_labels = if (!is.null(roles$unit)) as.character(data[[roles$unit]][rows[first]]),
+    group = kept_group, cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
+    periods = data.frame(position = seen, label = position_label(seen, scale))
+  )
+}
+
+# A period after the last one that ordered text knows has no label of its own.
+onset_labels <- function(position, scale) {
+  label <- position_label(position, scale)
+  ifelse(is.na(label), "later", label)
+}
+
+# Codes per unit with labels and the attribute `name`.
+panel_clusters <- function(data, roles, rows, unit, group, call) {
+  first <- which(!duplicated(unit))
+  if (is.null(roles$cluster)) {
+    if (!is.null(group)) return(structure(group, name = roles$group))
+    return(structure(seq_along(first), name = if (is.null(roles$unit)) "row" else roles$unit))
+  }
+  codes <- group_codes(data[[roles$cluster]][rows], roles$cluster, "cluster", rows, call)
+  own <- structure(unit, labels = if (is.null(roles$unit)) as.character(rows) else
+    as.character(data[[roles$unit]][rows[first]]))
+  check_constant(codes, own, roles$cluster, if (is.null(roles$unit)) "row" else roles$unit, rows, call)
+  structure(as.integer(codes)[first], labels = attr(codes, "labels"), name = roles$cluster)
+}
+
+check_unit_periods <- function(unit, position, roles, rows, call) {
+  cell <- core_group_codes(unit, position)
+  repeated <- which(duplicated(cell))
+  if (length(repeated) == 0L) return(invisible())
+  labels <- attr(unit, "labels")[unique(unit[repeated])] # nolint: object_usage_linter. In the message.
+  abort_input(c(
+    "Each {roles$unit} must have one row per period.",
+    x = "{length(labels)} ha{?s/ve} more: {.val {first_rows(labels)}}; first repeated rows:
+         {first_rows(rows[repeated])}.",
+    i = "Several units of one group and period? Name the group as {.arg group}, and the units as {.arg unit} or not at
+         all."
+  ), units = labels, rows = rows[repeated], call = call)
+}
+
+check_both_sides <- function(onset, aside, position, roles, call) {
+  if (!any(onset[!aside] <= max(position))) {
+    abort_input(c("There must be units that become treated while they are seen.",
+                  x = if (any(aside)) "All that are treated are so when first seen." else "Nobody is treated."),
+                call = call)
+  }
+  if (length(unique(onset[!aside])) < 2L) {
+    abort_input(c("There must be units to compare with: never treated, or treated later.",
+                  x = "All become treated in the same period."), call = call)
+  }
+}
+
+check_panel_weight <- function(s, name, rows, call) {
+  if (!is.numeric(s)) abort_input("The weight {.val {name}} must be numbers.", column = name, call = call)
+  bad <- which(!is.finite(s) | s <= 0)
+  if (length(bad) > 0L) {
+    abort_input(c("The weight {.val {name}} must be finite and above 0.",
+                  x = "It is not in {length(bad)} row{?s}; first: {first_rows(rows[bad])}.",
+                  i = "Correct {cli::qty(length(bad))}{?it/them} or leave {?the row/the rows} out with {.arg subset}."),
+                column = name, rows = rows[bad], call = call)
+  }
+  as.double(s)
+}
+
+#' @export
+summary.twin_panel <- function(object, ...) {
+  rlang::check_dots_empty()
+  of_row <- object$cohort[object$unit]
+  position <- object$periods$position[object$time]
+  label <- function(at) object$periods$label[match(at, object$periods$position)]
+  whole <- if (is.null(object$group)) seq_along(object$cohort) else object$group
+  rows <- lapply(seq_len(nrow(object$cohorts)), function(k) {
+    inside <- position[of_row == k]
+    onset <- object$cohorts$position[k]
+    before <- inside[inside < onset]
+    after <- inside[inside >= onset]
+    data.frame(
+      cohort = object$cohorts$label[k], units = sum(object$cohort == k), groups = length(unique(whole[object$cohort == k])),
+      rows = length(inside), first = label(min(inside)), last = label(max(inside)),
+      untreated_to = if (length(before) > 0L) label(max(before)) else NA_character_,
+      treated_from = if (length(after) > 0L) label(min(after)) else NA_character_
+    )
+  })
+  do.call(rbind, rows)
+}
+
+#' @export
+as.data.frame.twin_panel <- function(x, ...) summary(x)
+
+#' @export
+nobs.twin_panel <- function(object, ...) length(object$rows)

@@ -1,0 +1,51 @@
+#' Harbours over time, some of which open a cold store
+#'
+#' A made-up panel: 60 small harbours in 16 quarters. Cold stores open in four waves, in 18 harbours never. What they do
+#' to the price of fish grows with the quarters since the opening, and is larger in the early waves, so that one two-way
+#' regression gets it wrong. Prices also drift apart a little with the distance to the market. Simulated by
+#' `data-raw/harbours.R`; the true effects are in [harbours_truth].
+#'
+#' @format A data frame with one row per harbour and quarter:
+#' \describe{
+#'   \item{harbour}{the unit: 60 of them}
+#'   \item{quarter}{"2021Q1" to "2024Q4"}
+#'   \item{coast}{four coasts of 15 harbours}
+#'   \item{boats}{boats of the harbour, constant over time}
+#'   \item{market_km}{distance to the nearest market, kilometres}
+#'   \item{opened}{quarter in which its cold store opens, NA where none does}
+#'   \item{cold_store}{treatment: TRUE from that quarter on}
+#'   \item{price}{outcome: price of a kilo, shells}
+#' }
+#' @family data
+#' @examples
+#' table(harbours$opened, useNA = "ifany") / 16
+"harbours"
+
+#' Catches of crews met at the quay
+#'
+#' A made-up repeated cross-section: in every quarter other crews of the harbours of [harbours] are asked. Those who sell
+#' fresh gain from the cold store; those who salt their fish do not, but feel the same ups and downs of their harbour.
+#' Simulated by `data-raw/harbours.R`; the true effects are in [harbours_truth].
+#'
+#' @format A data frame with one row per crew:
+#' \describe{
+#'   \item{harbour, quarter}{where and when}
+#'   \item{cold_store}{treatment: TRUE when the harbour has a cold store}
+#'   \item{fresh}{TRUE for crews who sell fresh}
+#'   \item{boat_length}{length of the boat, metres}
+#'   \item{gear}{"nets", "lines" or "pots"}
+#'   \item{catch_value}{outcome: value of the day's catch, shells}
+#' }
+#' @family data
+#' @examples
+#' table(landings$fresh, landings$cold_store)
+"landings"
+
+#' True effects in the harbours and landings data
+#'
+#' @format A data frame: `data`, `over` ("all", "event": periods since the opening, "cohort": quarter of the opening), `at`
+#'   and `truth`, the mean of the simulated effects over the treated rows.
+#' @family data
+#' @examples
+#' subset(harbours_truth, over == "all")
+"harbours_truth"
