@@ -1,0 +1,57 @@
+# Facts about a panel that prints and plots show.
+
+# list(units, periods, rows, absent = unit-periods without a row, gaps = periods of the grid that nobody is seen in).
+panel_shape <- function(panel) {
+  position <- panel$periods$position
+  list(
+    units = length(panel$cohort), periods = length(position), rows = length(panel$rows),
+    absent = if (panel$repeats) length(panel$cohort) * length(position) - length(panel$rows) else 0,
+    gaps = if (is.na(panel$scale$step)) 0 else max(position) - min(position) + 1 - length(position)
+  )
+}
+
+# Weighted mean outcome by cohort and period: cohort, time (codes), mean, rows. y: per row, NA where missing.
+panel_means <- function(panel, y) {
+  inside <- which(!is.na(y))
+  cohort <- panel$cohort[panel$unit[inside]]
+  periods <- nrow(panel$periods)
+  cell <- (cohort - 1L) * periods + panel$time[inside]
+  cells <- sort(unique(cell))
+  code <- match(cell, cells)
+  s <- if (is.null(panel$s)) rep(1, length(inside)) else panel$s[inside]
+  data.frame(cohort = (cells - 1L) %/% periods + 1L, time = (cells - 1L) %% periods + 1L,
+             mean = core_sums_by(s * y[inside], code) / core_sums_by(s, code), rows = tabulate(code))
+}
+
+# Treated cohorts by periods since treatment, and those not treated yet in the same calendar periods, each averaged over
+# cohorts by their size, both as changes since the period before treatment. side ("treated", "comparison"), event_time,
+# mean, cohorts.
+aligned_means <- function(panel, y) {
+  means <- panel_means(panel, y)
+  size <- tabulate(panel$cohort, nrow(panel$cohorts))
+  position <- panel$periods$position
+  wide <- matrix(NA_real_, nrow(panel$cohorts), length(position))
+  wide[cbind(means$cohort, means$time)] <- means$mean
+  parts <- lapply(which(is_treated_cohort(panel)), function(h) {
+    onset <- panel$cohorts$position[h]
+    base <- suppressWarnings(max(which(position < onset & !is.na(wide[h, ]))))
+    if (!is.finite(base)) return(NULL)
+    others <- vapply(seq_along(position), function(t) {
+      later <- which(panel$cohorts$position > max(position[c(t, base)]) & seq_along(size) != h)
+      later <- later[!is.na(wide[later, t] + wide[later, base])]
+      if (length(later) == 0L) NA_real_ else stats::weighted.mean(wide[later, t] - wide[later, base], size[later])
+    }, 0)
+    data.frame(side = rep(c("treated", "comparison"), each = length(position)), event_time = rep(position - onset, 2L),
+               mean = c(wide[h, ] - wide[h, base], others), size = size[h])
+  })
+  table <- do.call(rbind, parts)
+  table <- table[!is.na(table$mean), ]
+  key <- interaction(table$side, table$event_time, drop = TRUE)
+  first <- !duplicated(key)
+  out <- table[first, c("side", "event_time")]
+  out$mean <- vapply(split(seq_along(key), key)[as.character(key[first])], function(at) {
+    stats::weighted.mean(table$mean[at], table$size[at])
+  }, 0)
+  out$cohorts <- as.integer(table(key)[as.character(key[first])])
+  out[order(out$side, out$event_time), ]
+}

@@ -1,0 +1,75 @@
+#' @export
+format.twin_decomposition <- function(x, ...) {
+  rlang::check_dots_empty()
+  c(wrap_lines(sprintf("The two-way estimate of %s on %s is %s: a mean of %d two-by-two comparisons.",
+                       treatment_name(x$panel), x$outcome, number_text(x$estimate), nrow(x$rows))),
+    "", table_lines(type_table(x)), "", wrap_lines(decomposition_verdict(x)), wrap_lines(decomposition_notes(x)))
+}
+
+#' @export
+print.twin_decomposition <- function(x, ...) print_lines(x, format(x, ...))
+
+type_words <- c("later against earlier" = "later against already treated",
+                "earlier against later" = "earlier against not yet treated",
+                "treated against untreated" = "treated against untreated")
+
+type_table <- function(x, number = number_text) {
+  types <- generics::tidy(x, part = "types")
+  data.frame(Comparison = type_words[types$type], count = count_text(types$comparisons), weight = share_text(types$weight),
+             `mean estimate` = number(types$estimate), check.names = FALSE)
+}
+
+# Can the two-way number be trusted here? In one or two sentences.
+decomposition_verdict <- function(x) {
+  facts <- generics::glance(x)
+  negative <- if (facts$negative_cells > 0L) {
+    sprintf("%d of %d cells enter with a negative weight (together %s)", facts$negative_cells, facts$cells,
+            number_text(facts$negative_weight))
+  } else sprintf("none of the %d cells has a negative weight", facts$cells)
+  start <- sprintf("%s of the weight lies on comparisons with units treated already, and %s.",
+                   share_text(facts$forbidden_weight), negative)
+  if (facts$trusted) {
+    return(paste(start, sprintf("That does little harm here: the mean effect under treatment is %s.",
+                                number_text(facts$att))))
+  }
+  paste(start, if (is.na(facts$att)) "Nothing clean is left to hold the number against; don't trust it." else sprintf(
+    "Don't trust the two-way number here: the mean effect under treatment is %s. Use group-time effects or imputation.",
+    number_text(facts$att)))
+}
+
+decomposition_notes <- function(x) {
+  c(x$note, if (x$covariates) "Covariates are left out: the decomposition is of the regression without them.",
+    "tidy() holds the comparisons, tidy(part = \"cells\") the weight of every cell.")
+}
+
+#' @export
+plot.twin_decomposition <- function(x, ...) {
+  rlang::check_dots_empty()
+  table <- x$rows
+  table$type <- factor(type_words[table$type], type_words)
+  shades <- stats::setNames(c(twin_mark, twin_colours[["treated"]], twin_colours[["control"]]), type_words)
+  shapes <- stats::setNames(c(4, 16, 2), type_words)
+  ggplot2::ggplot(table, ggplot2::aes(x = .data$weight, y = .data$estimate, colour = .data$type, shape = .data$type)) +
+    ggplot2::geom_hline(yintercept = 0, colour = "grey60", linewidth = 0.4) +
+    ggplot2::geom_hline(yintercept = x$estimate, linetype = "22", colour = "grey25") +
+    ggplot2::annotate("text", x = Inf, y = x$estimate, label = sprintf("two-way %s", number_text(x$estimate)), hjust = 1.02,
+                      vjust = -0.6, size = 3.6, colour = "grey25") +
+    ggplot2::geom_point(size = 3.4, stroke = 1.2) +
+    ggplot2::geom_text(ggplot2::aes(label = paste(.data$treated, "/", .data$control)), hjust = -0.12, size = 3,
+                       show.legend = FALSE, check_overlap = TRUE) +
+    ggplot2::scale_colour_manual(values = shades, name = NULL) + ggplot2::scale_shape_manual(values = shapes, name = NULL) +
+    ggplot2::scale_x_continuous(labels = function(v) paste0(format(100 * v, trim = TRUE), "%"),
+                                expand = ggplot2::expansion(c(0.03, 0.12))) +
+    ggplot2::labs(x = "weight in the two-way estimate", y = "estimate of the comparison",
+                  title = sprintf("What the two-way estimate of %s is made of", treatment_name(x$panel)),
+                  subtitle = wrapped_lines(decomposition_verdict(x)),
+                  caption = "Labels: treated cohort / the one it is compared with.") +
+    theme_twin()
+}
+
+#' @exportS3Method
+table_parts.twin_decomposition <- function(x, number = number_text) {
+  plain_parts(type_table(x, number), "Comparison", sprintf("The two-way estimate of %s on %s taken apart",
+                                                           treatment_name(x$panel), x$outcome),
+              paste(c(decomposition_verdict(x), x$note), collapse = " "))
+}

@@ -1,0 +1,219 @@
+#' @export
+format.twin_did <- function(x, ...) {
+  rlang::check_dots_empty()
+  c(wrap_lines(did_sentence(x)), "", table_lines(did_table_text(x)), "", wrap_lines(did_footnotes(x)))
+}
+
+did_words <- c(
+  group_time = "group-time differences", imputation = "imputation from untreated rows",
+  interaction = "a regression with a term for every cohort and period", two_way = "a two-way fixed-effects regression",
+  two_period = "a before-and-after difference", triple = "triple differences"
+)
+
+# The number that leads: the only one, the average, or that of all cells.
+did_headline <- function(x) {
+  if (x$over == "cells") x <- summarise_did(x, bands = FALSE)
+  row <- generics::tidy(x)
+  row[row$term %in% c("difference", "average"), ][1L, ]
+}
+
+did_sentence <- function(x) {
+  row <- did_headline(x)
+  sprintf("With %s, %s changes by %s (%s interval %s), %s; estimated by %s.", treatment_name(x$study),
+          did_outcome_phrase(x), number_text(row$estimate), level_text(x$level),
+          interval_text(row$conf.low, row$conf.high), average_words(x), did_method(x))
+}
+
+did_outcome_phrase <- function(x) {
+  if (is.na(x$events)) x$outcome else sprintf("the share with %s = \"%s\"", x$outcome, x$events)
+}
+
+# What the leading number averages over.
+average_words <- function(x) {
+  if (x$estimator == "two_way") return("a weighted mix of effects that decompose_did() takes apart")
+  if (x$over == "single") return("on average over the time under treatment (ATT)")
+  c(cells = "on average over treated units and periods (ATT)", all = "on average over treated units and periods (ATT)",
+    event = "averaged over the periods since treatment (ATT)", cohort = "averaged over cohorts by their size (ATT)",
+    calendar = "averaged over periods (ATT)")[[x$over]]
+}
+
+did_method <- function(x) {
+  asked <- x$asked
+  adjusted <- c(none = "", regression = ", adjusted by outcome regression", ipw = ", adjusted by inverse weighting",
+                augmented = ", adjusted by augmented weighting")[[asked$adjustment]]
+  if (asked$adjustment == "regression" && x$estimator %in% c("two_way", "interaction", "imputation")) {
+    adjusted <- " with covariates"
+  }
+  paste0(
+    did_words[[x$estimator]], adjusted,
+    if (x$estimator == "triple") sprintf(" (%s = \"%s\" against \"%s\")", asked$third$name,
+                                         asked$third$levels[["treated"]], asked$third$levels[["control"]]),
+    if (uses_comparison(x)) sprintf(", against units %s treated", c(never = "never", not_yet = "not yet")[[asked$comparison]]),
+    if (!is.null(asked$absorbed)) sprintf(", also absorbing %s", and_list(asked$absorbed)),
+    if (asked$anticipation > 0) sprintf(", leaving %s for anticipation", plural(asked$anticipation, "period")),
+    if (asked$collapse) ", on means by group and period"
+  )
+}
+
+# One line per effect; of cells, one per cohort.
+did_table_text <- function(x, number = number_text) {
+  if (x$over == "cells") return(cohort_lines(x, number))
+  table <- generics::tidy(x)
+  out <- data.frame(
+    Effect = did_labels(x, table), Estimate = number(table$estimate), SE = number(table$std.error),
+    interval = ifelse(is.na(table$conf.low), "-", interval_text(table$conf.low, table$conf.high)),
+    p = p_text(table$p.value)
+  )
+  names(out)[4L] <- paste(level_text(x$level), "interval")
+  if (!is.null(table$band.low)) out$band <- ifelse(is.na(table$band.low), "", interval_text(table$band.low, table$band.high))
+  if (x$over == "event") {
+    out$units <- ifelse(table$term == "average" | table$kind == "base", "", count_text(table$n_treated))
+    names(out)[1L] <- "Periods since"
+  }
+  fit_table(out, c("units", "p"))
+}
+
+did_labels <- function(x, table) {
+  base <- ifelse(table$kind == "base", " (base)", "")
+  words <- switch(x$over, event = ifelse(is.na(table$event_time), table$term, paste0(table$event_time, base)),
+                  cohort = ifelse(table$term == "average", table$term, paste("from", table$term)),
+                  calendar = table$term, "average")
+  if (x$over == "event") sub("^average$", "average of 0 on", words) else words
+}
+
+cohort_lines <- function(x, number) {
+  by <- summarise_did(x, over = "cohort", bands = FALSE)
+  table <- generics::tidy(by)
+  cells <- generics::tidy(x)
+  labels <- x$study$cohorts$label[is_treated_cohort(x$study)]
+  at <- match(labels, table$term)
+  count <- function(kind) vapply(labels, function(label) {
+    sum(cells$cohort == label & cells$kind == kind & !is.na(cells$estimate))
+  }, 0L)
+  failed <- vapply(labels, function(label) sum(cells$cohort == label & !is.na(cells$reason)), 0L)
+  out <- data.frame(
+    `Treated from` = labels, `average effect` = number(table$estimate[at]), SE = number(table$std.error[at]),
+    interval = ifelse(is.na(at), "-", interval_text(table$conf.low[at], table$conf.high[at])),
+    after = count_text(count("post")), before = count_text(count("pre")), check.names = FALSE
+  )
+  names(out)[4:6] <- c(paste(level_text(x$level), "interval"), "cells after", "before")
+  if (any(failed > 0L)) out$`not estimable` <- count_text(failed)
+  out
+}
+
+did_footnotes <- function(x) {
+  c(
+    if (x$over == "cells") {
+      "tidy() holds every cell; summarise_did() averages them over all, event time, cohorts or calendar time."
+    },
+    if (!is.null(x$bands)) sprintf("The band holds the whole path at once (%s); the interval each number alone.",
+                                   level_text(x$level)),
+    paste0("Standard errors: ", x$inference, ".", if (x$missing > 0L) {
+      sprintf(" %s of the outcome missing and left out.", plural(x$missing, "value"))
+    }),
+    if (length(x$notes) > 0L) paste0(toupper(substr(x$notes, 1L, 1L)), substring(x$notes, 2L), "."),
+    failed_text(x), did_seal(x)
+  )
+}
+
+failed_text <- function(x) {
+  reasons <- table(x$cells$reason)
+  if (length(reasons) == 0L) return(NULL)
+  sprintf("Not estimable: %s.", paste(sprintf("%s (%d cells)", names(reasons), as.integer(reasons)), collapse = "; "))
+}
+
+did_seal <- function(x) {
+  book <- summary(logbook(x))
+  sprintf("The outcome was first opened on %s; %s so far.", book$opened,
+          plural(book$before + book$after, "different estimate"))
+}
+
+#' @export
+plot.twin_did <- function(x, ...) {
+  rlang::check_dots_empty()
+  switch(x$over, cells = cells_plot(x), event = path_plot(x), averages_plot(x))
+}
+
+did_title <- function(x) sprintf("Effect of %s on %s", treatment_name(x$study), did_outcome_phrase(x))
+
+did_caption <- function(x) wrapped_lines(sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference), 130)
+
+# Effects by periods since treatment; thick: interval of each, shaded: band of the whole path.
+path_plot <- function(x) {
+  table <- generics::tidy(x)
+  table <- table[table$term != "average", ]
+  table$stage <- factor(ifelse(table$kind == "post", "under treatment", "before"), c("before", "under treatment"))
+  base <- table[table$kind == "base", ]
+  plot <- ggplot2::ggplot(table, ggplot2::aes(x = .data$event_time, y = .data$estimate)) +
+    ggplot2::geom_hline(yintercept = 0, colour = "grey45", linewidth = 0.4) +
+    ggplot2::geom_vline(xintercept = -0.5, colour = twin_mark, linetype = "22", linewidth = 0.6)
+  if (!is.null(table$band.low)) {
+    plot <- plot + ggplot2::geom_ribbon(data = function(rows) rows[!is.na(rows$band.low), ], ggplot2::aes(
+      ymin = .data$band.low, ymax = .data$band.high, group = .data$stage), fill = "#DCEBEA")
+  }
+  plot <- plot +
+    ggplot2::geom_line(colour = "grey60", linewidth = 0.4) +
+    ggplot2::geom_linerange(data = function(rows) rows[!is.na(rows$conf.low), ], ggplot2::aes(
+      ymin = .data$conf.low, ymax = .data$conf.high, colour = .data$stage), linewidth = 1) +
+    ggplot2::geom_point(data = function(rows) rows[rows$kind != "base", ], ggplot2::aes(
+      colour = .data$stage, fill = .data$stage, shape = .data$stage), size = 3, stroke = 1) +
+    ggplot2::scale_colour_manual(values = c(before = "#9A6A12", "under treatment" = twin_colours[["treated"]]), name = NULL) +
+    ggplot2::scale_fill_manual(values = c(before = "white", "under treatment" = twin_colours[["treated"]]), name = NULL) +
+    ggplot2::scale_shape_manual(values = c(before = 21, "under treatment" = 21), name = NULL) +
+    ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10)))) +
+    ggplot2::labs(x = sprintf("periods since treatment (%s)", x$study$roles$time), y = "effect", title = did_title(x),
+                  subtitle = path_subtitle(x, base), caption = did_caption(x)) +
+    theme_twin()
+  if (nrow(base) == 0L) return(plot)
+  plot + ggplot2::geom_point(data = base, shape = 4, size = 3.5, stroke = 1.2, colour = "grey25")
+}
+
+path_subtitle <- function(x, base) {
+  paste0(sprintf("Lines: %s interval of each effect.", level_text(x$level)),
+         if (!is.null(x$bands)) " Shaded: band that holds the whole path at once.",
+         if (nrow(base) > 0L) " Cross: the base period." else if (x$asked$base == "previous" && uses_comparison(x))
+           " Before treatment each period is measured from the one before it.")
+}
+
+# Cells of each cohort over time.
+cells_plot <- function(x) {
+  table <- generics::tidy(x)
+  table <- table[!is.na(table$estimate), ]
+  cohorts <- x$study$cohorts
+  table$label <- factor(paste("treated from", table$cohort), paste("treated from", cohorts$label))
+  table$at <- match(table$time, x$study$periods$label)
+  table$stage <- factor(ifelse(table$kind == "post", "under treatment", "before"), c("before", "under treatment"))
+  ggplot2::ggplot(table, ggplot2::aes(x = .data$at, y = .data$estimate, colour = .data$stage, fill = .data$stage)) +
+    ggplot2::geom_hline(yintercept = 0, colour = "grey45", linewidth = 0.4) +
+    ggplot2::geom_linerange(data = function(rows) rows[!is.na(rows$conf.low), ], ggplot2::aes(
+      ymin = .data$conf.low, ymax = .data$conf.high), linewidth = 0.7) +
+    ggplot2::geom_point(shape = 21, size = 2.2, stroke = 0.9) +
+    ggplot2::scale_colour_manual(values = c(before = "#9A6A12", "under treatment" = twin_colours[["treated"]]), name = NULL) +
+    ggplot2::scale_fill_manual(values = c(before = "white", "under treatment" = twin_colours[["treated"]]), name = NULL) +
+    period_axis(x$study) +
+    ggplot2::facet_wrap(~label, ncol = if (length(unique(table$label)) > 3L) 2L else 1L) +
+    ggplot2::labs(x = x$study$roles$time, y = "effect", title = did_title(x),
+                  subtitle = sprintf("One effect per cohort and period, with its %s interval.", level_text(x$level)),
+                  caption = did_caption(x)) +
+    theme_twin()
+}
+
+averages_plot <- function(x) {
+  table <- generics::tidy(x)
+  table$label <- if (x$over %in% c("all", "single")) average_words(x) else did_labels(x, table)
+  forest_plot(table, "difference") +
+    ggplot2::labs(x = sprintf("effect, %s interval", level_text(x$level)), y = NULL, title = did_title(x),
+                  subtitle = if (!is.null(x$bands)) "Thin lines: joint band, which holds for all at once.",
+                  caption = did_caption(x))
+}
+
+#' @exportS3Method
+table_parts.twin_did <- function(x, number = number_text) {
+  rows <- if (x$over == "cells") generics::tidy(summarise_did(x, over = "cohort", bands = FALSE)) else generics::tidy(x)
+  table <- did_table_text(x, number)
+  keys <- if (x$over == "cells") table[[1L]] else rows$term
+  list(table = table, first = names(table)[1L], keys = keys, levels = rep(NA, nrow(table)),
+       estimate = if (x$over == "cells") "average effect" else "Estimate",
+       p.value = rows$p.value[match(keys, rows$term)], caption = did_title(x),
+       note = paste(c(did_sentence(x), did_footnotes(x)[-length(did_footnotes(x))]), collapse = " "))
+}

@@ -1,0 +1,197 @@
+#' @export
+format.twin_panel <- function(x, ...) {
+  rlang::check_dots_empty()
+  roles <- x$roles
+  optional <- c(
+    if (!is.null(x$group)) field_lines("Groups", sprintf("%s (%s), treated as a whole", roles$group,
+                                                         count_text(length(unique(x$group))))),
+    field_lines("Outcome", panel_outcome_text(x)),
+    field_lines("Covariates", panel_covariate_text(x)),
+    if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
+    field_lines("Cluster", sprintf("%s (%s)", attr(x$cluster, "name"), count_text(length(unique(x$cluster))))),
+    if (length(x$dropped) > 0L) {
+      field_lines("Left out", paste(count_text(x$dropped), "rows,", names(x$dropped), collapse = "; "))
+    }
+  )
+  c(
+    wrap_lines(sprintf("Panel: what did %s do to %s?", treatment_name(x), and_list(roles$outcome))),
+    field_lines("Data", shape_text(x)), field_lines("Treated", timing_text(x)), optional, "",
+    table_lines(timing_table(x)), "",
+    wrap_lines(paste("Every effect is the change of treated units less that of units not (yet) treated. Next: plot() to",
+                     "look at timing and means, assess_trends() for the time before, measure_did()."))
+  )
+}
+
+#' @export
+print.twin_panel <- function(x, ...) print_lines(x, format(x, ...))
+
+treatment_name <- function(x) if (!is.null(x$roles$treatment)) x$roles$treatment else x$roles$first_treated
+
+shape_text <- function(x) {
+  shape <- panel_shape(x)
+  span <- sprintf("%s periods of %s (%s to %s)", shape$periods, x$roles$time, x$periods$label[1L],
+                  x$periods$label[shape$periods])
+  text <- if (x$repeats) {
+    sprintf("a panel: %s units (%s) in %s, %s rows; %s", count_text(shape$units), x$roles$unit, span,
+            count_text(shape$rows), if (shape$absent == 0) "balanced, every unit in every period" else
+              sprintf("not balanced: %s unit-periods are absent", count_text(shape$absent)))
+  } else {
+    sprintf("a repeated cross-section: %s rows, other units each time, in %s", count_text(shape$rows), span)
+  }
+  if (shape$gaps > 0) text <- sprintf("%s; %s in between %s nobody", text, plural(shape$gaps, "period"),
+                                      if (shape$gaps == 1) "has" else "have")
+  text
+}
+
+timing_text <- function(x) {
+  waves <- sum(is_treated_cohort(x))
+  never <- x$cohorts$position == Inf
+  sprintf("%s; %s, never undone%s",
+          if (is.null(x$roles$treatment)) sprintf("from the period in %s on", x$roles$first_treated) else
+            sprintf("%s is \"%s\"", x$roles$treatment, x$treated),
+          if (waves == 1L) "a single date" else sprintf("%d different dates", waves),
+          if (any(never)) "" else "; everybody is treated in the end")
+}
+
+panel_outcome_text <- function(x) {
+  events <- vapply(names(x$events), function(name) {
+    if (is.na(x$events[[name]])) name else sprintf("%s (\"%s\" counts as 1)", name, x$events[[name]])
+  }, "")
+  book <- summary(logbook(x))
+  paste0(paste(events, collapse = ", "), "; ", if (is.na(book$opened)) "not looked at yet" else
+    paste("opened", book$opened))
+}
+
+panel_covariate_text <- function(x) {
+  if (length(x$columns) == 0L) return("none: trends are taken to be parallel as they are")
+  varies <- changing_columns(x)
+  paste0(panel_terms(x), if (x$repeats && length(varies) > 0L) {
+    sprintf("; %s over time, and cells use the base period's value", and_list_verb(varies, "varies", "vary"))
+  }, "; missing: ", missing_text(x))
+}
+
+timing_table <- function(x) {
+  rows <- summary(x)
+  unit <- if (x$repeats) "units" else "rows"
+  out <- data.frame(
+    `Treated from` = rows$cohort, units = count_text(if (x$repeats) rows$units else rows$rows),
+    groups = count_text(rows$groups), seen = paste(rows$first, "to", rows$last),
+    `untreated to` = ifelse(is.na(rows$untreated_to), "-", rows$untreated_to),
+    treated = ifelse(is.na(rows$treated_from), "-", paste(rows$treated_from, "on")), check.names = FALSE
+  )
+  names(out)[2L] <- unit
+  if (is.null(x$group)) out$groups <- NULL
+  fit_table(out, c("groups", "seen"))
+}
+
+#' Look at a panel
+#'
+#' Three pictures to look at before any estimate: who is treated when, mean outcomes of every cohort over time, and both
+#' sides' mean changes by periods since treatment. The last two open the outcome, which the logbook notes.
+#'
+#' @param x A [panel][frame_panel].
+#' @param view `"timing"` (default), `"means"` or `"event"`.
+#' @param outcome Name of one of its outcomes, the first by default; for `"means"` and `"event"`.
+#' @param ... Must be empty.
+#' @return A ggplot.
+#' @family question
+#' @examples
+#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' plot(panel)
+#' plot(panel, view = "means")
+#' @exportS3Method
+plot.twin_panel <- function(x, view = c("timing", "means", "event"), outcome = NULL, ...) {
+  rlang::check_dots_empty()
+  view <- check_choice(view, c("timing", "means", "event"))
+  if (view == "timing") {
+    if (!is.null(outcome)) abort_input("{.arg outcome} is for the views \"means\" and \"event\".")
+    return(timing_plot(x))
+  }
+  outcome <- did_outcome(x, outcome)
+  y <- panel_values(x, outcome, "plot")
+  if (view == "means") means_plot(x, y, outcome) else aligned_plot(x, y, outcome)
+}
+
+# Up to 150 units stand one by one; more are drawn as their cohorts, as high as they have units.
+timing_plot <- function(x) {
+  of_row <- x$cohort[x$unit]
+  many <- !x$repeats || length(x$cohort) > 150L
+  line <- if (many) of_row else match(x$unit, order(x$cohort, decreasing = TRUE))
+  onset <- x$cohorts$position[of_row]
+  seen <- data.frame(line, time = x$time, treated = x$periods$position[x$time] >= onset)
+  seen <- seen[!duplicated(seen[c("line", "time")]), ]
+  counts <- tabulate(x$cohort, nrow(x$cohorts))
+  labels <- sprintf("%s (%s)", x$cohorts$label, count_text(counts))
+  at <- if (many) seq_along(counts) else cohort_middles(x)
+  seen$treated <- factor(ifelse(seen$treated, "treated", "not treated"), c("not treated", "treated"))
+  ggplot2::ggplot(seen, ggplot2::aes(x = .data$time, y = .data$line, fill = .data$treated)) +
+    ggplot2::geom_tile(colour = "white", linewidth = if (many) 1 else 0.3) +
+    ggplot2::scale_fill_manual(values = c("not treated" = "#F2D9AE", treated = twin_colours[["treated"]]), name = NULL) +
+    period_axis(x) +
+    ggplot2::scale_y_continuous(breaks = at, labels = labels, expand = ggplot2::expansion(0.01)) +
+    ggplot2::labs(x = x$roles$time, y = sprintf("treated from (%s)", if (x$repeats) "units" else "rows"),
+                  title = sprintf("Who is treated when: %s", treatment_name(x)),
+                  subtitle = wrapped_lines(paste0(sub("^a", "A", shape_text(x)), "."))) +
+    theme_twin() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+}
+
+cohort_middles <- function(x) {
+  place <- match(seq_along(x$cohort), order(x$cohort, decreasing = TRUE))
+  as.vector(tapply(place, factor(x$cohort, seq_len(nrow(x$cohorts))), mean))
+}
+
+# Period codes on the axis, with about ten labels.
+period_axis <- function(x) {
+  codes <- seq_len(nrow(x$periods))
+  shown <- codes[codes %% max(1L, ceiling(length(codes) / 10)) == 1L | length(codes) <= 10L]
+  ggplot2::scale_x_continuous(breaks = shown, labels = x$periods$label[shown], expand = ggplot2::expansion(c(0.02, 0.02)))
+}
+
+# Cohorts from dark (first) to light, those never treated amber.
+cohort_colours <- function(x) {
+  treated <- x$cohorts$position < Inf
+  shades <- grDevices::colorRampPalette(c("#083D42", "#1E8F96", "#8CC9C4"))(sum(treated))
+  stats::setNames(c(shades, rep(twin_colours[["control"]], sum(!treated))), x$cohorts$label)
+}
+
+means_plot <- function(x, y, outcome) {
+  table <- panel_means(x, y)
+  table$label <- factor(x$cohorts$label[table$cohort], x$cohorts$label)
+  starts <- data.frame(label = factor(x$cohorts$label, x$cohorts$label), position = x$cohorts$position)
+  starts$time <- vapply(starts$position, function(onset) {
+    later <- which(x$periods$position >= onset)
+    if (length(later) == 0L) NA_real_ else later[1L] - 0.5
+  }, 0)
+  starts <- starts[!is.na(starts$time), ]
+  last <- table[!duplicated(table$cohort, fromLast = TRUE), ]
+  ggplot2::ggplot(table, ggplot2::aes(x = .data$time, y = .data$mean, colour = .data$label)) +
+    ggplot2::geom_vline(data = starts, ggplot2::aes(xintercept = .data$time, colour = .data$label), linetype = "22",
+                        linewidth = 0.5, show.legend = FALSE) +
+    ggplot2::geom_line(ggplot2::aes(linetype = .data$label == "never"), linewidth = 0.9, show.legend = FALSE) +
+    ggplot2::geom_text(data = last, ggplot2::aes(label = .data$label), hjust = -0.1, size = 3.6, show.legend = FALSE) +
+    ggplot2::scale_colour_manual(values = cohort_colours(x)) +
+    ggplot2::scale_linetype_manual(values = c(`FALSE` = "solid", `TRUE` = "41")) +
+    period_axis(x) + ggplot2::coord_cartesian(clip = "off") +
+    ggplot2::labs(x = x$roles$time, y = sprintf("mean of %s", outcome), title = sprintf("Mean %s by cohort", outcome),
+                  subtitle = "Labels: the period treatment starts in, marked by a dashed line of the same colour.") +
+    theme_twin() + ggplot2::theme(plot.margin = ggplot2::margin(6, 60, 6, 6))
+}
+
+aligned_plot <- function(x, y, outcome) {
+  table <- aligned_means(x, y)
+  table$side <- factor(ifelse(table$side == "treated", "treated", "not treated yet"), c("treated", "not treated yet"))
+  ggplot2::ggplot(table, ggplot2::aes(x = .data$event_time, y = .data$mean, colour = .data$side, shape = .data$side)) +
+    ggplot2::geom_hline(yintercept = 0, colour = "grey60", linewidth = 0.4) +
+    ggplot2::geom_vline(xintercept = -0.5, colour = twin_mark, linetype = "22", linewidth = 0.6) +
+    ggplot2::geom_line(linewidth = 0.7) + ggplot2::geom_point(ggplot2::aes(size = .data$cohorts)) +
+    ggplot2::scale_colour_manual(values = c(treated = twin_colours[["treated"]],
+                                            "not treated yet" = twin_colours[["control"]]), name = NULL) +
+    ggplot2::scale_shape_manual(values = c(treated = 16, "not treated yet" = 17), name = NULL) +
+    ggplot2::scale_size_area(max_size = 4, guide = "none") +
+    ggplot2::labs(x = sprintf("periods since treatment (%s)", x$roles$time),
+                  y = sprintf("mean change of %s since the period before", outcome),
+                  title = sprintf("Changes of %s around treatment", outcome),
+                  subtitle = wrapped_lines(paste("Cohorts averaged by their size; units not treated yet in the same",
+                                                 "periods. Larger points: more cohorts. Nothing is adjusted."))) +
+    theme_twin()
+}
