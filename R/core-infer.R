@@ -107,15 +107,25 @@ core_t_p_value <- function(statistic, df) {
   if (is.finite(df)) 2 * stats::pt(-abs(statistic), df) else 2 * stats::pnorm(-abs(statistic))
 }
 
-# Wald test of k contrasts that all are 0; c(statistic, df, p.value), df the rank of their variance.
+# Wald test of k contrasts that all are 0; c(statistic, df, p.value), df the rank of their variance. With few clusters
+# the variance is estimated with as few degrees of freedom: Hotelling's T2 instead of chi-squared; NA where it has fewer
+# than contrasts.
 core_zero_test <- function(away, variance, df) {
   parts <- eigen(variance, symmetric = TRUE)
   free <- parts$values > 1e-10 * max(parts$values, 1e-300)
   statistic <- sum(crossprod(parts$vectors[, free, drop = FALSE], away)^2 / parts$values[free])
   rank <- sum(free)
-  p <- if (is.finite(df)) stats::pf(statistic / rank, rank, df, lower.tail = FALSE) else
-    stats::pchisq(statistic, rank, lower.tail = FALSE)
+  left <- df - rank + 1
+  p <- if (!is.finite(df)) stats::pchisq(statistic, rank, lower.tail = FALSE) else if (left < 1) NA_real_ else
+    stats::pf(statistic / rank * left / df, rank, left, lower.tail = FALSE)
   c(statistic = statistic, df = rank, p.value = p)
+}
+
+# Power of that test when the statistic's noncentrality is `far`, at level alpha, df finite.
+core_zero_power <- function(far, rank, df, alpha) {
+  left <- df - rank + 1
+  if (left < 1) return(NA_real_)
+  stats::pf(stats::qf(1 - alpha, rank, left), rank, left, ncp = far, lower.tail = FALSE)
 }
 
 # Test that all differences from the first are 0; as core_zero_test().

@@ -35,7 +35,7 @@
 decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
   check_class(panel, "twin_panel", "frame_panel")
   check_flag(complete)
-  outcome <- did_outcome(panel, outcome)
+  outcome <- panel_outcome(panel, outcome)
   y <- panel_values(panel, outcome, "decompose_did")
   log_step(panel, "decompose", paste("two_way on", outcome))
   note <- NULL

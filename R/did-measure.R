@@ -88,7 +88,7 @@ measure_did <- function(panel, outcome = NULL,
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
                 absorb = absorb, small_sample = small_sample, multiplier = multiplier, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
-  outcome <- did_outcome(panel, outcome)
+  outcome <- panel_outcome(panel, outcome)
   y <- panel_values(panel, outcome, "measure_did")
   log_did(panel, outcome, asked)
   used <- if (collapse) collapse_panel(panel, y) else list(panel = panel, y = y)
@@ -125,10 +125,9 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   choose <- function(name, choices, default) {
     if (is.null(given[[name]])) default else check_choice(given[[name]], choices, name, call)
   }
-  has_never <- any(panel$cohorts$position == Inf)
   list(
-    estimator = estimator, inference = inference, adjustment = did_adjustment(panel, estimator, given, call),
-    comparison = did_comparison(has_never, given$comparison, call),
+    estimator = estimator, inference = inference, adjustment = did_adjustment(panel, estimator, given$adjustment, call),
+    comparison = panel_comparison(panel, given$comparison, call),
     anticipation = round(anticipation), base = choose("base", c("previous", "fixed"), "previous"),
     third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
     absorbed = given$absorb, collapse = collapse,
@@ -143,34 +142,15 @@ did_draws <- function(draws, inference, call) {
   if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999)[[inference]] else round(draws)
 }
 
-did_adjustment <- function(panel, estimator, given, call) {
-  regression <- estimator %in% c("two_way", "interaction", "imputation")
-  choices <- if (regression) c("none", "regression") else c("none", "regression", "ipw", "augmented")
-  has_covariates <- length(panel$columns) > 0L
-  if (estimator == "triple" && has_covariates) {
+did_adjustment <- function(panel, estimator, adjustment, call) {
+  if (estimator == "triple") {
+    if (length(panel$columns) == 0L) return("none")
     abort_unsupported(c(
       "Triple differences take no covariates: two adjusted effects speak of differing covariates on both sides.",
       i = "Frame the panel without covariates for it."
     ), call = call)
   }
-  adjustment <- given$adjustment
-  if (is.null(adjustment)) return(if (!has_covariates) "none" else if (regression) "regression" else "augmented")
-  adjustment <- check_choice(adjustment, choices, "adjustment", call)
-  if (adjustment != "none" && !has_covariates) {
-    abort_input(c("{.code adjustment = \"{adjustment}\"} needs covariates.",
-                  i = "Name them in {.fn frame_panel}."), call = call)
-  }
-  adjustment
-}
-
-did_comparison <- function(has_never, comparison, call) {
-  if (is.null(comparison)) return(if (has_never) "never" else "not_yet")
-  comparison <- check_choice(comparison, c("never", "not_yet"), "comparison", call)
-  if (comparison == "never" && !has_never) {
-    abort_input(c("{.code comparison = \"never\"} needs units that are never treated; there are none.",
-                  i = "Use {.code comparison = \"not_yet\"}."), call = call)
-  }
-  comparison
+  panel_adjustment(panel, adjustment, estimator %in% c("two_way", "interaction", "imputation"), call)
 }
 
 # list(name, side = per unit 1 where affected, -1 elsewhere).
@@ -205,16 +185,6 @@ absorbed_codes <- function(panel, absorb, call) {
     code <- Reduce(core_group_codes, codes)
     match(code, unique(code))
   })
-}
-
-did_outcome <- function(panel, outcome, call = rlang::caller_env()) {
-  known <- panel$roles$outcome
-  if (is.null(outcome)) return(known[1L])
-  check_string(outcome, call = call)
-  if (outcome %in% known) return(outcome)
-  near <- nearest_name(outcome, known)
-  abort_input(c("{.arg outcome} must be an outcome of the panel.", x = "It has {.val {known}}.",
-                i = if (!is.null(near)) "Did you mean {.val {near}}?"), call = call)
 }
 
 # Every different way of estimating counts as a design in the logbook.

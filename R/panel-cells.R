@@ -37,8 +37,7 @@ compared_cohorts <- function(panel, cells, settings) {
 
 # y: outcome per row, NA where missing; settings also adjustment and side (per unit 1 or -1, NULL for all 1). Returns
 # list(cells, source, size = sums of s by cohort). Cells of kind "base" are 0.
-panel_group_time <- function(panel, y, settings) {
-  cells <- plan_cells(panel, settings)
+panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, settings)) {
   compare <- compared_cohorts(panel, cells, settings)
   cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
   s <- unit_weight(panel)
@@ -217,3 +216,37 @@ average_weights <- function(over, values, size) {
 
 # The outcome per row of the panel: the seal is broken here.
 panel_values <- function(panel, outcome, by) as.double(open_outcome(panel, outcome, by = by))
+
+# The adjustment asked for, or the fullest one that the panel allows. regression: is it one regression for all?
+panel_adjustment <- function(panel, adjustment, regression, call) {
+  choices <- if (regression) c("none", "regression") else c("none", "regression", "ipw", "augmented")
+  has_covariates <- length(panel$columns) > 0L
+  if (is.null(adjustment)) return(if (!has_covariates) "none" else if (regression) "regression" else "augmented")
+  adjustment <- check_choice(adjustment, choices, "adjustment", call)
+  if (adjustment != "none" && !has_covariates) {
+    abort_input(c("{.code adjustment = \"{adjustment}\"} needs covariates.",
+                  i = "Name them in {.fn frame_panel}."), call = call)
+  }
+  adjustment
+}
+
+panel_comparison <- function(panel, comparison, call) {
+  has_never <- any(panel$cohorts$position == Inf)
+  if (is.null(comparison)) return(if (has_never) "never" else "not_yet")
+  comparison <- check_choice(comparison, c("never", "not_yet"), "comparison", call)
+  if (comparison == "never" && !has_never) {
+    abort_input(c("{.code comparison = \"never\"} needs units that are never treated; there are none.",
+                  i = "Use {.code comparison = \"not_yet\"}."), call = call)
+  }
+  comparison
+}
+
+panel_outcome <- function(panel, outcome, call = rlang::caller_env()) {
+  known <- panel$roles$outcome
+  if (is.null(outcome)) return(known[1L])
+  check_string(outcome, call = call)
+  if (outcome %in% known) return(outcome)
+  near <- nearest_name(outcome, known)
+  abort_input(c("{.arg outcome} must be an outcome of the panel.", x = "It has {.val {known}}.",
+                i = if (!is.null(near)) "Did you mean {.val {near}}?"), call = call)
+}

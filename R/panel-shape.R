@@ -55,3 +55,6 @@ aligned_means <- function(panel, y) {
   out$cohorts <- as.integer(table(key)[as.character(key[first])])
   out[order(out$side, out$event_time), ]
 }
+
+# The column that says who is treated, or since when.
+treatment_of <- function(panel) if (!is.null(panel$roles$treatment)) panel$roles$treatment else panel$roles$first_treated

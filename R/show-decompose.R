@@ -2,7 +2,7 @@
 format.twin_decomposition <- function(x, ...) {
   rlang::check_dots_empty()
   c(wrap_lines(sprintf("The two-way estimate of %s on %s is %s: a mean of %d two-by-two comparisons.",
-                       treatment_name(x$panel), x$outcome, number_text(x$estimate), nrow(x$rows))),
+                       treatment_of(x$panel), x$outcome, number_text(x$estimate), nrow(x$rows))),
     "", table_lines(type_table(x)), "", wrap_lines(decomposition_verdict(x)), wrap_lines(decomposition_notes(x)))
 }
 
@@ -61,7 +61,7 @@ plot.twin_decomposition <- function(x, ...) {
     ggplot2::scale_x_continuous(labels = function(v) paste0(format(100 * v, trim = TRUE), "%"),
                                 expand = ggplot2::expansion(c(0.03, 0.12))) +
     ggplot2::labs(x = "weight in the two-way estimate", y = "estimate of the comparison",
-                  title = sprintf("What the two-way estimate of %s is made of", treatment_name(x$panel)),
+                  title = sprintf("What the two-way estimate of %s is made of", treatment_of(x$panel)),
                   subtitle = wrapped_lines(decomposition_verdict(x)),
                   caption = "Labels: treated cohort / the one it is compared with.") +
     theme_twin()
@@ -70,6 +70,6 @@ plot.twin_decomposition <- function(x, ...) {
 #' @exportS3Method
 table_parts.twin_decomposition <- function(x, number = number_text) {
   plain_parts(type_table(x, number), "Comparison", sprintf("The two-way estimate of %s on %s taken apart",
-                                                           treatment_name(x$panel), x$outcome),
+                                                           treatment_of(x$panel), x$outcome),
               paste(c(decomposition_verdict(x), x$note), collapse = " "))
 }

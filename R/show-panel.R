@@ -14,7 +14,7 @@ format.twin_panel <- function(x, ...) {
     }
   )
   c(
-    wrap_lines(sprintf("Panel: what did %s do to %s?", treatment_name(x), and_list(roles$outcome))),
+    wrap_lines(sprintf("Panel: what did %s do to %s?", treatment_of(x), and_list(roles$outcome))),
     field_lines("Data", shape_text(x)), field_lines("Treated", timing_text(x)), optional, "",
     table_lines(timing_table(x)), "",
     wrap_lines(paste("Every effect is the change of treated units less that of units not (yet) treated. Next: plot() to",
@@ -24,8 +24,6 @@ format.twin_panel <- function(x, ...) {
 
 #' @export
 print.twin_panel <- function(x, ...) print_lines(x, format(x, ...))
-
-treatment_name <- function(x) if (!is.null(x$roles$treatment)) x$roles$treatment else x$roles$first_treated
 
 shape_text <- function(x) {
   shape <- panel_shape(x)
@@ -107,7 +105,7 @@ plot.twin_panel <- function(x, view = c("timing", "means", "event"), outcome = N
     if (!is.null(outcome)) abort_input("{.arg outcome} is for the views \"means\" and \"event\".")
     return(timing_plot(x))
   }
-  outcome <- did_outcome(x, outcome)
+  outcome <- panel_outcome(x, outcome)
   y <- panel_values(x, outcome, "plot")
   if (view == "means") means_plot(x, y, outcome) else aligned_plot(x, y, outcome)
 }
@@ -130,7 +128,7 @@ timing_plot <- function(x) {
     period_axis(x) +
     ggplot2::scale_y_continuous(breaks = at, labels = labels, expand = ggplot2::expansion(0.01)) +
     ggplot2::labs(x = x$roles$time, y = sprintf("treated from (%s)", if (x$repeats) "units" else "rows"),
-                  title = sprintf("Who is treated when: %s", treatment_name(x)),
+                  title = sprintf("Who is treated when: %s", treatment_of(x)),
                   subtitle = wrapped_lines(paste0(sub("^a", "A", shape_text(x)), "."))) +
     theme_twin() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }

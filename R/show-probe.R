@@ -140,3 +140,65 @@ explain_curve <- function(ratio, quantity, e_value) {
   inside <- b <= e_value * 2.5
   data.frame(with_treatment = a[inside], with_outcome = b[inside], quantity = quantity)
 }
+
+#' @export
+format.twin_probe_trends <- function(x, ...) {
+  rlang::check_dots_empty()
+  table <- data.frame(m = number_text(x$rows$m), interval = interval_text(x$rows$conf.low, x$rows$conf.high),
+                      holds = ifelse(x$rows$conf.low <= 0 & x$rows$conf.high >= 0, "holds 0", ""))
+  names(table) <- c("m", paste(level_text(x$facts$level), "interval"), " ")
+  c(wrap_lines(trends_title(x)), table_lines(thin_rows(table), left = 0L), "", wrap_lines(probe_verdict(x)))
+}
+
+trends_title <- function(x) {
+  facts <- x$facts
+  what <- c(magnitude = "drift per period at most m times the worst before treatment",
+            curvature = "change of the drift's slope at most m per period")[[facts$violation]]
+  sprintf("Trends not parallel: effect of %s on %s, averaged over %s since treatment; %s.", facts$treatment,
+          facts$outcome, plural(length(facts$at), "period"), what)
+}
+
+#' @exportS3Method
+probe_verdict.twin_probe_trends <- function(x) {
+  change <- x$facts$change
+  if (change == 0) {
+    return(if (x$facts$violation == "magnitude")
+      "Even with parallel trends the interval holds 0: there is no conclusion to overturn." else
+        "With the last drift before treatment carried on the interval holds 0: there is no conclusion to overturn.")
+  }
+  if (is.infinite(change)) return("No violation of any plausible size would change the conclusion.")
+  if (x$facts$violation == "magnitude") {
+    return(sprintf(paste("The conclusion changes at m %s: both sides would have to drift apart in every period since",
+                         "treatment by %s times the largest step seen before it (%s)."),
+                   number_text(change, 2), number_text(change, 2), number_text(x$facts$worst)))
+  }
+  sprintf(paste("The conclusion changes at m %s: the slope of the drift would have to change by that much in every",
+                "period since treatment."), number_text(change))
+}
+
+#' @export
+plot.twin_probe_trends <- function(x, ...) {
+  rlang::check_dots_empty()
+  change <- x$facts$change
+  marked <- if (is.finite(change) && change > 0 && change <= max(x$rows$m)) change_layers(change)
+  ggplot2::ggplot(x$rows, ggplot2::aes(x = .data$m)) +
+    ggplot2::geom_hline(yintercept = 0, colour = "grey30", linewidth = 0.5) +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high), fill = "#DCEBEA") +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high),
+                            colour = twin_colours[["treated"]], linewidth = 0.9) +
+    marked +
+    ggplot2::labs(x = c(magnitude = "m: drift per period, as a multiple of the worst before treatment",
+                        curvature = "m: change of the drift's slope per period")[[x$facts$violation]],
+                  y = sprintf("effect on %s", x$facts$outcome), title = "What if trends are not parallel?",
+                  subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n"),
+                  caption = sprintf("%s intervals that hold for every violation within the bound.",
+                                    level_text(x$facts$level))) +
+    theme_twin()
+}
+
+#' @exportS3Method
+table_parts.twin_probe_trends <- function(x, number = number_text) {
+  table <- data.frame(m = number_text(x$rows$m), low = number(x$rows$conf.low), high = number(x$rows$conf.high))
+  list(table = table, caption = trends_title(x), first = "m", keys = table$m, levels = rep(NA, nrow(table)),
+       note = probe_verdict(x))
+}
