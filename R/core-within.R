@@ -39,14 +39,15 @@ core_within_fit <- function(grams, treat, p) {
 }
 
 # A generalised inverse: columns that the ones before them explain get rows and columns of 0. Cholesky in the given
-# order; a pivot below 1e-9 of the column's own size drops it.
+# order; a pivot below 1e-9 of the column's own size drops it, and so does a size that is rounding beside the largest
+# (columns that are constant within units): columns must come on like scales.
 core_solve_scatter <- function(scatter, tolerance = 1e-9) {
   size <- nrow(scatter)
   left <- scatter
   kept <- logical(size)
   own <- diag(scatter)
   for (j in seq_len(size)) {
-    kept[j] <- own[j] > 0 && left[j, j] > tolerance * own[j]
+    kept[j] <- own[j] > 1e-14 * max(own) && left[j, j] > tolerance * own[j]
     if (!kept[j]) next
     rest <- seq_len(size) > j
     column <- left[rest, j]

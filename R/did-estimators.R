@@ -53,20 +53,27 @@ within_view <- function(panel, y, asked, weight = rep(1, length(y)), call) {
        s = core_sums_by(s[order], unit) / if (panel$repeats) tabulate(unit) else 1, order = order)
 }
 
-# Keeps the digits of columns with a large mean.
-centred_columns <- function(x) if (!is.null(x)) sweep(x, 2L, colMeans(x))
+# On one scale, and without their large means.
+centred_columns <- function(x) {
+  if (is.null(x)) return(NULL)
+  x <- sweep(x, 2L, colMeans(x))
+  size <- sqrt(colMeans(x^2))
+  sweep(x, 2L, ifelse(size > 0, size, 1), `/`)
+}
 
 within_clusters <- function(panel, unit, of_row, call) {
   cluster <- panel$cluster[of_row]
+  name <- attr(panel$cluster, "name")
   first <- which(!duplicated(unit))
   if (!panel$repeats && any(cluster != cluster[first][unit])) {
     if (!is.null(panel$group)) {
       abort_input(c("Clusters must hold whole groups in a regression with group effects.",
                     i = "Choose a {.arg cluster} above the groups, or leave it out."), call = call)
     }
-    cluster <- unit  # cohort effects: cohorts are what is left to cluster by
+    cluster <- panel$cohort[of_row]  # cohort effects: cohorts are what is left to cluster by
+    name <- "cohort"
   }
-  structure(match(cluster[first], unique(cluster[first])), name = attr(panel$cluster, "name"))
+  structure(cluster[first], name = name)
 }
 
 estimate_two_way <- function(panel, y, asked, call) {

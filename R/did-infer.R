@@ -1,7 +1,8 @@
 # Standard errors, p-values and the object of an effect over time.
 
 infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env()) {
-  cluster <- match(found$cluster, unique(found$cluster))
+  codes <- unique(found$cluster)
+  cluster <- match(found$cluster, codes)
   name <- attr(found$cluster, "name")
   used <- clusters_in_use(found$source, cluster)
   check_cluster_count(cluster[used], name, call)
@@ -10,13 +11,21 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   estimable <- !is.na(table$estimate)
   if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
   effect <- new_did(panel, outcome, asked, found, table, list(
-    cluster = cluster, name = name, count = count, df = count - 1, over = if (is.null(found$cells)) "single" else "cells",
+    cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1, over = if (is.null(found$cells)) "single" else "cells",
     text = sprintf("clustered by %s (%s)", name, count_text(count))
   ), y)
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
   if (asked$inference == "wild") effect <- wild_bootstrap(effect, found, cluster, asked, call)
   if (asked$inference == "randomization") effect <- randomise_timing(effect, panel, y, asked, call)
   effect
+}
+
+# What the codes of clusters are called in the data.
+cluster_labels <- function(panel, codes, name) {
+  if (name == "cohort") return(panel$cohorts$label[codes])
+  labels <- attr(panel$cluster, "labels")
+  if (!is.null(labels)) return(labels[codes])
+  if (!is.null(panel$unit_labels)) panel$unit_labels[codes] else as.character(panel$rows[codes])
 }
 
 # Which units of the source take part in any effect.
@@ -70,9 +79,10 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y, combine 
     outcome = outcome, estimator = asked$estimator, estimand = "ATT", level = asked$level, asked = asked, study = panel,
     over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = vcov,
     df = clustering$df, source = found$source, combine = combine, shift = shift, cells = found$cells, size = found$size,
-    fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name, clusters = clustering$count,
+    fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name, cluster_labels = clustering$labels, clusters = clustering$count,
     inference = clustering$text, notes = found$notes, missing = missing, nobs = sum(!is.na(y)), bands = NULL,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
+    design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
     events = panel$events[[outcome]], limits = NULL, p.value = NULL, draws = NULL
   ), class = c("twin_did", "twin_effect"))
 }

@@ -221,7 +221,8 @@ collapse_panel <- function(panel, y, call = rlang::caller_env()) {
   out$unit <- match(of_cell, groups)
   out$time <- (cells - 1L) %% nrow(panel$periods) + 1L
   out$cohort <- panel$cohort[first]
-  out$cluster <- structure(panel$cluster[first], name = attr(panel$cluster, "name"))
+  out$cluster <- structure(panel$cluster[first], name = attr(panel$cluster, "name"),
+                           labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name")))
   out$columns <- if (is.null(x)) list() else columns
   out$rows <- panel$rows[inside[match(cells, cell)]]
   out$repeats <- TRUE

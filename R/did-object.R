@@ -63,16 +63,25 @@ augment.twin_did <- function(x, ...) {
   rlang::check_dots_empty()
   out <- as.data.frame(core_cluster_sums(x$source, x$combine, x$shift, x$cluster) * x$clusters)
   names(out) <- paste0(".influence_", x$table$term)
-  data.frame(.cluster = cluster_labels(x), out, check.names = FALSE)
-}
-
-# Labels by cluster code of the effect.
-cluster_labels <- function(x) {
-  labels <- attr(x$study$cluster, "labels")
-  if (is.null(labels)) return(seq_len(max(x$cluster)))
-  if (length(x$cluster) == length(x$study$cluster)) return(labels[x$study$cluster[match(seq_len(max(x$cluster)), x$cluster)]])
-  seq_len(max(x$cluster))
+  data.frame(.cluster = x$cluster_labels, out, check.names = FALSE)
 }
 
 #' @export
 nobs.twin_did <- function(object, ...) object$nobs
+
+# For comparisons: each cluster's sum stands on the first row of the data that belongs to it, and rows are independent.
+#' @exportS3Method
+row_structure.twin_did <- function(effect) NULL # nolint: object_name_linter. An S3 method.
+
+#' @exportS3Method
+row_contributions.twin_did <- function(effect, terms) { # nolint: object_name_linter. An S3 method.
+  data <- effect$study$data
+  at <- if (effect$cluster_name %in% names(data)) match(effect$cluster_labels, as.character(data[[effect$cluster_name]])) else
+    suppressWarnings(as.integer(effect$cluster_labels))
+  keep <- match(terms, effect$table$term)
+  sums <- core_cluster_sums(effect$source, effect$combine[, keep, drop = FALSE],
+                            if (!is.null(effect$shift)) effect$shift[, keep, drop = FALSE], effect$cluster)
+  out <- matrix(0, nrow(data), length(terms))
+  out[at, ] <- sums
+  out
+}

@@ -5,7 +5,8 @@
 #' are those of the influence contributions, summed within the study's clusters, on matched sets, or unit by unit.
 #' Beside an effect on pairs with replacement covariances are NA: no influence contributions give them.
 #'
-#' @param ... Effects from [measure_effect()] or [measure_hazard()]; names become labels. A `twin_effects` counts as the
+#' @param ... Effects from [measure_effect()], [measure_hazard()], or of one number from [measure_did()] and
+#'   [summarise_did()]; names become labels. A `twin_effects` counts as the
 #'   effects in it, which must then be on one outcome.
 #' @param term Which term to compare, default `"difference"`.
 #' @param truth The true value, where it is known (practice data): one number. Marked in print and plot.
@@ -73,8 +74,11 @@ check_comparable <- function(effects, term, call = rlang::caller_env()) {
   }
   lacking <- which(!vapply(effects, function(effect) term %in% names(effect$estimate), NA))
   if (length(lacking) > 0L) {
-    abort_input("{.arg term} {.val {term}} is not in effect {lacking[1L]}; it has
-                 {.val {names(effects[[lacking[1L]]]$estimate)}}.", call = call)
+    terms <- names(effects[[lacking[1L]]]$estimate) # nolint: object_usage_linter. In the message.
+    cells <- inherits(effects[[lacking[1L]]], "twin_did")
+    abort_input(c("{.arg term} {.val {term}} is not in effect {lacking[1L]}.",
+                  x = "It has {.val {utils::head(terms, 4)}}{if (length(terms) > 4) ', ...'}.",
+                  i = if (cells) "{.fn summarise_did} makes one number of cells."), call = call)
   }
 }
 
@@ -85,7 +89,7 @@ tidy.twin_comparison <- function(x, part = c("effects", "agreement"), ...) {
   if (part == "agreement") return(agreement_rows(x))
   rows <- Map(function(effect, label) {
     row <- generics::tidy(effect)
-    data.frame(label = label, design = effect$design, row[row$term == x$term, ],
+    data.frame(label = label, design = effect$design, row[row$term == x$term, seq_len(10L)],
                ess_treated = effect$sizes[["treated"]], ess_control = effect$sizes[["control"]],
                worst_smd = effect$worst_smd)
   }, x$effects, names(x$effects))

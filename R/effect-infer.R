@@ -103,7 +103,10 @@ correlation_of <- function(out) {
 }
 
 # Which rows of the data belong together: clusters, else matched sets, else NULL.
-row_structure <- function(effect) {
+row_structure <- function(effect) UseMethod("row_structure")
+
+#' @exportS3Method
+row_structure.twin_effect <- function(effect) { # nolint: object_name_linter. An S3 method.
   study <- effect$study
   codes <- if (length(effect$clusters) > 0L) effect$clusters[[1L]] else effect$sets
   if (is.null(codes)) return(NULL)
@@ -115,7 +118,10 @@ row_structure <- function(effect) {
 }
 
 # Influence / n on all rows of the data, so that effects on different units line up.
-row_contributions <- function(effect, terms) {
+row_contributions <- function(effect, terms) UseMethod("row_contributions")
+
+#' @exportS3Method
+row_contributions.twin_effect <- function(effect, terms) { # nolint: object_name_linter. An S3 method.
   out <- matrix(0, nrow(effect$study$data), length(terms))
   out[effect$study$rows[effect$rows], ] <- effect$influence[, terms] / length(effect$rows)
   out

@@ -52,6 +52,7 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   cells$estimate <- ifelse(cells$kind == "base" & is.na(cells$reason), 0, NA_real_)
   cells$estimate[asked] <- found$estimate
   cells$reason[asked] <- found$reason
+  cells[c("n_treated", "n_comparison")] <- NA_real_
   cells$n_treated[asked] <- found$n_treated
   cells$n_comparison[asked] <- found$n_comparison
   affected <- if (is.null(settings$side)) TRUE else settings$side == 1L

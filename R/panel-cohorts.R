@@ -23,7 +23,22 @@ onset_by_treatment <- function(treatment, roles, treated, level, position, rows,
       i = "Leave {cli::qty(length(back))}{?it/them} out with {.arg subset}, or define treatment as ever treated so far."
     ), units = labels, column = name, call = call)
   }
-  list(onset = onset[level], entered_treated = (is.finite(onset) & onset <= seen)[level])
+  entered <- is.finite(onset) & onset <= seen
+  warn_unsure_onset(onset, last_off, entered, position, level, what)
+  list(onset = onset[level], entered_treated = entered[level])
+}
+
+# A unit that is not seen in the period before it is first seen treated may have been treated then.
+warn_unsure_onset <- function(onset, last_off, entered, position, level, what) {
+  seen <- sort(unique(position))
+  unsure <- which(is.finite(onset) & !entered & findInterval(onset, seen) > findInterval(last_off, seen) + 1L)
+  if (length(unsure) == 0L) return(invisible())
+  labels <- attr(level, "labels")[unsure] # nolint: object_usage_linter. In the message.
+  warn_kind("onset", c(
+    "{length(unsure)} {what}{?s} {?is/are} not seen just before treatment is first seen: {.val {first_rows(labels)}}.",
+    i = "{cli::qty(length(unsure))}{?It counts/They count} as treated from then on; {.arg first_treated} can tell when it
+         began."
+  ), units = labels)
 }
 
 level_name <- function(roles) if (!is.null(roles$group)) roles$group else roles$unit
@@ -76,7 +91,8 @@ read_onset <- function(x, name, scale, rows, call) {
     abort_input(c(
       "{.val {name}} must hold periods of {.arg time}, and nothing (or \"never\") for units never treated.",
       x = "{.val {first_rows(text[bad])}} {?is/are} no period; first rows: {first_rows(rows[at])}.",
-      i = "Periods look like {.val {position_label(1, scale)}}."
+      i = if (length(distinct) == 2L) "A column that says whether a row is treated is {.arg treatment}." else
+      "Periods look like {.val {position_label(1, scale)}}."
     ), rows = rows[at], column = name, call = call)
   }
   round(position)[match(x, distinct)]

@@ -1,7 +1,13 @@
 #' @export
 format.twin_did <- function(x, ...) {
   rlang::check_dots_empty()
-  c(wrap_lines(did_sentence(x)), "", table_lines(did_table_text(x)), "", wrap_lines(did_footnotes(x)))
+  c(wrap_lines(did_sentence(x)), "", table_lines(did_table_text(x)), "", wrap_lines(did_hint(x)), wrap_lines(did_footnotes(x)), wrap_lines(did_seal(x)))
+}
+
+# What to type next.
+did_hint <- function(x) {
+  if (x$over != "cells") return(character())
+  "tidy() holds every cell; summarise_did() averages them over all, event time, cohorts or calendar time."
 }
 
 did_words <- c(
@@ -103,16 +109,13 @@ cohort_lines <- function(x, number) {
 
 did_footnotes <- function(x) {
   c(
-    if (x$over == "cells") {
-      "tidy() holds every cell; summarise_did() averages them over all, event time, cohorts or calendar time."
-    },
     if (!is.null(x$bands)) sprintf("The band holds the whole path at once (%s); the interval each number alone.",
                                    level_text(x$level)),
     paste0("Standard errors: ", x$inference, ".", if (x$missing > 0L) {
       sprintf(" %s of the outcome missing and left out.", plural(x$missing, "value"))
     }),
     if (length(x$notes) > 0L) paste0(toupper(substr(x$notes, 1L, 1L)), substring(x$notes, 2L), "."),
-    failed_text(x), did_seal(x)
+    failed_text(x)
   )
 }
 
@@ -215,5 +218,5 @@ table_parts.twin_did <- function(x, number = number_text) {
   list(table = table, first = names(table)[1L], keys = keys, levels = rep(NA, nrow(table)),
        estimate = if (x$over == "cells") "average effect" else "Estimate",
        p.value = rows$p.value[match(keys, rows$term)], caption = did_title(x),
-       note = paste(c(did_sentence(x), did_footnotes(x)[-length(did_footnotes(x))]), collapse = " "))
+       note = paste(c(did_sentence(x), did_footnotes(x)), collapse = " "))
 }

@@ -263,6 +263,7 @@ comparison_table <- function(x, width = 18L, number = number_text) {
     worst = number_text(table$worst_smd)
   )
   names(out)[4:6] <- c(paste(level_text(x$effects[[1L]]$level), "interval"), "eff. sample", "|SMD|")
+  if (all(is.na(table$ess_treated))) out <- out[1:4]
   if (length(unique(table$estimand)) > 1L) out <- cbind(out[1L], Estimand = table$estimand, out[-1L])
   if (!is.null(x$truth)) out$`holds truth` <- ifelse(table$covers, "yes", "NO")
   out
@@ -271,9 +272,9 @@ comparison_table <- function(x, width = 18L, number = number_text) {
 comparison_title <- function(x) {
   first <- x$effects[[1L]]
   estimands <- unique(vapply(x$effects, `[[`, "", "estimand"))
-  sprintf("Effect of %s on %s%s: %s%s", first$study$roles$treatment, outcome_phrase(first),
+  sprintf("Effect of %s on %s%s: %s%s", treatment_of(first$study), outcome_phrase(first),
           if (length(estimands) == 1L) paste0(" (", estimands, ")") else "", term_text(x$term),
-          if (x$term == "difference") ", treated minus control" else "")
+          if (x$term == "difference" && !inherits(first, "twin_did")) ", treated minus control" else "")
 }
 
 # In words: whom each effect speaks of when they differ, and what the truth says where it is known.
@@ -333,9 +334,9 @@ plot.twin_comparison <- function(x, ...) {
   forest_plot(table, x$term, x$truth) +
     ggplot2::labs(
       x = sprintf("%s in %s, %s interval", term_text(x$term), outcome_phrase(first), level_text(first$level)),
-      y = NULL, title = sprintf("Effect of %s on %s", first$study$roles$treatment, outcome_phrase(first)),
-      subtitle = paste0("Hollow: raw comparison. Filled: after a design.",
-                        if (!is.null(x$truth)) " Dashed: the known truth.")
+      y = NULL, title = sprintf("Effect of %s on %s", treatment_of(first$study), outcome_phrase(first)),
+      subtitle = paste0(if (!inherits(first, "twin_did")) "Hollow: raw comparison. Filled: after a design. ",
+                        if (!is.null(x$truth)) "Dashed: the known truth.")
     )
 }
 

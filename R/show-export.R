@@ -7,8 +7,7 @@
 #' failure leaves nothing half-written.
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_calibration`, `twin_scores`, `twin_effect`,
-#'   `twin_effects`,
-#'   `twin_comparison` or `twin_probe`.
+#'   `twin_effects`, `twin_did`, `twin_trends`, `twin_decomposition`, `twin_comparison` or `twin_probe`.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
 #' @param columns Which columns of the rendered table, in which order: their headings, renamed where the vector has
@@ -36,7 +35,8 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
                          se = c("beside", "under"), note = NULL) {
   made_by <- c(twin_groups = "describe_groups", twin_balance = "assess_balance", twin_weights = "assess_weights",
                twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
-               twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs")
+               twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs",
+               twin_trends = "assess_trends", twin_decomposition = "decompose_did")
   check_class(x, names(made_by), made_by)
   check_string(file)
   check_string(caption, null = TRUE)
@@ -234,9 +234,10 @@ table_parts.twin_comparison <- function(x, number = number_text) {
   list(
     table = comparison_table(x, width = Inf, number), caption = comparison_title(x), first = "Effect",
     keys = rows$label, levels = rep(NA, nrow(rows)), estimate = "Estimate", p.value = rows$p.value,
-    note = paste(c(sprintf("The %s, treated (%s) against control (%s).", term_text(x$term),
-                           first$study$levels[["treated"]], first$study$levels[["control"]]),
-                   comparison_sentences(x)), collapse = " ")
+    note = paste(c(if (!inherits(first, "twin_did")) {
+      sprintf("The %s, treated (%s) against control (%s).", term_text(x$term), first$study$levels[["treated"]],
+              first$study$levels[["control"]])
+    }, comparison_sentences(x)), collapse = " ")
   )
 }
 

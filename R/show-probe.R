@@ -106,7 +106,7 @@ change_layers <- function(gamma) {
   list(
     ggplot2::geom_vline(xintercept = gamma, linetype = "22", colour = twin_mark, linewidth = 0.8),
     ggplot2::annotate("text", x = gamma, y = Inf, vjust = 1.5, hjust = 1.05, size = 3.6, colour = twin_mark,
-                      label = sprintf("conclusion changes at %.2f", gamma))
+                      label = sprintf("conclusion changes at %s", number_text(gamma, if (gamma < 0.1) 3 else 2)))
   )
 }
 

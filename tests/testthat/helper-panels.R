@@ -1,0 +1,71 @@
+# A panel of 40 harbours in 6 years: three cohorts (2003, 2004, 2006) and never, trends that differ by `depth`, effects
+# that grow; weights constant within harbours, two harbours to a bay. gaps: leave out some rows and outcomes.
+many_harbours <- function(n = 40, seed = 1, gaps = FALSE) {
+  withr::with_seed(seed, {
+    opened <- rep(c(2003, 2004, 2006, NA), length.out = n / 2)[rep(seq_len(n / 2), each = 2)]
+    depth <- rnorm(n) - 0.5 * !is.na(opened)
+    level <- rnorm(n)
+    data <- expand.grid(year = 2001:2006, harbour = sprintf("h%02d", seq_len(n)))
+    at <- as.integer(data$harbour)
+    since <- data$year - opened[at]
+    open <- !is.na(since) & since >= 0
+    data$price <- level[at] + 0.2 * (data$year - 2001) * (1 + depth[at]) + ifelse(open, 1 + 0.5 * since, 0) +
+      rnorm(nrow(data), sd = 0.3)
+    data$opened <- opened[at]
+    data$open <- as.integer(open)
+    data$depth <- depth[at]
+    data$bay <- (at + 1) %/% 2
+    data$coast <- c("east", "west")[1 + at %% 2]
+    data$s <- runif(n, 0.5, 2)[at]
+    data$tide <- rnorm(nrow(data))
+    if (gaps) {
+      data <- data[-c(5, 40, 77, 131, 200), ]
+      data$price[c(3, 90, 150)] <- NA
+    }
+    data
+  })
+}
+
+harbour_panel <- function(data = many_harbours(), ...) {
+  frame_panel(data, "price", "year", unit = "harbour", treatment = "open", ...)
+}
+
+# Other crews every year: several rows per harbour and year, and a harbour shock.
+many_landings <- function(seed = 2, n = 40) {
+  harbours <- many_harbours(n, seed)
+  withr::with_seed(seed + 10, {
+    data <- harbours[rep(seq_len(nrow(harbours)), 2 + rpois(nrow(harbours), 2)), ]
+    data$boat <- rnorm(nrow(data)) + 0.3 * data$depth
+    data$fresh <- rep_len(c("yes", "no", "yes"), nrow(data))
+    data$value <- data$price - data$open * (data$fresh == "no") + 0.5 * data$boat + rnorm(nrow(data))
+    data$s <- runif(nrow(data), 0.5, 2)
+    rownames(data) <- NULL
+    data
+  })
+}
+
+landing_panel <- function(data = many_landings(), ...) {
+  frame_panel(data, "value", "year", group = "harbour", treatment = "open", ...)
+}
+
+cell_of <- function(effect, cohort, time) {
+  table <- tidy(effect)
+  table[table$cohort == cohort & table$time == time, ]
+}
+
+# The change of mean price from base to time in one set of harbours less that in another.
+two_by_two <- function(data, treated, control, time, base) {
+  mean_of <- function(inside, year) mean(data$price[inside & data$year == year])
+  change <- function(inside) mean_of(inside, time) - mean_of(inside, base)
+  change(treated) - change(control)
+}
+
+# One row per harbour: price.2001, ..., tide.2001, ..., and what is constant.
+wide_harbours <- function(data) {
+  of <- function(name) {
+    out <- as.data.frame(tapply(data[[name]], list(droplevels(data$harbour), data$year), mean))
+    stats::setNames(out, paste0(name, ".", names(out)))
+  }
+  first <- data[match(levels(droplevels(data$harbour)), data$harbour), ]
+  cbind(first[c("harbour", "opened", "depth", "bay", "s")], of("price"), of("tide"))
+}
