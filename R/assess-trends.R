@@ -55,7 +55,8 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   tests <- with_limits(tests, path$df, level)
   power <- function(b) trend_power(path, b, 1 - level)
   structure(list(panel = panel, outcome = outcome, settings = settings, tests = tests, path = path, slope = slope,
-                 power = power(slope), detectable = detectable_slope(path, power), level = level), class = "twin_trends")
+                 power = power(slope), detectable = detectable_slope(path, power), level = level),
+            class = "twin_trends")
 }
 
 # Event-time averages of the periods before treatment. away: how many periods each lies from its base.
@@ -65,9 +66,10 @@ path_before <- function(panel, found) {
   sets <- lapply(plan$sets[only], function(set) set[found$cells$kind[set] == "pre"])
   averages <- core_average_cells(found$cells$estimate, found$cells$cohort, found$size, sets)
   cluster <- match(panel$cluster, unique(panel$cluster))
+  away <- ifelse(is.na(found$cells$estimate), 0, periods_from_base(panel, found$cells))
   list(event = plan$values[only], estimate = averages$estimate,
        vcov = core_source_vcov(found$source, averages$combine, averages$shift, cluster),
-       away = drop(crossprod(averages$combine, ifelse(is.na(found$cells$estimate), 0, periods_from_base(panel, found$cells)))),
+       away = drop(crossprod(averages$combine, away)),
        df = length(unique(cluster)) - 1)
 }
 
@@ -88,8 +90,8 @@ test_row <- function(test, at, estimate, se, df) {
 
 joint_row <- function(test, estimate, vcov, df) {
   found <- core_zero_test(estimate, vcov, df)
-  data.frame(test = test, at = NA_character_, estimate = NA_real_, std.error = NA_real_, statistic = found[["statistic"]],
-             df = found[["df"]], p.value = found[["p.value"]])
+  data.frame(test = test, at = NA_character_, estimate = NA_real_, std.error = NA_real_,
+             statistic = found[["statistic"]], df = found[["df"]], p.value = found[["p.value"]])
 }
 
 with_limits <- function(tests, df, level) {

@@ -57,8 +57,8 @@ core_cell_change <- function(dy, z, s, x, adjustment) {
   cell_contrast(list(dy), list(rep(1, length(z))), z, s, x, adjustment, parts$score)
 }
 
-# The same for other units in both periods: the difference of two ATTs, one in the period (after = 1) and one in the base
-# period, weighted by one score for both (their first doubly robust form for repeated cross-sections).
+# The same for other units in both periods: the difference of two ATTs, one in the period (after = 1) and one in the
+# base period, weighted by one score for both (their first doubly robust form for repeated cross-sections).
 core_cell_levels <- function(y, after, z, s, x, adjustment) {
   parts <- cell_parts(z, s, x, adjustment)
   if (parts$status != "converged") return(parts["status"])
@@ -108,8 +108,8 @@ cell_means <- function(y, inside, z, s, x, adjustment, score) {
   core_augmented_means(y, z, v, v_nuisance, own * z, none, models)
 }
 
-# Contributions of N units to J combinations of cells. combine: K x J; shift: blocks x J or NULL, what a unit of the block
-# adds per unit of s.
+# Contributions of N units to J combinations of cells. combine: K x J; shift: blocks x J or NULL, what a unit of the
+# block adds per unit of s.
 core_contributions <- function(source, combine, shift = NULL) {
   out <- matrix(0, length(source$block), ncol(combine))
   if (source$kind == "rows") {
@@ -198,8 +198,8 @@ rows_vcov <- function(source, combine, shift, stretch = 20000L) {
   out
 }
 
-# Averages of cells. estimate: K; cohort: K codes; size: sums of s of each cohort (by code), or with fixed = TRUE of each
-# cell; sets: list of cell numbers, one per average. An average weighs its cells by size; the sizes of cohorts are
+# Averages of cells. estimate: K; cohort: K codes; size: sums of s of each cohort (by code), or with fixed = TRUE of
+# each cell; sets: list of cell numbers, one per average. An average weighs its cells by size; the sizes of cohorts are
 # estimated too, and move it by (effect - average) / sum of sizes. Returns list(estimate, combine = K x J,
 # shift = cohorts x J).
 core_average_cells <- function(estimate, cohort, size, sets, fixed = FALSE) {

@@ -1,6 +1,6 @@
 # Inference with few clusters in a two-way regression (METHODS, "Difference-in-differences"). Everything is worked out
-# from each cluster's scatter of (period indicators, treatment, covariates), outcome included, after unit means are taken
-# out; units lie within clusters. q: number of regressors.
+# from each cluster's scatter of (period indicators, treatment, covariates), outcome included, after unit means are
+# taken out; units lie within clusters. q: number of regressors.
 
 # Per cluster: list(scatter = q x q, moment = q), from the Gram matrices of its blocks (core-within.R).
 core_cluster_moments <- function(grams, maps, cluster, outcome) {
@@ -10,11 +10,12 @@ core_cluster_moments <- function(grams, maps, cluster, outcome) {
   })
 }
 
-# Variance of one coefficient. CR1: cluster scores, times G / (G - 1). CR2: residuals multiplied by (I - H)^(-1/2), which
-# makes the variance unbiased when errors are independent and alike (Bell & McCaffrey 2002), with Satterthwaite degrees of
-# freedom under that working model. CR3: by (I - H)^(-1), the jackknife, times (G - 1) / G. H is the cluster's block of
-# the projection; directions that a cluster alone determines (eigenvalue 1) have no residual and are left out. Nothing
-# larger than q x q is needed: H = U M U', so functions of H act through the eigenvectors of M^(1/2) U'U M^(1/2).
+# Variance of one coefficient. CR1: cluster scores, times G / (G - 1). CR2: residuals multiplied by (I - H)^(-1/2),
+# which makes the variance unbiased when errors are independent and alike (Bell & McCaffrey 2002), with Satterthwaite
+# degrees of freedom under that working model. CR3: by (I - H)^(-1), the jackknife, times (G - 1) / G. H is the
+# cluster's block of the projection; directions that a cluster alone determines (eigenvalue 1) have no residual and are
+# left out. Nothing larger than q x q is needed: H = U M U', so functions of H act through the eigenvectors of M^(1/2)
+# U'U M^(1/2).
 core_small_sample <- function(moments, inverse, coefficients, own, kind) {
   count <- length(moments)
   root <- symmetric_root(inverse)
@@ -96,8 +97,8 @@ core_wild_statistic <- function(sums, b) {
   ifelse(square > 0, abs(top) / sqrt(square), Inf)
 }
 
-# Share of draws at least as far from the null b as the data are; exact: the draws are all there are, and the data one of
-# them. Ties within rounding count.
+# Share of draws at least as far from the null b as the data are; exact: the draws are all there are, and the data one
+# of them. Ties within rounding count.
 core_wild_p <- function(sums, data, b, exact) {
   far <- sum(core_wild_statistic(sums, b) >= core_wild_statistic(data, b) * (1 - 1e-9))
   if (exact) far / nrow(sums) else (far + 1) / (nrow(sums) + 1)
@@ -128,8 +129,8 @@ core_wild_limits <- function(sums, data, estimate, se, level, exact) {
 
 # All 2^G sign vectors, G x 2^G.
 core_all_signs <- function(count) {
-  vapply(seq_len(2^count) - 1, function(k) ifelse(bitwAnd(as.integer(k), bitwShiftL(1L, seq_len(count) - 1L)) > 0, -1, 1),
-         numeric(count))
+  bit <- bitwShiftL(1L, seq_len(count) - 1L)
+  vapply(seq_len(2^count) - 1L, function(k) ifelse(bitwAnd(k, bit) > 0, -1, 1), numeric(count))
 }
 
 # Random draws: +1 or -1, or Webb's six points.

@@ -3,8 +3,8 @@
 # cohort and period, so it is a combination of period indicators within a cohort: one pass over the rows gives, per
 # block of units, the scatter of (period indicators, outcome, covariates), and everything else is small algebra.
 
-# rows: list(columns = n x (1 + p) outcome first, unit, time (codes from 1, sorted by unit), periods = T, weight (n, 0 for
-# rows that take no part)); block: code per unit. Returns a list of (T + 1 + p) square matrices, one per block.
+# rows: list(columns = n x (1 + p) outcome first, unit, time (codes from 1, sorted by unit), periods = T, weight (n, 0
+# for rows that take no part)); block: code per unit. Returns a list of (T + 1 + p) square matrices, one per block.
 core_within_grams <- function(rows, block, blocks = max(block)) {
   size <- rows$periods + ncol(rows$columns)
   grams <- glue_within_grams(rows$columns, rows$unit - 1L, rows$time - 1L, rows$periods, as.integer(block) - 1L,
@@ -79,8 +79,8 @@ core_within_source <- function(rows, block, fit, s) {
 # Imputation (Borusyak, Jaravel & Spiess 2024): unit and period effects, and covariates, from untreated rows alone;
 # a cell is the mean of what treated outcomes are above them. fit_weight, shown: n, the weights of untreated and of
 # treated rows. cells: data frame of cohort and time (codes). Contributions follow their conservative variance: treated
-# rows enter with their distance from the mean of their cell. Returns list(estimate, size, source); estimate NA where the
-# period or all units of the cell have no untreated rows.
+# rows enter with their distance from the mean of their cell. Returns list(estimate, size, source); estimate NA where
+# the period or all units of the cell have no untreated rows.
 core_impute_cells <- function(rows, cohort, cohorts, fit_weight, shown, cells, s) {
   t <- rows$periods
   p <- ncol(rows$columns) - 1L

@@ -1,11 +1,11 @@
 #' Take a two-way regression apart
 #'
-#' The coefficient of treatment in a regression with unit and period effects is a weighted mean of two-by-two comparisons
-#' between cohorts (Goodman-Bacon 2021). Some use units as a comparison that are treated already, whose own effects are
-#' then subtracted; those come first. Seen from the other side it is a weighted sum of the effects of all cohorts and
-#' periods, in which some weights may be negative (de Chaisemartin & D'Haultfoeuille 2020). Both are exact, without
-#' covariates, in a balanced panel; a repeated cross-section is decomposed by its means by group and period, each group
-#' counting once.
+#' The coefficient of treatment in a regression with unit and period effects is a weighted mean of two-by-two
+#' comparisons between cohorts (Goodman-Bacon 2021). Some use units as a comparison that are treated already, whose own
+#' effects are then subtracted; those come first. Seen from the other side it is a weighted sum of the effects of all
+#' cohorts and periods, in which some weights may be negative (de Chaisemartin & D'Haultfoeuille 2020). Both are exact,
+#' without covariates, in a balanced panel; a repeated cross-section is decomposed by its means by group and period,
+#' each group counting once.
 #'
 #' @param panel A [panel][frame_panel].
 #' @param outcome Name of one of its outcomes; the first by default.
@@ -15,10 +15,10 @@
 #'   earlier", "earlier against later", "treated against untreated"), `treated`, `control` (cohorts), `estimate`,
 #'   `weight`; weights sum to 1 and weighted estimates to the coefficient. `tidy(x, part = "types")` sums them by type
 #'   (`type, comparisons, weight, estimate`, the mean within the type). `tidy(x, part = "cells")` gives the implicit
-#'   weight of every treated cell: `cohort, time, event_time, weight, estimate` (its own effect by group-time differences
-#'   against units not yet treated). `glance()`: `estimate` (the coefficient), `forbidden_weight`, `clean_estimate` (mean
-#'   of the other comparisons), `cells`, `negative_cells`, `negative_weight`, `att` (mean of the cells' effects by
-#'   treated rows) and `trusted`.
+#'   weight of every treated cell: `cohort, time, event_time, weight, estimate` (its own effect by group-time
+#'   differences against units not yet treated). `glance()`: `estimate` (the coefficient), `forbidden_weight`,
+#'   `clean_estimate` (mean of the other comparisons), `cells`, `negative_cells`, `negative_weight`, `att` (mean of the
+#'   cells' effects by treated rows) and `trusted`.
 #' @section Errors: `twin_error_unsupported` for panels that are not balanced (unless `complete`), weights that change
 #'   over time, or a repeated cross-section without groups.
 #' @references

@@ -123,8 +123,9 @@ absorbed_two_way <- function(panel, y, asked, call) {
   gone <- spread <= 1e-10 * before
   if (gone[1L]) stop_absorbed(call)
   x <- columns[, -2L, drop = FALSE]
-  solved <- core_solve_scatter(crossprod(x, rows$weight * x)[ncol(x):1, ncol(x):1, drop = FALSE])
-  inverse <- solved$inverse[ncol(x):1, ncol(x):1, drop = FALSE]
+  last_first <- rev(seq_len(ncol(x)))  # covariates before treatment
+  solved <- core_solve_scatter(crossprod(x, rows$weight * x)[last_first, last_first, drop = FALSE])
+  inverse <- solved$inverse[last_first, last_first, drop = FALSE]
   if (solved$aliased[ncol(x)]) stop_absorbed(call)
   coefficients <- drop(inverse %*% crossprod(x, rows$weight * columns[, 2L]))
   residual <- columns[, 2L] - drop(x %*% coefficients)
@@ -218,8 +219,9 @@ estimate_two_period <- function(panel, y, asked, call) {
   found <- if (panel$repeats) means_before_after(panel, y, side, z, s, x, asked) else {
     at <- which(!is.na(side) & !is.na(y))
     full <- all(tabulate(1 + z[at] + 2 * side[at], 4L) > 0L)
-    cell_result(z[at], at, if (full) core_cell_levels(y[at], side[at], z[at], s[at], if (!is.null(x))
-      x[at, , drop = FALSE], asked$adjustment), "in one of the periods")
+    own <- if (!is.null(x)) x[at, , drop = FALSE]
+    levels <- if (full) core_cell_levels(y[at], side[at], z[at], s[at], own, asked$adjustment)
+    cell_result(z[at], at, levels, "in one of the periods")
   }
   if (!is.null(found$reason)) {
     abort_input(c("The effect can't be estimated.", x = "Reason: {found$reason}."), call = call)
@@ -243,6 +245,7 @@ means_before_after <- function(panel, y, side, z, s, x, asked) {
   before <- which(side == 0L)
   last <- rep(NA_integer_, units)
   last[panel$unit[before]] <- before  # rows are sorted by period
-  cell_result(z[at], at, if (all(0:1 %in% z[at])) core_cell_change(dy[at], z[at], s[at], if (!is.null(x))
-    x[last[at], , drop = FALSE], asked$adjustment), "in both periods")
+  own <- if (!is.null(x)) x[last[at], , drop = FALSE]
+  change <- if (all(0:1 %in% z[at])) core_cell_change(dy[at], z[at], s[at], own, asked$adjustment)
+  cell_result(z[at], at, change, "in both periods")
 }

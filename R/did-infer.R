@@ -11,7 +11,8 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   estimable <- !is.na(table$estimate)
   if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
   effect <- new_did(panel, outcome, asked, found, table, list(
-    cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1, over = if (is.null(found$cells)) "single" else "cells",
+    cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
+    over = if (is.null(found$cells)) "single" else "cells",
     text = sprintf("clustered by %s (%s)", name, count_text(count))
   ), y)
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
@@ -40,8 +41,8 @@ did_table <- function(panel, y, found) {
   if (is.null(cells)) {
     counts <- if (is.null(found$counts)) treated_counts(panel, y) else found$counts
     return(data.frame(term = "difference", cohort = NA_character_, time = NA_character_, event_time = NA_real_,
-                      kind = "post", estimate = unname(found$estimate), n_treated = counts[1L], n_comparison = counts[2L],
-                      reason = NA_character_))
+                      kind = "post", estimate = unname(found$estimate), n_treated = counts[1L],
+                      n_comparison = counts[2L], reason = NA_character_))
   }
   cohort <- panel$cohorts$label[cells$cohort]
   time <- panel$periods$label[cells$time]
@@ -79,7 +80,8 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y, combine 
     outcome = outcome, estimator = asked$estimator, estimand = "ATT", level = asked$level, asked = asked, study = panel,
     over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = vcov,
     df = clustering$df, source = found$source, combine = combine, shift = shift, cells = found$cells, size = found$size,
-    fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name, cluster_labels = clustering$labels, clusters = clustering$count,
+    fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name,
+    cluster_labels = clustering$labels, clusters = clustering$count,
     inference = clustering$text, notes = found$notes, missing = missing, nobs = sum(!is.na(y)), bands = NULL,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
@@ -109,7 +111,8 @@ cluster_scatter <- function(found, cluster, call) {
   block <- match(block, block[first])
   size <- (view$rows$periods + ncol(view$rows$columns))^2
   if (as.double(size) * length(first) > 2e8) {
-    abort_unsupported(c("CR2, CR3 and the wild bootstrap are meant for few clusters; here are {length(unique(cluster))}.",
+    abort_unsupported(c("CR2, CR3 and the wild bootstrap are meant for few clusters.",
+                        x = "Here are {length(unique(cluster))}.",
                         i = "Use {.code small_sample = \"CR1\"} with {.code inference = \"analytic\"}."), call = call)
   }
   grams <- core_within_grams(view$rows, block, length(first))
@@ -166,8 +169,8 @@ randomise_timing <- function(effect, panel, y, asked, call) {
   effect$draws <- list(estimate = draws[, effects, drop = FALSE], size = draws[, -effects, drop = FALSE])
   effect$p.value <- randomization_p(effect$estimate, effect$draws$estimate)
   what <- if (!is.null(panel$group)) panel$roles$group else panel$roles$unit
-  effect$inference <- sprintf("%s; p-values from %s random assignments of timing to %s %s (seed %s)", effect$inference,
-                              count_text(asked$draws), count_text(length(assigned)), paste0(what, "s"), format(asked$seed))
+  effect$inference <- sprintf("%s; p-values from %s random assignments of timing to %s (seed %s)", effect$inference,
+                              count_text(asked$draws), plural(length(assigned), what), format(asked$seed))
   effect
 }
 

@@ -4,14 +4,15 @@
 #' treatment both would have moved alike. Standard errors are clustered by groups, or units, or what [frame_panel()] was
 #' told; intervals use t with clusters less one degrees of freedom.
 #'
-#' | estimator | what it does |
-#' |---|---|
-#' | `"group_time"` | one effect per cohort and period, ATT(g, t), each a two-by-two comparison (Callaway & Sant'Anna 2021) |
-#' | `"imputation"` | unit and period effects from untreated rows alone; effects are what treated rows lie above them (Borusyak, Jaravel & Spiess 2024), with their conservative variance |
-#' | `"interaction"` | one regression with a term for every cohort and period (Sun & Abraham 2021) |
-#' | `"two_way"` | outcome on treatment with unit and period effects: one number, which mixes effects of different ages; see [decompose_did()] |
-#' | `"two_period"` | means before and after, for a single date of treatment |
-#' | `"triple"` | group-time effects among those affected less those among the others of the same groups |
+#' * `"group_time"`: one effect per cohort and period, ATT(g, t), each a two-by-two comparison (Callaway &
+#'   Sant'Anna 2021).
+#' * `"imputation"`: unit and period effects from untreated rows alone; effects are what treated rows lie above
+#'   them (Borusyak, Jaravel & Spiess 2024), with their conservative variance.
+#' * `"interaction"`: one regression with a term for every cohort and period (Sun & Abraham 2021).
+#' * `"two_way"`: outcome on treatment with unit and period effects: one number, which mixes effects of different
+#'   ages; see [decompose_did()].
+#' * `"two_period"`: means before and after, for a single date of treatment.
+#' * `"triple"`: group-time effects among those affected less those among the others of the same groups.
 #'
 #' With `adjustment` (for `"group_time"` and `"two_period"`) trends need to be parallel only among units with like
 #' covariates: `"regression"` models the comparison units' change, `"ipw"` weighs them by a logit score of belonging to
@@ -36,29 +37,30 @@
 #'   `"coast:quarter"` for every combination of two columns.
 #' @param collapse Take means by group and period first, and go on with those (Bertrand, Duflo & Mullainathan 2004).
 #' @param inference `"analytic"` (default); `"wild"`, the wild cluster bootstrap of a two-way regression with the null
-#'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values from drawing
-#'   anew which groups are treated when (for the hypothesis of no effect on anybody).
-#' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of freedom
-#'   (Bell & McCaffrey 2002), or `"CR3"`.
+#'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values from
+#'   drawing anew which groups are treated when (for the hypothesis of no effect on anybody).
+#' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
+#'   freedom (Bell & McCaffrey 2002), or `"CR3"`.
 #' @param multiplier For `"wild"`: `"rademacher"` (all sign vectors when they are no more than `draws`) or `"webb"`, the
 #'   default below 10 clusters.
 #' @param draws Of `"wild"` (9,999 by default) or `"randomization"` (999).
 #' @param level Confidence level, default 0.95.
 #' @param seed Of the draws.
-#' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect, `cohort`,
-#'   `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or "base", the
-#'   period others are measured from), `n_treated`, `n_comparison` and `reason` (why there is no estimate; NA where
-#'   there is one). `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as usual;
-#'   `plot()` shows the cells of each cohort over time. [summarise_did()] averages cells.
-#' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no usable
-#'   outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that can't be
-#'   estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort` and
+#' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
+#'   `cohort`, `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or
+#'   "base", the period others are measured from), `n_treated`, `n_comparison` and `reason` (why there is no estimate;
+#'   NA where there is one). `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as
+#'   usual; `plot()` shows the cells of each cohort over time. [summarise_did()] averages cells.
+#' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no
+#'   usable outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that
+#'   can't be estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort` and
 #'   `twin_warning_cells` say what to read with care.
 #' @references
 #' Callaway, B., Sant'Anna, P. H. C. (2021). Difference-in-differences with multiple time periods. Journal of
 #' Econometrics 225. \doi{10.1016/j.jeconom.2020.12.001}
 #'
-#' Sant'Anna, P. H. C., Zhao, J. (2020). Doubly robust difference-in-differences estimators. Journal of Econometrics 219.
+#' Sant'Anna, P. H. C., Zhao, J. (2020). Doubly robust difference-in-differences estimators. Journal of Econometrics
+#' 219.
 #' \doi{10.1016/j.jeconom.2020.06.003}
 #'
 #' Borusyak, K., Jaravel, X., Spiess, J. (2024). Revisiting event-study designs: robust and efficient estimation. Review

@@ -76,8 +76,8 @@ row_structure.twin_did <- function(effect) NULL # nolint: object_name_linter. An
 #' @exportS3Method
 row_contributions.twin_did <- function(effect, terms) { # nolint: object_name_linter. An S3 method.
   data <- effect$study$data
-  at <- if (effect$cluster_name %in% names(data)) match(effect$cluster_labels, as.character(data[[effect$cluster_name]])) else
-    suppressWarnings(as.integer(effect$cluster_labels))
+  own <- data[[effect$cluster_name]]
+  at <- if (is.null(own)) as.integer(effect$cluster_labels) else match(effect$cluster_labels, as.character(own))
   keep <- match(terms, effect$table$term)
   sums <- core_cluster_sums(effect$source, effect$combine[, keep, drop = FALSE],
                             if (!is.null(effect$shift)) effect$shift[, keep, drop = FALSE], effect$cluster)

@@ -1,21 +1,21 @@
 #' Average the effects of cohorts and periods
 #'
-#' Turns the cells of [measure_did()] into what a paper reports: one overall effect, the path by periods since treatment,
-#' or effects by cohort or by calendar period. Cells are weighed by the size of their cohort (by treated rows for
-#' imputation); that sizes are estimated is part of the standard errors. Nothing is estimated anew.
+#' Turns the cells of [measure_did()] into what a paper reports: one overall effect, the path by periods since
+#' treatment, or effects by cohort or by calendar period. Cells are weighed by the size of their cohort (by treated rows
+#' for imputation); that sizes are estimated is part of the standard errors. Nothing is estimated anew.
 #'
 #' @param x A `twin_did` with cells.
-#' @param over `"all"` (default): all cells under treatment, one number; `"event"`: by periods since treatment, before and
-#'   after; `"cohort"`; `"calendar"`. The last three end with a row "average" over what is under treatment: over event
-#'   times and periods a plain mean, over cohorts by their size.
+#' @param over `"all"` (default): all cells under treatment, one number; `"event"`: by periods since treatment, before
+#'   and after; `"cohort"`; `"calendar"`. The last three end with a row "average" over what is under treatment: over
+#'   event times and periods a plain mean, over cohorts by their size.
 #' @param window Event times to keep, such as `c(-4, 6)`; all by default.
 #' @param balanced Keep only cohorts that are seen under treatment up to this event time, and nothing later, so that the
 #'   path does not change because its cohorts do.
 #' @param bands Uniform bands, which hold the whole path at once with the confidence level? Default `TRUE`.
 #' @param level Confidence level; that of `x` by default.
 #' @param seed For the draws behind the bands.
-#' @return A `twin_did`; `tidy()` as in [measure_did()], with `band.low` and `band.high`. The base period of an event path
-#'   with a fixed base is a row with estimate 0 and no standard error.
+#' @return A `twin_did`; `tidy()` as in [measure_did()], with `band.low` and `band.high`. The base period of an event
+#'   path with a fixed base is a row with estimate 0 and no standard error.
 #' @section Errors: `twin_error_input` when `x` has no cells or nothing is left of the window.
 #' @family effects
 #' @examples
@@ -123,7 +123,8 @@ averaged_did <- function(x, table, averages, over) {
 # Randomization: the same averages of every drawn assignment, with its own sizes of cohorts.
 averaged_draws <- function(out, x, plan, over) {
   draws <- vapply(seq_len(nrow(x$draws$estimate)), function(k) {
-    did_averages(x, plan, over, x$draws$size[k, ], ifelse(is.na(x$draws$estimate[k, ]), 0, x$draws$estimate[k, ]))$estimate
+    estimate <- x$draws$estimate[k, ]
+    did_averages(x, plan, over, x$draws$size[k, ], ifelse(is.na(estimate), 0, estimate))$estimate
   }, numeric(nrow(out$table)))
   draws <- matrix(draws, ncol = nrow(out$table), byrow = TRUE)
   out$draws$estimate <- draws

@@ -72,6 +72,10 @@ check_comparable <- function(effects, term, call = rlang::caller_env()) {
       abort_input("Effects side by side must come from the same data and the same treated level.", call = call)
     }
   }
+  check_has_term(effects, term, call)
+}
+
+check_has_term <- function(effects, term, call) {
   lacking <- which(!vapply(effects, function(effect) term %in% names(effect$estimate), NA))
   if (length(lacking) > 0L) {
     terms <- names(effects[[lacking[1L]]]$estimate) # nolint: object_usage_linter. In the message.

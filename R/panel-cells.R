@@ -1,8 +1,8 @@
 # Group-time effects of a panel: which cells there are, what each is compared with, and their estimates (METHODS,
 # "Difference-in-differences"; Callaway & Sant'Anna 2021).
 
-# One row per cell: cohort, time, base (codes), event_time (periods since treatment), kind ("post", "pre", or "base", the
-# period others are measured from) and reason (why it can't be estimated, NA where it can). settings: comparison,
+# One row per cell: cohort, time, base (codes), event_time (periods since treatment), kind ("post", "pre", or "base",
+# the period others are measured from) and reason (why it can't be estimated, NA where it can). settings: comparison,
 # anticipation, base. With base "previous" a period before treatment is measured from the one before it.
 plan_cells <- function(panel, settings) {
   position <- panel$periods$position
@@ -114,12 +114,14 @@ looped_cells <- function(panel, y, shape, s, cells, compare, settings) {
     joined_parts(parts)
   }
   steps <- seq_len(nrow(cells))
-  found <- if (length(y) * length(steps) > 2e7 && settings$adjustment != "none") {
-    show_progress("Cells", steps = length(steps), work = function(tick) lapply(steps, function(k) {
-      tick(sprintf("%d of %d", k, length(steps)))
-      one(k)
-    }))
-  } else lapply(steps, one)
+  found <- if (length(y) * length(steps) < 2e7) lapply(steps, one) else {
+    show_progress("Cells", steps = length(steps), work = function(tick) {
+      lapply(steps, function(k) {
+        tick(sprintf("%d of %d", k, length(steps)))
+        one(k)
+      })
+    })
+  }
   of <- function(name, empty) vapply(found, function(cell) if (is.null(cell[[name]])) empty else cell[[name]], empty)
   list(estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
        n_comparison = of("n_comparison", 0),
@@ -157,7 +159,8 @@ level_cell <- function(panel, y, s, x, at, cell, settings) {
   after <- as.double(panel$time[at] == cell$time)
   full <- all(tabulate(1 + z + 2 * after, 4L) > 0L)
   own <- if (!is.null(x)) x[at, , drop = FALSE]
-  cell_result(z, at, if (full) core_cell_levels(y[at], after, z, s[at], own, settings$adjustment), "in one of the periods")
+  found <- if (full) core_cell_levels(y[at], after, z, s[at], own, settings$adjustment)
+  cell_result(z, at, found, "in one of the periods")
 }
 
 cell_result <- function(z, at, found, where) {

@@ -19,7 +19,7 @@ onset_by_treatment <- function(treatment, roles, treated, level, position, rows,
     labels <- attr(level, "labels")[back] # nolint: object_usage_linter. In the message.
     abort_input(c(
       "Treatment must not switch off: {.val {name}} goes back from treated to untreated.",
-      x = "It does in {length(back)} {what}{?s}: {.val {first_rows(labels)}}.",
+      x = "It does in {length(back)} {what}{cli::qty(length(back))}{?s}: {.val {first_rows(labels)}}.",
       i = "Leave {cli::qty(length(back))}{?it/them} out with {.arg subset}, or define treatment as ever treated so far."
     ), units = labels, column = name, call = call)
   }
@@ -35,9 +35,10 @@ warn_unsure_onset <- function(onset, last_off, entered, position, level, what) {
   if (length(unsure) == 0L) return(invisible())
   labels <- attr(level, "labels")[unsure] # nolint: object_usage_linter. In the message.
   warn_kind("onset", c(
-    "{length(unsure)} {what}{?s} {?is/are} not seen just before treatment is first seen: {.val {first_rows(labels)}}.",
-    i = "{cli::qty(length(unsure))}{?It counts/They count} as treated from then on; {.arg first_treated} can tell when it
-         began."
+    "{length(unsure)} {what}{cli::qty(length(unsure))}{?s} {?is/are} not seen just before treatment is first seen:
+     {.val {first_rows(labels)}}.",
+    i = "{cli::qty(length(unsure))}{?It counts/They count} as treated from then on; {.arg first_treated} can tell
+         when it began."
   ), units = labels)
 }
 
@@ -107,7 +108,8 @@ check_constant <- function(x, level, name, what, rows, call) {
   labels <- attr(level, "labels")[which_ones] # nolint: object_usage_linter. In the message.
   abort_input(c(
     "{.val {name}} must be the same in all rows of a {what}.",
-    x = "It varies in {length(which_ones)} of them: {.val {first_rows(labels)}}; first rows: {first_rows(rows[varies])}.",
+    x = "It varies in {length(which_ones)} of them: {.val {first_rows(labels)}}; first rows:
+         {first_rows(rows[varies])}.",
     i = "Correct the column, or leave {cli::qty(length(which_ones))}{?it/them} out with {.arg subset}."
   ), units = labels, rows = rows[varies], column = name, call = call)
 }
@@ -118,7 +120,8 @@ warn_always_treated <- function(level, inside, what) {
   if (length(gone) == 0L) return(invisible())
   labels <- attr(level, "labels")[gone] # nolint: object_usage_linter. In the message.
   warn_kind("always_treated", c(
-    "{length(gone)} {what}{?s} {?is/are} treated when first seen and set aside: {.val {first_rows(labels)}}.",
+    "{length(gone)} {what}{cli::qty(length(gone))}{?s} {?is/are} treated when first seen and set aside:
+     {.val {first_rows(labels)}}.",
     i = "Nothing is known of {cli::qty(length(gone))}{?it/them} before treatment."
   ), units = labels)
 }

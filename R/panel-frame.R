@@ -29,8 +29,8 @@
 #' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
 #'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
 #'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
-#'   it). `plot()` shows the timing (`view = "timing"`), outcome means by cohort (`"means"`) or the same by periods since
-#'   treatment (`"event"`).
+#'   it). `plot()` shows the timing (`view = "timing"`), outcome means by cohort (`"means"`) or the same by periods
+#'   since treatment (`"event"`).
 #' @section Errors: `twin_error_input` for unknown columns, treatment that switches off (the units are named), groups
 #'   treated in part, repeated rows of a unit in a period, periods without order, a panel without treated or without
 #'   comparison units. Units treated in their first period are set aside with the warning `twin_warning_always_treated`;
@@ -129,7 +129,8 @@ check_panel_covariates <- function(roles, covariates, call) {
   taken <- intersect(covariates, c(roles$outcome, roles$treatment, roles$first_treated))
   if (length(taken) > 0L) {
     abort_input(c("{.val {taken}} can't be among the covariates: {?it is/they are} outcome or treatment.",
-                  i = "Take {cli::qty(length(taken))}{?it/them} out of {.arg covariates}."), column = taken, call = call)
+                  i = "Take {cli::qty(length(taken))}{?it/them} out of {.arg covariates}."),
+                column = taken, call = call)
   }
 }
 
@@ -190,7 +191,10 @@ panel_timing <- function(data, roles, treated, rows, scale, call) {
 }
 
 # For prints: which value of the treatment column means treated.
-treated_value <- function(x, treated) if (!is.null(treated)) as.character(treated) else if (is.logical(x)) "TRUE" else "1"
+treated_value <- function(x, treated) {
+  if (!is.null(treated)) return(as.character(treated))
+  if (is.logical(x)) "TRUE" else "1"
+}
 
 panel_fields <- function(data, roles, rows, unit, group, position, onset, scale, labels, call) {
   unit <- match(unit, unique(unit))
@@ -281,8 +285,9 @@ summary.twin_panel <- function(object, ...) {
     before <- inside[inside < onset]
     after <- inside[inside >= onset]
     data.frame(
-      cohort = object$cohorts$label[k], units = sum(object$cohort == k), groups = length(unique(whole[object$cohort == k])),
-      rows = length(inside), first = label(min(inside)), last = label(max(inside)),
+      cohort = object$cohorts$label[k], units = sum(object$cohort == k),
+      groups = length(unique(whole[object$cohort == k])), rows = length(inside),
+      first = label(min(inside)), last = label(max(inside)),
       untreated_to = if (length(before) > 0L) label(max(before)) else NA_character_,
       treated_from = if (length(after) > 0L) label(min(after)) else NA_character_
     )

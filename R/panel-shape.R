@@ -57,4 +57,6 @@ aligned_means <- function(panel, y) {
 }
 
 # The column that says who is treated, or since when.
-treatment_of <- function(panel) if (!is.null(panel$roles$treatment)) panel$roles$treatment else panel$roles$first_treated
+treatment_of <- function(panel) {
+  if (is.null(panel$roles$treatment)) panel$roles$first_treated else panel$roles$treatment
+}

@@ -1,7 +1,8 @@
 # Time: from a column of numbers, dates, quarters or ordered text to places on a regular grid, and back to labels.
 
-# list(kind, raw = function(values) doubles, label = function(raw) text, at = raw value per row, origin, step, seen = raw
-# values of the periods in the data). Periods are `step` apart; where the gaps are irregular, or time is ordered text, they are counted by rank.
+# list(kind, raw = function(values) doubles, label = function(raw) text, at = raw value per row, origin, step, seen =
+# raw values of the periods in the data). Periods are `step` apart; where the gaps are irregular, or time is ordered
+# text, they are counted by rank.
 time_scale <- function(x, name, periods, call) {
   kind <- time_kind(x, name, periods, call)
   raw <- on_distinct(x, kind$raw)
@@ -85,14 +86,17 @@ written_time <- function(x, name, call) {
 
 quarter_number <- function(values) {
   parts <- regmatches(values, regexec("^\\s*([0-9]{4})[-_ ]?[Qq]([1-4])\\s*$", as.character(values)))
-  vapply(parts, function(part) if (length(part) < 3L) NA_real_ else as.double(part[2L]) * 4 + as.double(part[3L]) - 1, 0)
+  vapply(parts, function(part) {
+    if (length(part) < 3L) NA_real_ else as.double(part[2L]) * 4 + as.double(part[3L]) - 1
+  }, 0)
 }
 
 check_time_read <- function(raw, x, name, call) {
   bad <- which(!is.finite(raw))
   if (length(bad) == 0L) return(invisible(raw))
   abort_input(c("The time {.val {name}} must not be missing.",
-                x = "It is in {length(bad)} row{?s}; first: {first_rows(bad)}."), column = name, rows = bad, call = call)
+                x = "It is in {length(bad)} row{?s}; first: {first_rows(bad)}."),
+              column = name, rows = bad, call = call)
 }
 
 # The distance between periods when all gaps are whole multiples of it, NA otherwise.

@@ -1,13 +1,14 @@
 #' Probe an effect over time: what if trends are not parallel?
 #'
-#' Parallel trends may fail under treatment as they may have failed before it. Two ways of saying by how much (Rambachan &
-#' Roth 2023): by `"magnitude"`, from one period to the next both sides drift apart at most `m` times as much as in the
-#' worst period before treatment; by `"curvature"`, the slope of the drift changes by at most `m` from period to period,
-#' around the slope of the last two periods before treatment. The headline is the `m` at which the conclusion changes.
+#' Parallel trends may fail under treatment as they may have failed before it. Two ways of saying by how much (Rambachan
+#' & Roth 2023): by `"magnitude"`, from one period to the next both sides drift apart at most `m` times as much as in
+#' the worst period before treatment; by `"curvature"`, the slope of the drift changes by at most `m` from period to
+#' period, around the slope of the last two periods before treatment. The headline is the `m` at which the conclusion
+#' changes.
 #'
-#' The intervals keep their level for every violation within the bounds. By magnitude they are the union over all periods
-#' before treatment of the interval in which that period is the worst; by curvature they add the worst bias to the
-#' interval's length. They need not be the shortest.
+#' The intervals keep their level for every violation within the bounds. By magnitude they are the union over all
+#' periods before treatment of the interval in which that period is the worst; by curvature they add the worst bias to
+#' the interval's length. They need not be the shortest.
 #'
 #' @param x A `twin_did` with cells measured from a fixed base, from [measure_did()]: `base = "fixed"`, or
 #'   `estimator = "interaction"`.
@@ -16,11 +17,12 @@
 #'   to twice the point of change.
 #' @param at Event times whose effects are averaged; all under treatment by default.
 #' @param level Confidence level; that of `x` by default.
-#' @return A `twin_probe`. `tidy()` gives one row per bound: `violation, m, estimate, conf.low, conf.high` (estimate: the
-#'   middle of the interval; by magnitude the effect as measured). `glance()`: `violation`, `change` (the bound at which
-#'   the interval first holds 0: 0 when it does so with parallel trends, infinite when no bound within 1,000 does).
-#' @section Errors: `twin_error_input` for effects without cells or with another base, gaps in the path, event times that
-#'   are not there; `twin_error_unsupported` without periods before treatment (two for curvature, base included).
+#' @return A `twin_probe`. `tidy()` gives one row per bound: `violation, m, estimate, conf.low, conf.high` (estimate:
+#'   the middle of the interval; by magnitude the effect as measured). `glance()`: `violation`, `change` (the bound at
+#'   which the interval first holds 0: 0 when it does so with parallel trends, infinite when no bound within 1,000
+#'   does).
+#' @section Errors: `twin_error_input` for effects without cells or with another base, gaps in the path, event times
+#'   that are not there; `twin_error_unsupported` without periods before treatment (two for curvature, base included).
 #' @references Rambachan, A., Roth, J. (2023). A more credible approach to parallel trends. Review of Economic Studies
 #'   90. \doi{10.1093/restud/rdad018}
 #' @family hidden bias
@@ -83,8 +85,9 @@ fixed_path <- function(x, at, call = rlang::caller_env()) {
        effect = sum(target * estimate), df = x$df, at = chosen, steps = steps, worst = max(abs(steps %*% estimate)))
 }
 
-is_fixed_base <- function(x) x$estimator == "interaction" || (x$estimator %in% c("group_time", "triple") &&
-                                                                x$asked$base == "fixed")
+is_fixed_base <- function(x) {
+  x$estimator == "interaction" || (x$estimator %in% c("group_time", "triple") && x$asked$base == "fixed")
+}
 
 # The interval as a function of the bound m.
 trend_bound <- function(path, violation, level) {

@@ -15,17 +15,18 @@ type_words <- c("later against earlier" = "later against already treated",
 
 type_table <- function(x, number = number_text) {
   types <- generics::tidy(x, part = "types")
-  data.frame(Comparison = type_words[types$type], count = count_text(types$comparisons), weight = share_text(types$weight),
-             `mean estimate` = number(types$estimate), check.names = FALSE)
+  data.frame(Comparison = type_words[types$type], count = count_text(types$comparisons),
+             weight = share_text(types$weight), `mean estimate` = number(types$estimate), check.names = FALSE)
 }
 
 # Can the two-way number be trusted here? In one or two sentences.
 decomposition_verdict <- function(x) {
   facts <- generics::glance(x)
-  negative <- if (facts$negative_cells > 0L) {
-    sprintf("%d of %d cells enter with a negative weight (together %s)", facts$negative_cells, facts$cells,
-            number_text(facts$negative_weight))
-  } else sprintf("none of the %d cells has a negative weight", facts$cells)
+  negative <- sprintf("none of the %d cells has a negative weight", facts$cells)
+  if (facts$negative_cells > 0L) {
+    negative <- sprintf("%d of %d cells enter with a negative weight (together %s)", facts$negative_cells, facts$cells,
+                        number_text(facts$negative_weight))
+  }
   start <- sprintf("%s of the weight lies on comparisons with units treated already, and %s.",
                    share_text(facts$forbidden_weight), negative)
   if (facts$trusted) {
@@ -52,12 +53,13 @@ plot.twin_decomposition <- function(x, ...) {
   ggplot2::ggplot(table, ggplot2::aes(x = .data$weight, y = .data$estimate, colour = .data$type, shape = .data$type)) +
     ggplot2::geom_hline(yintercept = 0, colour = "grey60", linewidth = 0.4) +
     ggplot2::geom_hline(yintercept = x$estimate, linetype = "22", colour = "grey25") +
-    ggplot2::annotate("text", x = Inf, y = x$estimate, label = sprintf("two-way %s", number_text(x$estimate)), hjust = 1.02,
-                      vjust = -0.6, size = 3.6, colour = "grey25") +
+    ggplot2::annotate("text", x = Inf, y = x$estimate, label = sprintf("two-way %s", number_text(x$estimate)),
+                      hjust = 1.02, vjust = -0.6, size = 3.6, colour = "grey25") +
     ggplot2::geom_point(size = 3.4, stroke = 1.2) +
     ggplot2::geom_text(ggplot2::aes(label = paste(.data$treated, "/", .data$control)), hjust = -0.12, size = 3,
                        show.legend = FALSE, check_overlap = TRUE) +
-    ggplot2::scale_colour_manual(values = shades, name = NULL) + ggplot2::scale_shape_manual(values = shapes, name = NULL) +
+    ggplot2::scale_colour_manual(values = shades, name = NULL) +
+    ggplot2::scale_shape_manual(values = shapes, name = NULL) +
     ggplot2::scale_x_continuous(labels = function(v) paste0(format(100 * v, trim = TRUE), "%"),
                                 expand = ggplot2::expansion(c(0.03, 0.12))) +
     ggplot2::labs(x = "weight in the two-way estimate", y = "estimate of the comparison",
@@ -68,7 +70,7 @@ plot.twin_decomposition <- function(x, ...) {
 }
 
 #' @exportS3Method
-table_parts.twin_decomposition <- function(x, number = number_text) {
+table_parts.twin_decomposition <- function(x, number = number_text) { # nolint: object_name_linter. An S3 method.
   plain_parts(type_table(x, number), "Comparison", sprintf("The two-way estimate of %s on %s taken apart",
                                                            treatment_of(x$panel), x$outcome),
               paste(c(decomposition_verdict(x), x$note), collapse = " "))

@@ -1,7 +1,8 @@
 #' @export
 format.twin_did <- function(x, ...) {
   rlang::check_dots_empty()
-  c(wrap_lines(did_sentence(x)), "", table_lines(did_table_text(x)), "", wrap_lines(did_hint(x)), wrap_lines(did_footnotes(x)), wrap_lines(did_seal(x)))
+  c(wrap_lines(did_sentence(x)), "", table_lines(did_table_text(x)), "", wrap_lines(did_hint(x)),
+    wrap_lines(did_footnotes(x)), wrap_lines(did_seal(x)))
 }
 
 # What to type next.
@@ -43,6 +44,8 @@ average_words <- function(x) {
     calendar = "averaged over periods (ATT)")[[x$over]]
 }
 
+comparison_words <- c(never = "never", not_yet = "not yet")
+
 did_method <- function(x) {
   asked <- x$asked
   adjusted <- c(none = "", regression = ", adjusted by outcome regression", ipw = ", adjusted by inverse weighting",
@@ -54,7 +57,7 @@ did_method <- function(x) {
     did_words[[x$estimator]], adjusted,
     if (x$estimator == "triple") sprintf(" (%s = \"%s\" against \"%s\")", asked$third$name,
                                          asked$third$levels[["treated"]], asked$third$levels[["control"]]),
-    if (uses_comparison(x)) sprintf(", against units %s treated", c(never = "never", not_yet = "not yet")[[asked$comparison]]),
+    if (uses_comparison(x)) sprintf(", against units %s treated", comparison_words[[asked$comparison]]),
     if (!is.null(asked$absorbed)) sprintf(", also absorbing %s", and_list(asked$absorbed)),
     if (asked$anticipation > 0) sprintf(", leaving %s for anticipation", plural(asked$anticipation, "period")),
     if (asked$collapse) ", on means by group and period"
@@ -71,7 +74,9 @@ did_table_text <- function(x, number = number_text) {
     p = p_text(table$p.value)
   )
   names(out)[4L] <- paste(level_text(x$level), "interval")
-  if (!is.null(table$band.low)) out$band <- ifelse(is.na(table$band.low), "", interval_text(table$band.low, table$band.high))
+  if (!is.null(table$band.low)) {
+    out$band <- ifelse(is.na(table$band.low), "", interval_text(table$band.low, table$band.high))
+  }
   if (x$over == "event") {
     out$units <- ifelse(table$term == "average" | table$kind == "base", "", count_text(table$n_treated))
     names(out)[1L] <- "Periods since"
@@ -139,7 +144,9 @@ plot.twin_did <- function(x, ...) {
 
 did_title <- function(x) sprintf("Effect of %s on %s", treatment_of(x$study), did_outcome_phrase(x))
 
-did_caption <- function(x) wrapped_lines(sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference), 130)
+did_caption <- function(x) {
+  wrapped_lines(sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference), 130)
+}
 
 # Effects by periods since treatment; thick: interval of each, shaded: band of the whole path.
 path_plot <- function(x) {
@@ -160,8 +167,8 @@ path_plot <- function(x) {
       ymin = .data$conf.low, ymax = .data$conf.high, colour = .data$stage), linewidth = 1) +
     ggplot2::geom_point(data = function(rows) rows[rows$kind != "base", ], ggplot2::aes(
       colour = .data$stage, fill = .data$stage, shape = .data$stage), size = 3, stroke = 1) +
-    ggplot2::scale_colour_manual(values = c(before = "#9A6A12", "under treatment" = twin_colours[["treated"]]), name = NULL) +
-    ggplot2::scale_fill_manual(values = c(before = "white", "under treatment" = twin_colours[["treated"]]), name = NULL) +
+    ggplot2::scale_colour_manual(values = stage_colours, name = NULL) +
+    ggplot2::scale_fill_manual(values = stage_fills, name = NULL) +
     ggplot2::scale_shape_manual(values = c(before = 21, "under treatment" = 21), name = NULL) +
     ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10)))) +
     ggplot2::labs(x = sprintf("periods since treatment (%s)", x$study$roles$time), y = "effect", title = did_title(x),
@@ -191,8 +198,8 @@ cells_plot <- function(x) {
     ggplot2::geom_linerange(data = function(rows) rows[!is.na(rows$conf.low), ], ggplot2::aes(
       ymin = .data$conf.low, ymax = .data$conf.high), linewidth = 0.7) +
     ggplot2::geom_point(shape = 21, size = 2.2, stroke = 0.9) +
-    ggplot2::scale_colour_manual(values = c(before = "#9A6A12", "under treatment" = twin_colours[["treated"]]), name = NULL) +
-    ggplot2::scale_fill_manual(values = c(before = "white", "under treatment" = twin_colours[["treated"]]), name = NULL) +
+    ggplot2::scale_colour_manual(values = stage_colours, name = NULL) +
+    ggplot2::scale_fill_manual(values = stage_fills, name = NULL) +
     period_axis(x$study) +
     ggplot2::facet_wrap(~label, ncol = if (length(unique(table$label)) > 3L) 2L else 1L) +
     ggplot2::labs(x = x$study$roles$time, y = "effect", title = did_title(x),
@@ -211,7 +218,7 @@ averages_plot <- function(x) {
 }
 
 #' @exportS3Method
-table_parts.twin_did <- function(x, number = number_text) {
+table_parts.twin_did <- function(x, number = number_text) { # nolint: object_name_linter.
   rows <- if (x$over == "cells") generics::tidy(summarise_did(x, over = "cohort", bands = FALSE)) else generics::tidy(x)
   table <- did_table_text(x, number)
   keys <- if (x$over == "cells") table[[1L]] else rows$term

@@ -227,7 +227,8 @@ forest_plot <- function(table, term, truth = NULL) {
   if (!is.null(truth)) plot <- plot + truth_layers(truth)
   if (!is.null(table$band.low)) {
     plot <- plot + ggplot2::geom_errorbarh(data = function(rows) rows[!is.na(rows$band.low), ], ggplot2::aes(
-      xmin = .data$band.low, xmax = .data$band.high), height = 0.12, linewidth = 0.35, colour = twin_colours[["treated"]])
+      xmin = .data$band.low, xmax = .data$band.high), height = 0.12, linewidth = 0.35,
+      colour = twin_colours[["treated"]])
   }
   plot +
     ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$conf.low, xmax = .data$conf.high), height = 0,

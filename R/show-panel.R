@@ -17,8 +17,8 @@ format.twin_panel <- function(x, ...) {
     wrap_lines(sprintf("Panel: what did %s do to %s?", treatment_of(x), and_list(roles$outcome))),
     field_lines("Data", shape_text(x)), field_lines("Treated", timing_text(x)), optional, "",
     table_lines(timing_table(x)), "",
-    wrap_lines(paste("Every effect is the change of treated units less that of units not (yet) treated. Next: plot() to",
-                     "look at timing and means, assess_trends() for the time before, measure_did()."))
+    wrap_lines(paste("Every effect is the change of treated units less that of units not (yet) treated. Next: plot()",
+                     "to look at timing and means, assess_trends() for the time before, measure_did()."))
   )
 }
 
@@ -124,7 +124,8 @@ timing_plot <- function(x) {
   seen$treated <- factor(ifelse(seen$treated, "treated", "not treated"), c("not treated", "treated"))
   ggplot2::ggplot(seen, ggplot2::aes(x = .data$time, y = .data$line, fill = .data$treated)) +
     ggplot2::geom_tile(colour = "white", linewidth = if (many) 1 else 0.3) +
-    ggplot2::scale_fill_manual(values = c("not treated" = "#F2D9AE", treated = twin_colours[["treated"]]), name = NULL) +
+    ggplot2::scale_fill_manual(values = c("not treated" = "#F2D9AE", treated = twin_colours[["treated"]]),
+                               name = NULL) +
     period_axis(x) +
     ggplot2::scale_y_continuous(breaks = at, labels = labels, expand = ggplot2::expansion(0.01)) +
     ggplot2::labs(x = x$roles$time, y = sprintf("treated from (%s)", if (x$repeats) "units" else "rows"),
@@ -142,7 +143,7 @@ cohort_middles <- function(x) {
 period_axis <- function(x) {
   codes <- seq_len(nrow(x$periods))
   shown <- codes[codes %% max(1L, ceiling(length(codes) / 10)) == 1L | length(codes) <= 10L]
-  ggplot2::scale_x_continuous(breaks = shown, labels = x$periods$label[shown], expand = ggplot2::expansion(c(0.02, 0.02)))
+  ggplot2::scale_x_continuous(breaks = shown, labels = x$periods$label[shown], expand = ggplot2::expansion(0.02))
 }
 
 # Cohorts from dark (first) to light, those never treated amber.

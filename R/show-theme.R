@@ -1,5 +1,8 @@
 # One look: deep teal for treated, amber for control, told apart in grey too; before hollow, after filled.
 twin_colours <- c(treated = "#0B5F66", control = "#E3A02B")
+# Before treatment hollow and ochre, under it filled and teal.
+stage_colours <- c(before = "#9A6A12", "under treatment" = twin_colours[["treated"]])
+stage_fills <- c(before = "white", "under treatment" = twin_colours[["treated"]])
 twin_mark <- "#A8521C"  # truths and points of change
 
 theme_twin <- function() {

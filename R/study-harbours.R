@@ -23,9 +23,9 @@
 
 #' Catches of crews met at the quay
 #'
-#' A made-up repeated cross-section: in every quarter other crews of the harbours of [harbours] are asked. Those who sell
-#' fresh gain from the cold store; those who salt their fish do not, but feel the same ups and downs of their harbour.
-#' Simulated by `data-raw/harbours.R`; the true effects are in [harbours_truth].
+#' A made-up repeated cross-section: in every quarter other crews of the harbours of [harbours] are asked. Those who
+#' sell fresh gain from the cold store; those who salt their fish do not, but feel the same ups and downs of their
+#' harbour. Simulated by `data-raw/harbours.R`; the true effects are in [harbours_truth].
 #'
 #' @format A data frame with one row per crew:
 #' \describe{
@@ -43,7 +43,8 @@
 
 #' True effects in the harbours and landings data
 #'
-#' @format A data frame: `data`, `over` ("all", "event": periods since the opening, "cohort": quarter of the opening), `at`
+#' @format A data frame: `data`, `over` ("all", "event": periods since the opening, "cohort": quarter of the opening),
+#' `at`
 #'   and `truth`, the mean of the simulated effects over the treated rows.
 #' @family data
 #' @examples

@@ -19,7 +19,7 @@ many_harbours <- function(n = 40, seed = 1, gaps = FALSE) {
     data$s <- runif(n, 0.5, 2)[at]
     data$tide <- rnorm(nrow(data))
     if (gaps) {
-      data <- data[-c(5, 40, 77, 131, 200), ]
+      data <- data[-c(1, 27, 40, 128, 199), ]  # none just before an opening
       data$price[c(3, 90, 150)] <- NA
     }
     data

@@ -145,7 +145,9 @@ test_that("contributions of a cross-section are derivatives too, and so are thos
 test_that("triple differences are the difference of both sides' cells", {
   data <- many_landings()
   own <- measure_did(landing_panel(data), estimator = "triple", third = "fresh", affected = "yes")
-  side <- function(value) measure_did(landing_panel(data[data$fresh == value, ]))
+  side <- function(value) {
+    measure_did(frame_panel(data[data$fresh == value, ], "value", "year", group = "harbour", first_treated = "opened"))
+  }
   expect_equal(own$estimate, side("yes")$estimate - side("no")$estimate)
   panel <- many_harbours()
   panel$deep <- panel$coast == "east"

@@ -1,7 +1,7 @@
 # Eight bays; everything about a two-way regression with all its columns.
 eight_bays <- function(seed = 5) {
   data <- many_harbours(16, seed)
-  data <- data[-c(4, 50), ]
+  data <- data[-c(4, 52), ]
   rownames(data) <- NULL
   x <- model.matrix(~ open + harbour + factor(year), data)
   list(data = data, x = x, y = data$price, cluster = data$bay,

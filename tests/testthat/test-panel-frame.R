@@ -103,7 +103,7 @@ test_that("a unit that is away when treatment begins is reported", {
 
 test_that("rows without treatment status are left out with a warning", {
   data <- many_harbours()
-  data$open[c(4, 8)] <- NA
+  data$open[c(4, 43)] <- NA
   expect_warning(panel <- harbour_panel(data), class = "twin_warning_dropped")
   expect_identical(nobs(panel), 238L)
   expect_match(paste(format(panel), collapse = " "), "2 unit-periods are absent")

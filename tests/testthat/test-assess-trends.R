@@ -1,0 +1,129 @@
+test_that("the joint test is Hotelling's on the path before treatment", {
+  panel <- harbour_panel()
+  trends <- assess_trends(panel)
+  path <- summarise_did(measure_did(panel, base = "fixed"), "event", bands = FALSE)
+  before <- path$table$kind == "pre"
+  expect_equal(tidy(trends, part = "path")$estimate, unname(path$estimate[before]))
+  wald <- drop(path$estimate[before] %*% solve(path$vcov[before, before]) %*% path$estimate[before])
+  k <- sum(before)
+  expect_equal(tidy(trends)$statistic[1], wald)
+  expect_equal(tidy(trends)$p.value[1], pf(wald * (39 - k + 1) / (39 * k), k, 39 - k + 1, lower.tail = FALSE))
+})
+
+test_that("placebo dates are effects of a treatment moved back, on what came before the true one", {
+  data <- many_harbours()
+  data <- data[data$opened %in% c(2006, NA), ]
+  early <- data[data$year < 2006, ]
+  early$since <- ifelse(is.na(early$opened), NA, 2004)
+  moved <- summarise_did(measure_did(frame_panel(early, "price", "year", unit = "harbour", first_treated = "since")))
+  tests <- tidy(assess_trends(harbour_panel(data), placebo = 2))
+  row <- tests[tests$test == "placebo", ]
+  expect_equal(row$estimate, coef(moved)[["difference"]])
+  expect_equal(row$std.error, sqrt(moved$vcov[1, 1]))
+})
+
+test_that("a cohort's trend is the slope through its cells, the base included", {
+  panel <- harbour_panel()
+  tests <- tidy(assess_trends(panel))
+  cells <- tidy(measure_did(panel, base = "fixed"))
+  own <- cells[cells$cohort == "2006" & cells$kind != "post", ]
+  expect_equal(tests$estimate[tests$test == "cohort slope" & tests$at == "2006"],
+               coef(lm(estimate ~ event_time, own))[[2]])
+  last <- tidy(measure_did(panel))
+  last <- last[last$event_time == -1, ]
+  expect_equal(tests$estimate[tests$test == "last period"], weighted.mean(last$estimate, c(10, 10, 10)))
+})
+
+test_that("power rises from the level of the test to 80 per cent at the slope it says", {
+  panel <- harbour_panel()
+  expect_equal(glance(assess_trends(panel, slope = 0))$power, 0.05)
+  found <- glance(assess_trends(panel))$detectable
+  expect_equal(glance(assess_trends(panel, slope = found))$power, 0.8, tolerance = 1e-3)
+  by_default <- glance(assess_trends(panel))$slope
+  cells <- tidy(measure_did(panel))
+  post <- cells[cells$kind == "post", ]
+  expect_equal(by_default, sum(post$estimate) / sum(post$event_time + 1))
+})
+
+test_that("a drift is found, and a world without one is left alone as often as it should be", {
+  drifting <- many_harbours(80)
+  drifting$price <- drifting$price + 0.8 * (drifting$year - 2001) * !is.na(drifting$opened)
+  expect_lt(glance(assess_trends(harbour_panel(drifting)))$p.value, 0.001)
+  expect_match(paste(format(assess_trends(harbour_panel(drifting))), collapse = " "), "speaks against parallel")
+  p <- vapply(1:200, function(seed) {
+    data <- many_harbours(40, seed)
+    data$price <- withr::with_seed(seed, rnorm(nrow(data)))
+    glance(assess_trends(harbour_panel(data)))$p.value
+  }, 0)
+  # METHODS' joint test: close to its level with 40 clusters
+  expect_lt(mean(p < 0.1), 0.1 + 4 * sqrt(0.1 * 0.9 / 200))
+  expect_gt(mean(p < 0.1), 0.1 - 4 * sqrt(0.1 * 0.9 / 200))
+})
+
+test_that("without periods before treatment there is nothing to judge", {
+  data <- many_harbours()
+  data <- data[data$opened %in% c(2003, NA) & data$year >= 2002, ]
+  expect_error(assess_trends(harbour_panel(data)), class = "twin_error_unsupported")
+  expect_error(assess_trends(harbour_panel(), placebo = 0), class = "twin_error_input")
+})
+
+fixed_cells <- function(...) measure_did(harbour_panel(...), base = "fixed")
+
+test_that("bounds of 0 leave the effect, or carry the last drift on", {
+  cells <- fixed_cells()
+  path <- summarise_did(cells, "event", bands = FALSE)
+  table <- tidy(path)
+  plain <- tidy(probe_trends(cells, m = 0))
+  expect_equal(c(plain$conf.low, plain$conf.high), unlist(table[table$term == "average", c("conf.low", "conf.high")]),
+               ignore_attr = TRUE)
+  at <- c("event 0", "event -2")
+  carried <- tidy(probe_trends(cells, "curvature", m = 0, at = 0))
+  expect_equal(carried$estimate, sum(path$estimate[at]))
+  expect_equal(carried$conf.high - carried$estimate, qt(0.975, 39) * sqrt(sum(path$vcov[at, at])), tolerance = 1e-6)
+})
+
+test_that("by magnitude the interval is the union over the worst step, by curvature it holds the worst bias", {
+  cells <- fixed_cells()
+  path <- summarise_did(cells, "event", bands = FALSE)
+  e <- path$estimate
+  v <- path$vcov
+  row <- tidy(probe_trends(cells, m = 0.7, at = 1))
+  steps <- list(c("event -2" = -1), c("event -2" = 1, "event -3" = -1), c("event -3" = 1, "event -4" = -1),
+                c("event -4" = 1, "event -5" = -1))
+  low <- unlist(lapply(steps, function(step) lapply(c(-1, 1), function(sign) {
+    l <- c("event 1" = 1, sign * 0.7 * 2 * step)
+    sum(l * e[names(l)]) - qt(0.975, 39) * sqrt(drop(l %*% v[names(l), names(l)] %*% l))
+  })))
+  expect_equal(row$conf.low, min(low))
+  bent <- tidy(probe_trends(cells, "curvature", m = 0.2, at = 1))
+  l <- c("event 1" = 1, "event -2" = 2)
+  se <- sqrt(drop(l %*% v[names(l), names(l)] %*% l))
+  half <- (bent$conf.high - bent$conf.low) / 2
+  covered <- withr::with_seed(1, mean(abs(rt(4e5, 39) + 0.2 * 3 / se) <= half / se))  # 1 + 2 changes of slope
+  expect_equal(covered, 0.95, tolerance = 0.003)
+})
+
+test_that("the headline is where the interval first holds 0", {
+  cells <- fixed_cells()
+  for (violation in c("magnitude", "curvature")) {
+    change <- glance(probe_trends(cells, violation))$change
+    limit <- tidy(probe_trends(cells, violation, m = change))$conf.low
+    expect_lt(abs(limit), 1e-6)
+    expect_match(paste(format(probe_trends(cells, violation)), collapse = " "), "conclusion changes at")
+  }
+  none <- many_harbours()
+  none$price <- withr::with_seed(1, rnorm(nrow(none)))
+  expect_identical(glance(probe_trends(fixed_cells(none)))$change, 0)
+  expect_s3_class(plot(probe_trends(cells)), "ggplot")
+})
+
+test_that("what the bounds need is asked for", {
+  expect_error(probe_trends(measure_did(harbour_panel())), "fixed", class = "twin_error_input")
+  expect_error(probe_trends(fixed_cells(), at = 9), class = "twin_error_input")
+  expect_error(probe_trends(fixed_cells(), m = -1), class = "twin_error_input")
+  expect_error(probe_trends(measure_did(harbour_panel(), estimator = "two_way")), class = "twin_error_input")
+  data <- many_harbours()
+  short <- data[data$opened %in% c(2003, NA) & data$year >= 2002, ]
+  expect_error(probe_trends(fixed_cells(short)), class = "twin_error_unsupported")
+  expect_s3_class(probe_trends(measure_did(harbour_panel(), estimator = "interaction")), "twin_probe_trends")
+})
