@@ -4,10 +4,12 @@
 twin_commands <- function() {
   out <- function(help) optparse::make_option("--out", type = "character", default = NULL, metavar = "DIR", help = help)
   strict <- optparse::make_option("--strict", action = "store_true", default = FALSE,
-                                  help = "Exit with 1 when a row of a balance table fails")
+                                  help = "Exit with 1 when a row of a balance table, or the test of trends, fails")
   list(
     demo = list(run = command_demo, argument = NULL, about = "Try everything on made-up data",
-                options = list(out("Folder for data, plan and results [default: twin-demo]"))),
+                options = list(out("Folder for data, plan and results [default: twin-demo]"),
+                               optparse::make_option("--panel", action = "store_true", default = FALSE,
+                                                     help = "The panel of harbours in place of the crews"))),
     draft = list(run = command_draft, argument = "DATA", about = "Write a starting plan after looking at the columns",
                  options = list(
                    optparse::make_option("--out", type = "character", default = NULL, metavar = "PLAN",
@@ -127,6 +129,10 @@ command_version <- function(flags, args) {
 
 command_describe <- function(flags, args) {
   plan <- read_plan(args)
+  if (is_panel_plan(plan)) {
+    print(plan_panel(plan))
+    return(0L)
+  }
   study <- plan_study(plan)
   print(study)
   writeLines("")
@@ -136,6 +142,11 @@ command_describe <- function(flags, args) {
 
 command_balance <- function(flags, args) {
   plan <- read_plan(args)
+  if (is_panel_plan(plan)) {
+    abort_input(c("A panel plan has no designs whose balance could be judged.",
+                  i = "{.code twin describe} shows the timing; {.code twin run} judges the time before treatment."),
+                call = NULL)
+  }
   study <- plan_study(plan)
   balances <- plan_balances(plan, plan_designs(plan, study))
   if (length(balances) == 0L) balances <- list(study = do.call(assess_balance, c(list(study), plan_judging(plan))))

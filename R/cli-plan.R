@@ -5,6 +5,11 @@ plan_keys <- function() {
   arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
   list(
     top = c("study", "designs", "effects", "probes", "report"),
+    panel_top = c("panel", "trends", "decompose", "effects", "probes", "report"),
+    panel = arguments(frame_panel, character()),
+    trends = arguments(assess_trends, "panel"), decompose = arguments(decompose_did, "panel"),
+    did = c(arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
+    panel_report = c("title", "truth"), drift = c("probe", "effect", arguments(probe_trends, "x")),
     study = c(arguments(frame_study, character()), "reference"),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
@@ -62,8 +67,9 @@ refuse_tags <- function(lines, path) {
 
 check_plan <- function(plan) {
   keys <- plan_keys()
+  if (is_panel_plan(plan)) return(check_panel_plan(plan, keys))
   check_keys(plan[setdiff(names(plan), c("path", "lines"))], keys$top, plan, character())
-  if (is.null(plan$study)) abort_plan(plan, character(), "The plan must have a part {.code study:}.")
+  if (is.null(plan$study)) abort_plan(plan, character(), "The plan must have a part {.code study:} or {.code panel:}.")
   check_keys(plan$study, keys$study, plan, "study")
   for (name in names(check_map(plan$designs, plan, "designs"))) {
     for (step in plan_steps(plan, name)) check_keys(step$settings, keys[[step$verb]], plan, c("designs", name))

@@ -11,9 +11,11 @@ beside <- function(file, name) if (dirname(file) == ".") name else file.path(dir
 command_demo <- function(flags, args) {
   folder <- if (is.null(flags$out)) "twin-demo" else flags$out
   make_folder(folder)
-  for (file in c("crews.csv", "plan.yml")) {
-    source <- system.file("extdata", file, package = "carefultwin")
-    write_whole(file.path(folder, file), function(path) stopifnot(file.copy(source, path)))
+  files <- if (flags$panel) c("harbours.csv", "panel.yml") else c("crews.csv", "plan.yml")
+  names(files) <- c(files[1L], "plan.yml")
+  for (name in names(files)) {
+    source <- system.file("extdata", files[[name]], package = "carefultwin")
+    write_whole(file.path(folder, name), function(path) stopifnot(file.copy(source, path, overwrite = TRUE)))
   }
   status <- run_plan(file.path(folder, "plan.yml"), file.path(folder, "results"), strict = FALSE)
   if (status == 0L) {
@@ -28,6 +30,7 @@ command_demo <- function(flags, args) {
 run_plan <- function(path, out, strict) {
   plan <- read_plan(path)
   check_out(out)
+  if (is_panel_plan(plan)) return(run_panel_plan(plan, out, strict))
   study <- plan_study(plan)
   resume_logbook(study_of(study), previous_entries(out))
   say_study(study_of(study))
@@ -48,13 +51,17 @@ run_plan <- function(path, out, strict) {
   probes <- plan_probe_results(plan, effects)
   for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
+  deliver(out, function(draft) write_results(draft, parts, plan), "Tables, figures, weights and logbook:")
+}
+
+# Makes the results in a folder of their own beside the goal, and moves them when they are whole.
+deliver <- function(out, write, what) {
   make_folder(dirname(out))
   draft <- tempfile(".twin-", dirname(out))
   on.exit(unlink(draft, recursive = TRUE))
-  write_results(draft, parts, plan)
+  write(draft)
   move_results(draft, out)
-  writeLines(c("", paste("Report:", file.path(out, "report.html")),
-               paste("Tables, figures, weights and logbook:", out)))
+  writeLines(c("", paste("Report:", file.path(out, "report.html")), paste(what, out)))
   0L
 }
 
@@ -128,10 +135,7 @@ write_results <- function(draft, parts, plan) {
     prefixed("probe", parts$probes)
   )
   names(results) <- make.unique(names(results), " ")  # an effect may have the name of an outcome
-  for (name in names(results)) {
-    for (ending in c(".csv", ".tex")) export_table(results[[name]], paste0(table_file(name), ending))
-    if (name != "groups") save_figure(plot(results[[name]]), figure_file(name))
-  }
+  write_tables(results, table_file, figure_file)
   lasting <- lasting_effects(parts$effects)
   for (name in names(lasting)) {
     data.table::fwrite(generics::tidy(lasting[[name]], part = "curves"),
@@ -148,6 +152,14 @@ write_results <- function(draft, parts, plan) {
   data.table::fwrite(as.data.frame(logbook(parts$study)), file.path(draft, "logbook.csv"))
   stopifnot(file.copy(plan$path, file.path(draft, "plan.yml")))
   write_page(file.path(draft, "report.html"), parts, plan$report$title)
+}
+
+# Each result as .csv and .tex, and its picture.
+write_tables <- function(results, table_file, figure_file) {
+  for (name in names(results)) {
+    for (ending in c(".csv", ".tex")) export_table(results[[name]], paste0(table_file(name), ending))
+    if (name != "groups") save_figure(plot(results[[name]]), figure_file(name))
+  }
 }
 
 prefixed <- function(prefix, parts) stats::setNames(parts, if (length(parts) > 0L) paste(prefix, names(parts)))

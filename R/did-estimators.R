@@ -216,13 +216,8 @@ estimate_two_period <- function(panel, y, asked, call) {
   z <- as.integer(panel$cohort == treated)
   x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
   s <- unit_weight(panel)
-  found <- if (panel$repeats) means_before_after(panel, y, side, z, s, x, asked) else {
-    at <- which(!is.na(side) & !is.na(y))
-    full <- all(tabulate(1 + z[at] + 2 * side[at], 4L) > 0L)
-    own <- if (!is.null(x)) x[at, , drop = FALSE]
-    levels <- if (full) core_cell_levels(y[at], side[at], z[at], s[at], own, asked$adjustment)
-    cell_result(z[at], at, levels, "in one of the periods")
-  }
+  both_sides <- if (panel$repeats) means_before_after else rows_before_after
+  found <- both_sides(panel, y, side, z, s, x, asked)
   if (!is.null(found$reason)) {
     abort_input(c("The effect can't be estimated.", x = "Reason: {found$reason}."), call = call)
   }
@@ -231,6 +226,15 @@ estimate_two_period <- function(panel, y, asked, call) {
                      values = list(found$contributions)),
        size = NULL, fixed = TRUE, cluster = panel$cluster, counts = c(found$n_treated, found$n_comparison),
        notes = varying_note(panel, asked))
+}
+
+# Rows of a cross-section on both sides of the date.
+rows_before_after <- function(panel, y, side, z, s, x, asked) {
+  at <- which(!is.na(side) & !is.na(y))
+  full <- all(tabulate(1 + z[at] + 2 * side[at], 4L) > 0L)
+  own <- if (!is.null(x)) x[at, , drop = FALSE]
+  levels <- if (full) core_cell_levels(y[at], side[at], z[at], s[at], own, asked$adjustment)
+  cell_result(z[at], at, levels, "in one of the periods")
 }
 
 # Each unit's means on both sides of the date; covariates of its last period before.

@@ -114,14 +114,15 @@ looped_cells <- function(panel, y, shape, s, cells, compare, settings) {
     joined_parts(parts)
   }
   steps <- seq_len(nrow(cells))
-  found <- if (length(y) * length(steps) < 2e7) lapply(steps, one) else {
-    show_progress("Cells", steps = length(steps), work = function(tick) {
-      lapply(steps, function(k) {
-        tick(sprintf("%d of %d", k, length(steps)))
-        one(k)
-      })
+  quick <- length(y) * length(steps) < 2e7
+  work <- function(tick) {
+    lapply(steps, function(k) {
+      tick(sprintf("%d of %d", k, length(steps)))
+      one(k)
     })
   }
+  quick <- length(y) * length(steps) < 2e7
+  found <- if (quick) work(function(what) NULL) else show_progress("Cells", work, length(steps))
   of <- function(name, empty) vapply(found, function(cell) if (is.null(cell[[name]])) empty else cell[[name]], empty)
   list(estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
        n_comparison = of("n_comparison", 0),

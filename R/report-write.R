@@ -5,14 +5,16 @@
 #' Whatever comes from the data is escaped. The page is written under a temporary name and renamed.
 #'
 #' @param file Path ending in `.html`, in a folder that exists.
-#' @param study The `twin_study` or `twin_arms`.
-#' @param designs Named list of designs made from it.
-#' @param effects Named list of effects, of [measure_effect()] and [measure_hazard()]. They are set side by side by
-#'   outcome; those of several outcomes, groups or arms have a table of their own.
+#' @param study The `twin_study`, `twin_arms` or `twin_panel`.
+#' @param designs Named list of designs made from it; of a study.
+#' @param effects Named list of effects, of [measure_effect()] and [measure_hazard()], or of a panel of [measure_did()]
+#'   and [summarise_did()]. They are set side by side by outcome; those of several outcomes, groups or arms, and paths
+#'   over time, have a table of their own.
 #' @param probes Named list of probes.
 #' @param title Heading of the page; made from the study by default.
 #' @param truth True differences where they are known (practice data): a numeric vector named by outcome.
-#' @param limit,ratio_range Balance limits, as in [assess_balance()].
+#' @param limit,ratio_range Balance limits, as in [assess_balance()]; of a study.
+#' @param trends,decomposition Of a panel: what [assess_trends()] and [decompose_did()] gave.
 #' @return `file`, invisibly.
 #' @section Errors: `twin_error_input` for lists without names or with other objects in them, `twin_error_file` when
 #'   the file can't be written.
@@ -26,9 +28,18 @@
 #' file.size(file) > 0
 #' @export
 write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
-                         limit = "standard", ratio_range = NULL) {
+                         limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL) {
   check_string(file)
-  check_class(study, c("twin_study", "twin_arms"), "frame_study")
+  check_class(study, c("twin_study", "twin_arms", "twin_panel"), c("frame_study", "frame_panel"))
+  if (inherits(study, "twin_panel")) {
+    parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
+    check_html_name(file)
+    write_page(file, parts, title)
+    return(invisible(file))
+  }
+  if (!is.null(c(trends, decomposition))) {
+    abort_input("{.arg trends} and {.arg decomposition} belong to the report of a panel.")
+  }
   study <- study_of(study)
   check_parts(designs, c("twin_design", "twin_arms"), "score_units")
   designs <- two_arm_designs(designs)
@@ -36,12 +47,15 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
   check_parts(probes, "twin_probe", "probe_pairs")
   check_string(title, null = TRUE)
   check_truth(truth, effects)
-  if (tolower(tools::file_ext(file)) != "html") {
-    abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html."), path = file)
-  }
+  check_html_name(file)
   balances <- lapply(designs, assess_balance, limit = limit, ratio_range = ratio_range)
   write_page(file, report_parts(study, designs, effects, probes, truth, balances, describe_groups(study)), title)
   invisible(file)
+}
+
+check_html_name <- function(file, call = rlang::caller_env()) {
+  if (tolower(tools::file_ext(file)) == "html") return(invisible(file))
+  abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html."), path = file, call = call)
 }
 
 write_page <- function(file, parts, title) {
@@ -89,7 +103,7 @@ effect_comparisons <- function(effects, truth) {
 }
 
 report_title <- function(study) {
-  sprintf("What did %s do to %s?", study$roles$treatment, and_list(study$roles$outcome))
+  sprintf("What did %s do to %s?", treatment_of(study), and_list(study$roles$outcome))
 }
 
 check_parts <- function(parts, class, made_by, arg = rlang::caller_arg(parts), call = rlang::caller_env()) {
@@ -112,10 +126,7 @@ check_truth <- function(truth, effects, call = rlang::caller_env()) {
 report_page <- function(parts, title) {
   tags <- htmltools::tags
   style <- readLines(system.file("report", "style.css", package = "carefultwin"), encoding = "UTF-8")
-  sections <- Filter(Negate(is.null), list(
-    question_section(parts), groups_section(parts), score_section(parts), balance_section(parts),
-    effects_section(parts), bias_section(parts), logbook_section(parts)
-  ))
+  sections <- Filter(Negate(is.null), if (is.null(parts$panel)) study_sections(parts) else panel_sections(parts))
   body <- htmltools::tagList(
     tags$header(
       tags$h1(title),
@@ -143,19 +154,28 @@ report_page <- function(parts, title) {
   )
 }
 
-# The answer first: balance, effects and hidden bias, a sentence each.
+study_sections <- function(parts) {
+  list(question_section(parts), groups_section(parts), score_section(parts), balance_section(parts),
+       effects_section(parts), bias_section(parts), logbook_section(parts))
+}
+
+# The answer first: effects, balance or trends, and hidden bias, a sentence each.
 findings_box <- function(parts) {
   tags <- htmltools::tags
+  found <- if (is.null(parts$panel)) study_findings(parts) else panel_findings(parts)
+  probes <- Map(function(probe, name) paste0(name, ": ", probe_verdict(probe)), parts$probes, names(parts$probes))
+  items <- unname(unlist(c(found, probes)))
+  if (length(items) == 0L) return(NULL)
+  tags$div(class = "findings", tags$strong("In short"), tags$ul(lapply(items, tags$li)))
+}
+
+study_findings <- function(parts) {
   balance <- Map(function(balance, name) {
     s <- summary(balance)
     sprintf("Balance of %s: %d of %d rows pass; the worst is %s with |SMD| %s.", name, s$passing, s$rows,
             s$worst_covariate, number_text(s$worst_smd))
   }, parts$balances, names(parts$balances))
-  effects <- lapply(parts$comparisons, comparison_finding)
-  probes <- Map(function(probe, name) paste0(name, ": ", probe_verdict(probe)), parts$probes, names(parts$probes))
-  items <- unname(unlist(c(effects, balance, probes)))
-  if (length(items) == 0L) return(NULL)
-  tags$div(class = "findings", tags$strong("In short"), tags$ul(lapply(items, tags$li)))
+  c(lapply(parts$comparisons, comparison_finding), balance)
 }
 
 comparison_finding <- function(comparison) {

@@ -98,9 +98,9 @@ cohort_lines <- function(x, number) {
   cells <- generics::tidy(x)
   labels <- x$study$cohorts$label[is_treated_cohort(x$study)]
   at <- match(labels, table$term)
-  count <- function(kind) vapply(labels, function(label) {
-    sum(cells$cohort == label & cells$kind == kind & !is.na(cells$estimate))
-  }, 0L)
+  count <- function(kind) {
+    vapply(labels, function(label) sum(cells$cohort == label & cells$kind == kind & !is.na(cells$estimate)), 0L)
+  }
   failed <- vapply(labels, function(label) sum(cells$cohort == label & !is.na(cells$reason)), 0L)
   out <- data.frame(
     `Treated from` = labels, `average effect` = number(table$estimate[at]), SE = number(table$std.error[at]),

@@ -1,0 +1,122 @@
+# Plans whose first part is `panel:`: timing, the time before treatment, effects over time.
+
+is_panel_plan <- function(plan) !is.null(plan$panel)
+
+check_panel_plan <- function(plan, keys) {
+  check_keys(plan[setdiff(names(plan), c("path", "lines"))], keys$panel_top, plan, character())
+  check_keys(plan$panel, keys$panel, plan, "panel")
+  if (!isTRUE(plan$trends)) check_keys(plan$trends, keys$trends, plan, "trends")
+  if (!isTRUE(plan$decompose)) check_keys(plan$decompose, keys$decompose, plan, "decompose")
+  for (name in names(check_map(plan$effects, plan, "effects"))) {
+    check_keys(plan$effects[[name]], keys$did, plan, c("effects", name))
+  }
+  for (name in names(check_map(plan$probes, plan, "probes"))) check_panel_probe(plan, name, keys)
+  check_keys(plan$report, keys$panel_report, plan, "report")
+}
+
+check_panel_probe <- function(plan, name, keys) {
+  settings <- plan$probes[[name]]
+  place <- c("probes", name)
+  check_keys(settings, keys$drift, plan, place)
+  if (!identical(settings$probe, "trends")) {
+    abort_plan(plan, place, "A probe of a panel must be of the kind {.code probe: trends}.")
+  }
+  if (is.null(settings$effect)) abort_plan(plan, place, "A probe must name the {.code effect} it is about.")
+  check_reference(settings$effect, names(plan$effects), "effect", plan, place)
+}
+
+plan_panel <- function(plan) {
+  settings <- plan$panel
+  if (!is.character(settings$data) || length(settings$data) != 1L) {
+    abort_plan(plan, c("panel", "data"), "The panel must name its {.code data}, one file.")
+  }
+  at_place(plan, "panel", {
+    settings$data <- read_units(beside_plan(plan, settings$data))
+    for (key in c("outcome", "time")) {
+      if (is.null(settings[[key]])) abort_input("The panel must name its {.code {key}}.", call = NULL)
+    }
+    settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
+    if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
+    for (key in c("event", "periods", "outcome")) settings[[key]] <- unlist(settings[[key]])
+    do.call(frame_panel, settings)
+  })
+}
+
+# A part of the plan that may be `true` or settings; NULL when it is not asked for.
+plan_part <- function(plan, part, verb, panel) {
+  settings <- plan[[part]]
+  if (is.null(settings) || isFALSE(settings)) return(NULL)
+  if (isTRUE(settings)) settings <- list()
+  at_place(plan, part, do.call(verb, c(list(panel), lapply(settings, unlist))))
+}
+
+# Per effect list(measured, shown): as estimated, and averaged as `over` says.
+plan_panel_effects <- function(plan, panel) {
+  averaging <- setdiff(names(formals(summarise_did)), c("x", "level", "seed"))
+  lapply(stats::setNames(nm = names(plan$effects)), function(name) {
+    at_place(plan, c("effects", name), {
+      settings <- lapply(plan$effects[[name]], unlist)
+      measured <- do.call(measure_did, c(list(panel), settings[setdiff(names(settings), averaging)]))
+      average <- settings[intersect(names(settings), averaging)]
+      if (length(average) > 0L && is.null(average$over)) {
+        abort_input("{.code {names(average)[1L]}} belongs to an average; say which with {.code over}.", call = NULL)
+      }
+      list(measured = measured, shown = if (length(average) == 0L) measured else
+        do.call(summarise_did, c(list(measured), average)))
+    })
+  })
+}
+
+plan_panel_probes <- function(plan, effects) {
+  lapply(stats::setNames(nm = names(plan$probes)), function(name) {
+    at_place(plan, c("probes", name), {
+      settings <- lapply(plan$probes[[name]], unlist)
+      do.call(probe_trends, c(list(effects[[settings$effect]]$measured),
+                              settings[setdiff(names(settings), c("probe", "effect"))]))
+    })
+  })
+}
+
+run_panel_plan <- function(plan, out, strict) {
+  panel <- plan_panel(plan)
+  resume_logbook(panel, previous_entries(out))
+  writeLines(format(panel))
+  trends <- plan_part(plan, "trends", assess_trends, panel)
+  if (!is.null(trends)) writeLines(c("", format(trends)))
+  if (strict && !is.null(trends) && isTRUE(generics::glance(trends)$p.value < 1 - trends$level)) {
+    complain(wrap_lines("twin run: the test of trends before treatment fails; with --strict nothing is measured."))
+    return(1L)
+  }
+  effects <- plan_panel_effects(plan, panel)
+  shown <- lapply(effects, `[[`, "shown")
+  truth <- unlist(plan$report$truth)
+  at_place(plan, c("report", "truth"), check_truth(truth, shown, call = NULL))
+  for (comparison in panel_comparisons(shown, truth)) writeLines(c("", format(comparison)))
+  decomposition <- plan_part(plan, "decompose", decompose_did, panel)
+  if (!is.null(decomposition)) writeLines(c("", format(decomposition)))
+  probes <- plan_panel_probes(plan, effects)
+  for (name in names(probes)) {
+    writeLines(c("", strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2)))
+  }
+  parts <- panel_parts(panel, shown, probes, truth, trends, decomposition)
+  deliver(out, function(draft) write_panel_results(draft, parts, plan), "Tables, figures and logbook:")
+}
+
+write_panel_results <- function(draft, parts, plan) {
+  for (folder in file.path(draft, c("tables", "figures"))) make_folder(folder)
+  table_file <- function(name) file.path(draft, "tables", file_name(name))
+  figure_file <- function(name) file.path(draft, "figures", paste0(file_name(name), ".png"))
+  results <- c(
+    list(trends = parts$trends, decomposition = parts$decomposition)[!vapply(list(parts$trends, parts$decomposition),
+                                                                             is.null, NA)],
+    prefixed("effects", parts$comparisons), prefixed("effect", parts$effects), prefixed("probe", parts$probes)
+  )
+  names(results) <- make.unique(names(results), " ")
+  write_tables(results, table_file, figure_file)
+  panel <- parts$panel
+  data.table::fwrite(summary(panel), paste0(table_file("timing"), ".csv"))
+  for (view in c("timing", "means", "event")) save_figure(plot(panel, view), figure_file(view))
+  data.table::fwrite(as.data.frame(logbook(panel)), file.path(draft, "logbook.csv"))
+  stopifnot(file.copy(plan$path, file.path(draft, "plan.yml")))
+  write_page(file.path(draft, "report.html"), parts, plan$report$title)
+}
