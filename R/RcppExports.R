@@ -73,6 +73,10 @@ glue_within_targets <- function(columns, unit, time, periods, block, blocks, wei
     .Call(`_carefultwin_glue_within_targets`, columns, unit, time, periods, block, blocks, weight, shown)
 }
 
+glue_unit_scatter <- function(y, s, block, blocks, centre) {
+    .Call(`_carefultwin_glue_unit_scatter`, y, s, block, blocks, centre)
+}
+
 glue_absorb_effects <- function(columns, codes, weight) {
     .Call(`_carefultwin_glue_absorb_effects`, columns, codes, weight)
 }

@@ -3,46 +3,56 @@
 #
 # Several hundred cells share their units, so influence is not stored cell by cell. A source hands out contributions
 # (estimate - truth is about their sum over the units) for any combination of cells:
-#   blocks: data (N x d), of which each unit's contribution to cell k is its row times column k of the coefficients of
-#           its block (list of d x K); the first column of data is s, so that weights which depend on the sizes of
-#           cohorts are a shift of the first coefficient;
+#   blocks: data, a function that gives an N x d matrix, of which each unit's contribution to cell k is its row times
+#           column k of the coefficients of its block (list of d x K); the first column is s, so that weights which
+#           depend on the sizes of cohorts are a shift of the first coefficient; scatter, where it is known: list of
+#           the blocks' cross-products of data; present: per unit, does it take part (NULL: all do)?
 #   rows:   per cell the units that take part and their contributions.
 # `block` is the code of each unit's cohort (in triple differences: of cohort and side).
 
-# Unadjusted cells of units all seen in all periods, with weights constant over time. y: N x P; s, cohort: N; cells:
-# data frame of cohort, time, base (codes); compare: per cell the codes of the comparison cohorts; side: N, 1, or -1 for
-# units whose cells are subtracted (triple differences).
+# Unadjusted cells of units all seen in all periods, with weights constant over time. y: outcomes, P per unit, unit after
+# unit; s, cohort: N; cells: data frame of cohort, time, base (codes); compare: per cell the codes of the comparison
+# cohorts; side: N, 1, or -1 for units whose cells are subtracted (triple differences).
 core_balanced_cells <- function(y, s, cohort, cells, compare, side = rep(1L, length(s))) {
-  y <- sweep(y, 2L, colMeans(y))  # takes the same from every cell, and keeps sums small
   sides <- sort(unique(side), decreasing = TRUE)  # shifts count the blocks of side 1, which come first
   count <- max(cohort)
-  block <- cohort + count * (match(side, sides) - 1L)
-  parts <- lapply(sides, function(one) balanced_side(y, s, cohort, side == one, cells, compare, count))
-  coefficients <- unlist(Map(function(part, one) lapply(part$coefficients, `*`, one), parts, sides), recursive = FALSE)
-  estimate <- Reduce(`+`, Map(function(part, one) one * part$estimate, parts, sides))
-  list(estimate = estimate, source = list(kind = "blocks", data = cbind(s, s * y), block = block,
-                                          coefficients = coefficients))
+  blocks <- count * length(sides)
+  block <- if (length(sides) == 1L) cohort else cohort + count * (match(side, sides) - 1L)
+  periods <- length(y) %/% length(s)
+  some <- matrix(y[seq_len(periods * min(length(s), 2000L))], periods)
+  centre <- rowMeans(some) - mean(some[1L, ])  # about the mean change since the first period
+  sums <- glue_unit_scatter(y, as.double(s), as.integer(block) - 1L, as.integer(blocks), centre)
+  parts <- Map(function(k, sign) {
+    own <- sums$totals[, (k - 1L) * count + seq_len(count), drop = FALSE]
+    balanced_side(sign * own[-1L, , drop = FALSE], own[1L, ], cells, compare)
+  }, seq_along(sides), sides)
+  of_block <- function(b) (b - 1L) * (periods + 1L) + seq_len(periods + 1L)
+  list(estimate = Reduce(`+`, lapply(parts, `[[`, "estimate")), source = list(
+    kind = "blocks", block = block,
+    data = function() {
+      wide <- t(matrix(y, periods))
+      cbind(s, s * sweep(wide - wide[, 1L], 2L, centre))
+    },
+    scatter = lapply(seq_len(blocks), function(b) sums$scatter[, of_block(b), drop = FALSE]),
+    coefficients = unlist(Map(function(part, sign) lapply(part$coefficients, function(own) own * c(
+      1, rep(sign, periods))), parts, sides), recursive = FALSE)
+  ))
 }
 
-balanced_side <- function(y, s, cohort, inside, cells, compare, count) {
-  code <- cohort[inside]
-  weight <- core_sums_by(s[inside], code, count)
-  totals <- matrix(0, count, ncol(y))
-  sums <- rowsum(s[inside] * y[inside, , drop = FALSE], code)
-  totals[as.integer(rownames(sums)), ] <- sums
-  coefficients <- lapply(seq_len(count), function(h) matrix(0, ncol(y) + 1L, nrow(cells)))
+# Of one side: totals (P x cohorts), sums of s times the outcome; weight: sums of s.
+balanced_side <- function(totals, weight, cells, compare) {
+  coefficients <- rep(list(matrix(0, nrow(totals) + 1L, nrow(cells))), length(weight))
   estimate <- numeric(nrow(cells))
   for (k in seq_len(nrow(cells))) {
     arms <- list(cells$cohort[k], compare[[k]])
     for (arm in 1:2) {
-      share <- c(1, -1)[arm] / sum(weight[arms[[arm]]])
-      change <- sum(totals[arms[[arm]], cells$time[k]] - totals[arms[[arm]], cells$base[k]])
+      size <- sum(weight[arms[[arm]]])
+      share <- c(1, -1)[arm] / size
+      change <- sum(totals[cells$time[k], arms[[arm]]] - totals[cells$base[k], arms[[arm]]])
       estimate[k] <- estimate[k] + share * change
-      column <- numeric(ncol(y) + 1L)
-      column[cells$time[k] + 1L] <- share
-      column[cells$base[k] + 1L] <- -share
-      column[1L] <- -share * change / sum(weight[arms[[arm]]])
-      for (h in arms[[arm]]) coefficients[[h]][, k] <- column
+      for (h in arms[[arm]]) {
+        coefficients[[h]][c(1L, cells$time[k] + 1L, cells$base[k] + 1L), k] <- c(-share * change / size, share, -share)
+      }
     }
   }
   list(estimate = estimate, coefficients = coefficients)
@@ -120,9 +130,10 @@ core_contributions <- function(source, combine, shift = NULL) {
     if (!is.null(shift)) out <- out + source$s * shift[source$block, , drop = FALSE]
     return(out)
   }
+  data <- source$data()
   for (h in seq_along(source$coefficients)) {
     at <- which(source$block == h)
-    if (length(at) > 0L) out[at, ] <- source$data[at, , drop = FALSE] %*% block_coefficients(source, h, combine, shift)
+    if (length(at) > 0L) out[at, ] <- data[at, , drop = FALSE] %*% block_coefficients(source, h, combine, shift)
   }
   out
 }
@@ -141,10 +152,11 @@ core_cluster_sums <- function(source, combine, shift, cluster) {
     return(sums_on(core_contributions(source, combine, shift), cluster, size))
   }
   out <- matrix(0, size, ncol(combine))
+  data <- source$data()
   for (h in seq_along(source$coefficients)) {
     at <- which(source$block == h)
     if (length(at) == 0L) next
-    sums <- sums_on(source$data[at, , drop = FALSE], cluster[at], size)
+    sums <- sums_on(data[at, , drop = FALSE], cluster[at], size)
     out <- out + sums %*% block_coefficients(source, h, combine, shift)
   }
   out
@@ -159,22 +171,25 @@ sums_on <- function(x, code, size) {
 
 is_own_cluster <- function(cluster) !is.unsorted(cluster, strictly = TRUE)
 
-# J x J covariance with the factor G / (G - 1). Units that are their own clusters need only the scatter of each block.
-core_source_vcov <- function(source, combine, shift, cluster) {
-  clusters <- length(unique(cluster))
+# J x J covariance with the factor G / (G - 1); clusters: G. Units that are their own clusters need only the scatter of
+# each block.
+core_source_vcov <- function(source, combine, shift, cluster, clusters = length(unique(cluster))) {
   factor <- clusters / (clusters - 1)
   if (!is_own_cluster(cluster)) return(crossprod(core_cluster_sums(source, combine, shift, cluster)) * factor)
-  if (source$kind == "blocks") {
-    out <- matrix(0, ncol(combine), ncol(combine))
-    for (h in seq_along(source$coefficients)) {
-      at <- which(source$block == h)
-      if (length(at) == 0L) next
-      coefficients <- block_coefficients(source, h, combine, shift)
-      out <- out + crossprod(coefficients, crossprod(source$data[at, , drop = FALSE]) %*% coefficients)
-    }
-    return(out * factor)
-  }
-  rows_vcov(source, combine, shift) * factor
+  if (source$kind == "rows") return(rows_vcov(source, combine, shift) * factor)
+  few <- is.null(source$scatter) && ncol(combine) < nrow(source$coefficients[[1L]])
+  if (few) return(crossprod(core_contributions(source, combine, shift)) * factor)
+  scatter <- if (is.null(source$scatter)) block_scatter(source) else source$scatter
+  parts <- lapply(seq_along(source$coefficients), function(h) {
+    coefficients <- block_coefficients(source, h, combine, shift)
+    crossprod(coefficients, scatter[[h]] %*% coefficients)
+  })
+  Reduce(`+`, parts) * factor
+}
+
+block_scatter <- function(source) {
+  data <- source$data()
+  lapply(seq_along(source$coefficients), function(h) crossprod(data[source$block == h, , drop = FALSE]))
 }
 
 # A stretch of units at a time, so that n x cells never stands in memory at once.

@@ -70,10 +70,17 @@ core_within_source <- function(rows, block, fit, s) {
   }, numeric(t + 1L + p))
   data <- glue_within_residuals(rows$columns, rows$unit - 1L, rows$time - 1L, t, as.integer(block) - 1L,
                                 length(fit$maps), rows$weight, rows$weight, residual)
-  list(kind = "blocks", data = cbind(s, data), block = block, coefficients = lapply(fit$maps, function(map) {
+  list(kind = "blocks", data = function() cbind(s, data), block = block, present = present_units(rows),
+       coefficients = lapply(fit$maps, function(map) {
     map[t + 1L, ] <- 0
     rbind(0, map %*% fit$inverse[, fit$own, drop = FALSE])
   }))
+}
+
+# Which units have a row that counts; NULL where all do.
+present_units <- function(rows) {
+  gone <- rows$weight == 0
+  if (any(gone)) tabulate(rows$unit[!gone], rows$unit[length(rows$unit)]) > 0L
 }
 
 # Imputation (Borusyak, Jaravel & Spiess 2024): unit and period effects, and covariates, from untreated rows alone;
@@ -117,7 +124,8 @@ core_impute_cells <- function(rows, cohort, cohorts, fit_weight, shown, cells, s
     rbind(0, column)
   })
   list(estimate = estimate, size = size, aliased = fit$aliased,
-       source = list(kind = "blocks", data = cbind(s, data), block = cohort, coefficients = coefficients))
+       source = list(kind = "blocks", data = function() cbind(s, data), block = cohort, coefficients = coefficients,
+                     present = present_units(utils::modifyList(rows, list(weight = fit_weight + shown)))))
 }
 
 # Is a combination of coefficients in the span of what the rows tell?

@@ -32,25 +32,39 @@ changing_columns <- function(panel) {
 
 # What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
 # there are none), and cohort, cluster and s of each unit.
-within_view <- function(panel, y, asked, weight = rep(1, length(y)), call) {
-  unit <- panel$unit
-  order <- seq_along(unit)
-  if (!panel$repeats) {
-    unit <- if (is.null(panel$group)) panel$cohort else panel$group
-    order <- order(unit)
-    unit <- match(unit[order], unique(unit[order]))
-  }
-  of_row <- panel$unit[order]
+within_view <- function(panel, y, asked, weight = NULL, call) {
+  view <- if (panel$repeats) {
+    list(order = NULL, unit = panel$unit, cohort = panel$cohort, s = unit_weight(panel),
+         cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
+  } else group_view(panel, call)
+  rows <- row_weights(panel, y, weight)
+  x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
+  pick <- function(v) if (is.null(view$order)) v else v[view$order]
+  view$rows <- list(columns = cbind(pick(rows$y), centred_columns(x)[pick(seq_along(y)), , drop = FALSE]),
+                    unit = view$unit, time = pick(panel$time), periods = nrow(panel$periods),
+                    weight = pick(rows$weight))
+  view
+}
+
+# Weights, 0 for rows without an outcome, whose outcome becomes 0; the others' mean is taken off.
+row_weights <- function(panel, y, weight) {
+  own <- if (is.null(panel$s)) rep(1, length(y)) else panel$s
+  if (!is.null(weight)) own <- own * weight
+  if (!anyNA(y)) return(list(weight = own, y = y - sum(own * y) / sum(own)))
+  own[is.na(y)] <- 0
+  y[is.na(y)] <- 0
+  list(weight = own, y = y - sum(own * y) / sum(own))
+}
+
+# Of a repeated cross-section: its rows by group, which then are the units.
+group_view <- function(panel, call) {
+  unit <- if (is.null(panel$group)) panel$cohort else panel$group
+  order <- order(unit)
+  unit <- match(unit[order], unique(unit[order]))
   first <- which(!duplicated(unit))
-  x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)[order, , drop = FALSE]
-  s <- if (is.null(panel$s)) rep(1, length(y)) else panel$s
-  weight <- (s * weight * !is.na(y))[order]
-  y <- ifelse(is.na(y), 0, y)[order]
-  centre <- sum(weight * y) / sum(weight)
-  list(rows = list(columns = cbind(y - centre, centred_columns(x)), unit = unit, time = panel$time[order],
-                   periods = nrow(panel$periods), weight = weight),
-       cohort = panel$cohort[of_row[first]], cluster = within_clusters(panel, unit, of_row, call),
-       s = core_sums_by(s[order], unit) / if (panel$repeats) tabulate(unit) else 1, order = order)
+  s <- if (is.null(panel$s)) rep(1, length(unit)) else panel$s[order]
+  list(order = order, unit = unit, cohort = panel$cohort[order][first], s = core_sums_by(s, unit),
+       cluster = within_clusters(panel, unit, order, call))
 }
 
 # On one scale, and without their large means.
@@ -65,7 +79,7 @@ within_clusters <- function(panel, unit, of_row, call) {
   cluster <- panel$cluster[of_row]
   name <- attr(panel$cluster, "name")
   first <- which(!duplicated(unit))
-  if (!panel$repeats && any(cluster != cluster[first][unit])) {
+  if (any(cluster != cluster[first][unit])) {
     if (!is.null(panel$group)) {
       abort_input(c("Clusters must hold whole groups in a regression with group effects.",
                     i = "Choose a {.arg cluster} above the groups, or leave it out."), call = call)
@@ -111,6 +125,7 @@ covariate_matrix_or_null <- function(panel) {
 absorbed_two_way <- function(panel, y, asked, call) {
   view <- within_view(panel, y, asked, call = call)
   rows <- view$rows
+  if (is.null(view$order)) view$order <- seq_along(y)
   d <- as.double(panel$periods$position[rows$time] >= panel$cohorts$position[view$cohort[rows$unit]])
   codes <- c(list(rows$unit, rows$time), lapply(asked$absorb, function(code) code[view$order]))
   columns <- core_absorb(cbind(d, rows$columns), codes, rows$weight)
@@ -131,8 +146,8 @@ absorbed_two_way <- function(panel, y, asked, call) {
   residual <- columns[, 2L] - drop(x %*% coefficients)
   own <- core_sums_by(rows$weight * residual * drop(x %*% inverse[, 1L]), rows$unit)
   blocks <- nrow(panel$cohorts)
-  source <- list(kind = "blocks", data = cbind(view$s, own), block = view$cohort,
-                 coefficients = rep(list(matrix(0:1)), blocks))
+  source <- list(kind = "blocks", data = function() cbind(view$s, own), block = view$cohort,
+                 present = present_units(rows), coefficients = rep(list(matrix(0:1)), blocks))
   list(cells = NULL, estimate = c(difference = coefficients[1L]), source = source, size = NULL, fixed = TRUE,
        cluster = view$cluster, notes = aliased_note(panel, rev(solved$aliased)[-1L]))
 }
@@ -174,9 +189,10 @@ estimate_interaction <- function(panel, y, asked, call) {
 
 # Rows with an outcome, cohorts x periods.
 cell_counts <- function(panel, y) {
-  inside <- !is.na(y)
-  matrix(as.double(table(factor(panel$cohort[panel$unit[inside]], seq_len(nrow(panel$cohorts))),
-                         factor(panel$time[inside], seq_len(nrow(panel$periods))))), nrow(panel$cohorts))
+  cohorts <- nrow(panel$cohorts)
+  cell <- panel$cohort[panel$unit] + cohorts * (panel$time - 1L)
+  if (anyNA(y)) cell <- cell[!is.na(y)]
+  matrix(as.double(tabulate(cell, cohorts * nrow(panel$periods))), cohorts)
 }
 
 estimate_imputation <- function(panel, y, asked, call) {
@@ -187,7 +203,7 @@ estimate_imputation <- function(panel, y, asked, call) {
   rownames(cells) <- NULL
   since <- panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
   view <- within_view(panel, y, asked, call = call)
-  since <- since[view$order]
+  if (!is.null(view$order)) since <- since[view$order]
   found <- core_impute_cells(view$rows, view$cohort, nrow(panel$cohorts),
                              view$rows$weight * (since < -asked$anticipation), view$rows$weight * (since >= 0), cells,
                              view$s)

@@ -1,12 +1,13 @@
 # Standard errors, p-values and the object of an effect over time.
 
 infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env()) {
-  codes <- unique(found$cluster)
-  cluster <- match(found$cluster, codes)
   name <- attr(found$cluster, "name")
+  own <- is_own_cluster(as.vector(found$cluster))
+  codes <- if (own) as.vector(found$cluster) else unique(as.vector(found$cluster))
+  cluster <- if (own) seq_along(codes) else match(found$cluster, codes)
   used <- clusters_in_use(found$source, cluster)
-  check_cluster_count(cluster[used], name, call)
-  count <- length(unique(cluster[used]))
+  count <- if (own) length(used) else length(unique(cluster[used]))
+  check_cluster_count(if (count < 20L) cluster[used] else seq_len(count), name, call)
   table <- did_table(panel, y, found)
   estimable <- !is.na(table$estimate)
   if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
@@ -33,7 +34,8 @@ cluster_labels <- function(panel, codes, name) {
 clusters_in_use <- function(source, cluster) {
   if (source$kind == "rows") return(sort(unique(unlist(source$rows))))
   in_block <- vapply(source$coefficients, function(own) any(own != 0), NA)
-  which(in_block[source$block] & rowSums(source$data != 0) > 0)
+  used <- if (all(in_block)) rep(TRUE, length(source$block)) else in_block[source$block]
+  which(if (is.null(source$present)) used else used & source$present)
 }
 
 did_table <- function(panel, y, found) {
@@ -53,8 +55,9 @@ did_table <- function(panel, y, found) {
 
 # Rows with an outcome under treatment, and without.
 treated_counts <- function(panel, y) {
-  since <- panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
-  c(sum(since >= 0 & !is.na(y)), sum(since < 0 & !is.na(y)))
+  counts <- cell_counts(panel, y)
+  treated <- outer(panel$cohorts$position, panel$periods$position, `<=`)
+  c(sum(counts[treated]), sum(counts[!treated]))
 }
 
 stop_no_cell <- function(table, asked, call) {
@@ -70,7 +73,7 @@ stop_no_cell <- function(table, asked, call) {
 # terms are made of the source's columns (the identity by default). y: for counts.
 new_did <- function(panel, outcome, asked, found, table, clustering, y, combine = NULL, shift = NULL) {
   if (is.null(combine)) combine <- diag(length(found$estimate))
-  vcov <- core_source_vcov(found$source, combine, shift, clustering$cluster)
+  vcov <- core_source_vcov(found$source, combine, shift, clustering$cluster, clustering$count)
   unknown <- is.na(table$estimate)
   vcov[unknown, ] <- NA_real_
   vcov[, unknown] <- NA_real_
@@ -195,8 +198,9 @@ warn_did <- function(effect) {
     }
   }
   panel <- effect$study
-  clusters <- tapply(panel$cluster, panel$cohort, function(codes) length(unique(codes)))
-  tiny <- is_treated_cohort(panel) & as.vector(clusters) < 2L
+  first <- match(seq_len(nrow(panel$cohorts)), panel$cohort)
+  alone <- !seq_len(nrow(panel$cohorts)) %in% panel$cohort[panel$cluster != panel$cluster[first][panel$cohort]]
+  tiny <- is_treated_cohort(panel) & alone
   if (any(tiny)) {
     labels <- panel$cohorts$label[tiny] # nolint: object_usage_linter. In the message.
     warn_kind("tiny_cohort", c(

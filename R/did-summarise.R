@@ -114,7 +114,7 @@ averaged_did <- function(x, table, averages, over) {
   x$shift <- averages$shift
   x$over <- over
   x$estimate <- stats::setNames(table$estimate, table$term)
-  x$vcov <- core_source_vcov(x$source, x$combine, x$shift, x$cluster)
+  x$vcov <- core_source_vcov(x$source, x$combine, x$shift, x$cluster, x$clusters)
   dimnames(x$vcov) <- list(table$term, table$term)
   x$p.value <- NULL
   x

@@ -41,13 +41,12 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   compare <- compared_cohorts(panel, cells, settings)
   cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
   s <- unit_weight(panel)
-  shape <- if (panel$repeats) wide_outcome(panel, y)
-  balanced <- settings$adjustment == "none" && !is.null(shape) && !anyNA(shape$y) && has_constant_weight(panel, s)
+  balanced <- settings$adjustment == "none" && is_complete(panel, y) && has_constant_weight(panel, s)
   asked <- which(is.na(cells$reason) & cells$kind != "base")
   found <- if (balanced) {
-    balanced_cells(shape$y, s, panel, cells[asked, ], compare[asked], settings$side)
+    balanced_cells(y, s, panel, cells[asked, ], compare[asked], settings$side)
   } else {
-    looped_cells(panel, y, shape, s, cells[asked, ], compare[asked], settings)
+    looped_cells(panel, y, s, cells[asked, ], compare[asked], settings)
   }
   cells$estimate <- ifelse(cells$kind == "base" & is.na(cells$reason), 0, NA_real_)
   cells$estimate[asked] <- found$estimate
@@ -58,6 +57,11 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   affected <- if (is.null(settings$side)) TRUE else settings$side == 1L
   list(cells = cells, source = on_all_cells(found$source, asked, nrow(cells)),
        size = core_sums_by(s * affected, panel$cohort, nrow(panel$cohorts)), side = settings$side)
+}
+
+# Is every unit seen with an outcome in every period?
+is_complete <- function(panel, y) {
+  panel$repeats && length(y) == length(panel$cohort) * nrow(panel$periods) && !anyNA(y)
 }
 
 # A unit's weight: its mean over rows.
@@ -97,7 +101,8 @@ balanced_cells <- function(y, s, panel, cells, compare, side) {
 }
 
 # Cell by cell: other units in each, covariates, or a repeated cross-section.
-looped_cells <- function(panel, y, shape, s, cells, compare, settings) {
+looped_cells <- function(panel, y, s, cells, compare, settings) {
+  shape <- if (panel$repeats) wide_outcome(panel, y)
   units <- split(seq_along(panel$cohort), factor(panel$cohort, seq_len(nrow(panel$cohorts))))
   x <- if (settings$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
   sides <- if (is.null(settings$side)) rep(1L, length(panel$cohort)) else settings$side
@@ -220,7 +225,11 @@ average_weights <- function(over, values, size) {
 }
 
 # The outcome per row of the panel: the seal is broken here.
-panel_values <- function(panel, outcome, by) as.double(open_outcome(panel, outcome, by = by))
+panel_values <- function(panel, outcome, by) {
+  values <- open_outcome(panel, outcome, by = by)
+  attributes(values) <- NULL
+  values
+}
 
 # The adjustment asked for, or the fullest one that the panel allows. regression: is it one regression for all?
 panel_adjustment <- function(panel, adjustment, regression, call) {

@@ -88,7 +88,7 @@ did_labels <- function(x, table) {
   base <- ifelse(table$kind == "base", " (base)", "")
   words <- switch(x$over, event = ifelse(is.na(table$event_time), table$term, paste0(table$event_time, base)),
                   cohort = ifelse(table$term == "average", table$term, paste("from", table$term)),
-                  calendar = table$term, "average")
+                  calendar = table$term, all = "average", "effect")
   if (x$over == "event") sub("^average$", "average of 0 on", words) else words
 }
 
@@ -179,10 +179,14 @@ path_plot <- function(x) {
 }
 
 path_subtitle <- function(x, base) {
-  paste0(sprintf("Lines: %s interval of each effect.", level_text(x$level)),
-         if (!is.null(x$bands)) " Shaded: band that holds the whole path at once.",
-         if (nrow(base) > 0L) " Cross: the base period." else if (x$asked$base == "previous" && uses_comparison(x))
-           " Before treatment each period is measured from the one before it.")
+  wrapped_lines(paste0(
+    sprintf("Lines: %s interval of each effect.", level_text(x$level)),
+    if (!is.null(x$bands)) " Shaded: band that holds the whole path at once.",
+    if (nrow(base) > 0L) " Cross: the base period.",
+    if (x$asked$base == "previous" && uses_comparison(x)) {
+      " Before treatment each period is measured from the one before it."
+    }
+  ), 95)
 }
 
 # Cells of each cohort over time.
@@ -200,7 +204,7 @@ cells_plot <- function(x) {
     ggplot2::geom_point(shape = 21, size = 2.2, stroke = 0.9) +
     ggplot2::scale_colour_manual(values = stage_colours, name = NULL) +
     ggplot2::scale_fill_manual(values = stage_fills, name = NULL) +
-    period_axis(x$study) +
+    period_axis(x$study, 5L) +
     ggplot2::facet_wrap(~label, ncol = if (length(unique(table$label)) > 3L) 2L else 1L) +
     ggplot2::labs(x = x$study$roles$time, y = "effect", title = did_title(x),
                   subtitle = sprintf("One effect per cohort and period, with its %s interval.", level_text(x$level)),

@@ -300,8 +300,8 @@ agreement_sentence <- function(x) {
   rows <- rows[rows$first %in% names(adjusted) & rows$second %in% names(adjusted), ]
   far <- rows[which.max(abs(rows$statistic)), ]
   sprintf(paste("Do the %d %sestimates agree? Joint test: p %s. Furthest apart in standard errors: %s and %s,",
-                "%s (SE %s)."), test$effects, if (inherits(adjusted[[1L]], "twin_did")) "" else "adjusted ", p_phrase(test$p.value), far$first, far$second,
-          number_text(abs(far$difference)), number_text(far$std.error))
+                "%s (SE %s)."), test$effects, if (inherits(adjusted[[1L]], "twin_did")) "" else "adjusted ",
+          p_phrase(test$p.value), far$first, far$second, number_text(abs(far$difference)), number_text(far$std.error))
 }
 
 partial_populations <- function(x) {

@@ -139,10 +139,10 @@ cohort_middles <- function(x) {
   as.vector(tapply(place, factor(x$cohort, seq_len(nrow(x$cohorts))), mean))
 }
 
-# Period codes on the axis, with about ten labels.
-period_axis <- function(x) {
+# Period codes on the axis, with at most so many labels.
+period_axis <- function(x, most = 10L) {
   codes <- seq_len(nrow(x$periods))
-  shown <- codes[codes %% max(1L, ceiling(length(codes) / 10)) == 1L | length(codes) <= 10L]
+  shown <- codes[(codes - 1L) %% ceiling(length(codes) / most) == 0L]
   ggplot2::scale_x_continuous(breaks = shown, labels = x$periods$label[shown], expand = ggplot2::expansion(0.02))
 }
 

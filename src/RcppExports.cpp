@@ -247,6 +247,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_unit_scatter
+Rcpp::List glue_unit_scatter(const Rcpp::NumericVector y, const Rcpp::NumericVector s, const Rcpp::IntegerVector block, int blocks, const Rcpp::NumericVector centre);
+RcppExport SEXP _carefultwin_glue_unit_scatter(SEXP ySEXP, SEXP sSEXP, SEXP blockSEXP, SEXP blocksSEXP, SEXP centreSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type y(ySEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type s(sSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type block(blockSEXP);
+    Rcpp::traits::input_parameter< int >::type blocks(blocksSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type centre(centreSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_unit_scatter(y, s, block, blocks, centre));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_absorb_effects
 SEXP glue_absorb_effects(const Rcpp::NumericMatrix columns, const Rcpp::List codes, const Rcpp::NumericVector weight);
 RcppExport SEXP _carefultwin_glue_absorb_effects(SEXP columnsSEXP, SEXP codesSEXP, SEXP weightSEXP) {
@@ -279,6 +293,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_within_grams", (DL_FUNC) &_carefultwin_glue_within_grams, 7},
     {"_carefultwin_glue_within_residuals", (DL_FUNC) &_carefultwin_glue_within_residuals, 9},
     {"_carefultwin_glue_within_targets", (DL_FUNC) &_carefultwin_glue_within_targets, 8},
+    {"_carefultwin_glue_unit_scatter", (DL_FUNC) &_carefultwin_glue_unit_scatter, 5},
     {"_carefultwin_glue_absorb_effects", (DL_FUNC) &_carefultwin_glue_absorb_effects, 3},
     {NULL, NULL, 0}
 };

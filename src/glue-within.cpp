@@ -1,4 +1,5 @@
 #include "kernels/absorb.h"  // first: the build breaks if a kernel leans on R
+#include "kernels/unit_scatter.h"
 #include "kernels/within.h"
 #include <RcppEigen.h>
 
@@ -40,6 +41,18 @@ Eigen::MatrixXd glue_within_targets(const Rcpp::NumericMatrix columns, const Rcp
                                     int blocks, const Rcpp::NumericVector weight, const Rcpp::NumericVector shown) {
   if (weight.size() != columns.nrow() || shown.size() != columns.nrow()) Rcpp::stop("lengths differ");
   return twin::within_targets(within_rows(columns, unit, time, periods, block, blocks), weight.begin(), shown.begin());
+}
+
+// y: P values per unit; s, block (codes from 0): per unit; centre: P.
+// [[Rcpp::export(rng = false)]]
+Rcpp::List glue_unit_scatter(const Rcpp::NumericVector y, const Rcpp::NumericVector s, const Rcpp::IntegerVector block,
+                             int blocks, const Rcpp::NumericVector centre) {
+  const R_xlen_t units = s.size(), periods = centre.size();
+  if (y.size() != units * periods || block.size() != units) Rcpp::stop("lengths differ");
+  if (units == 0 || Rcpp::min(block) < 0 || Rcpp::max(block) >= blocks) Rcpp::stop("a block is out of range");
+  twin::UnitScatter out = twin::unit_scatter(y.begin(), units, static_cast<int>(periods), s.begin(), block.begin(),
+                                             blocks, centre.begin());
+  return Rcpp::List::create(Rcpp::Named("scatter") = out.scatter, Rcpp::Named("totals") = out.totals);
 }
 
 // codes: list of n codes from 0. Returns the residual columns, or NULL when they did not settle.
