@@ -10,9 +10,9 @@
 #   rows:   per cell the units that take part and their contributions.
 # `block` is the code of each unit's cohort (in triple differences: of cohort and side).
 
-# Unadjusted cells of units all seen in all periods, with weights constant over time. y: outcomes, P per unit, unit after
-# unit; s, cohort: N; cells: data frame of cohort, time, base (codes); compare: per cell the codes of the comparison
-# cohorts; side: N, 1, or -1 for units whose cells are subtracted (triple differences).
+# Unadjusted cells of units all seen in all periods, with weights constant over time. y: outcomes, P per unit, unit
+# after unit; s, cohort: N; cells: data frame of cohort, time, base (codes); compare: per cell the codes of the
+# comparison cohorts; side: N, 1, or -1 for units whose cells are subtracted (triple differences).
 core_balanced_cells <- function(y, s, cohort, cells, compare, side = rep(1L, length(s))) {
   sides <- sort(unique(side), decreasing = TRUE)  # shifts count the blocks of side 1, which come first
   count <- max(cohort)
@@ -34,8 +34,9 @@ core_balanced_cells <- function(y, s, cohort, cells, compare, side = rep(1L, len
       cbind(s, s * sweep(wide - wide[, 1L], 2L, centre))
     },
     scatter = lapply(seq_len(blocks), function(b) sums$scatter[, of_block(b), drop = FALSE]),
-    coefficients = unlist(Map(function(part, sign) lapply(part$coefficients, function(own) own * c(
-      1, rep(sign, periods))), parts, sides), recursive = FALSE)
+    coefficients = unlist(Map(function(part, sign) {
+      lapply(part$coefficients, function(own) own * c(1, rep(sign, periods)))
+    }, parts, sides), recursive = FALSE)
   ))
 }
 

@@ -84,19 +84,19 @@ present_units <- function(rows) {
 }
 
 # Imputation (Borusyak, Jaravel & Spiess 2024): unit and period effects, and covariates, from untreated rows alone;
-# a cell is the mean of what treated outcomes are above them. fit_weight, shown: n, the weights of untreated and of
-# treated rows. cells: data frame of cohort and time (codes). Contributions follow their conservative variance: treated
-# rows enter with their distance from the mean of their cell. Returns list(estimate, size, source); estimate NA where
-# the period or all units of the cell have no untreated rows.
-core_impute_cells <- function(rows, cohort, cohorts, fit_weight, shown, cells, s) {
+# a cell is the mean of what treated outcomes are above them. untreated_weight, shown: n, the weights of untreated and
+# of treated rows. cells: data frame of cohort and time (codes). Contributions follow their conservative variance:
+# treated rows enter with their distance from the mean of their cell. Returns list(estimate, size, source); estimate NA
+# where the period or all units of the cell have no untreated rows.
+core_impute_cells <- function(rows, cohort, cohorts, untreated_weight, shown, cells, s) {
   t <- rows$periods
   p <- ncol(rows$columns) - 1L
-  rows$weight <- fit_weight
+  rows$weight <- untreated_weight
   grams <- core_within_grams(rows, cohort, cohorts)
   none <- rep(list(matrix(0, t, 0L)), cohorts)
   fit <- core_within_fit(grams, none, p)
   targets <- glue_within_targets(rows$columns, rows$unit - 1L, rows$time - 1L, t, as.integer(cohort) - 1L,
-                                 as.integer(cohorts), fit_weight, shown)
+                                 as.integer(cohorts), untreated_weight, shown)
   place <- (cells$cohort - 1L) * t + cells$time
   q <- t + 1L + p
   size <- targets[q + 1L, place]
@@ -109,7 +109,7 @@ core_impute_cells <- function(rows, cohort, cohorts, fit_weight, shown, cells, s
   g[t + 1L] <- 1
   g[regressors] <- -fit$coefficients
   data <- glue_within_residuals(rows$columns, rows$unit - 1L, rows$time - 1L, t, as.integer(cohort) - 1L,
-                                as.integer(cohorts), fit_weight, fit_weight + shown,
+                                as.integer(cohorts), untreated_weight, untreated_weight + shown,
                                 matrix(g, q, cohorts))
   data <- centre_treated(data, rows, cohort, shown, cells, ifelse(is.na(estimate), 0, estimate))
   gap[, is.na(estimate)] <- 0
@@ -125,7 +125,7 @@ core_impute_cells <- function(rows, cohort, cohorts, fit_weight, shown, cells, s
   })
   list(estimate = estimate, size = size, aliased = fit$aliased,
        source = list(kind = "blocks", data = function() cbind(s, data), block = cohort, coefficients = coefficients,
-                     present = present_units(utils::modifyList(rows, list(weight = fit_weight + shown)))))
+                     present = present_units(utils::modifyList(rows, list(weight = untreated_weight + shown)))))
 }
 
 # Is a combination of coefficients in the span of what the rows tell?

@@ -33,10 +33,7 @@ changing_columns <- function(panel) {
 # What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
 # there are none), and cohort, cluster and s of each unit.
 within_view <- function(panel, y, asked, weight = NULL, call) {
-  view <- if (panel$repeats) {
-    list(order = NULL, unit = panel$unit, cohort = panel$cohort, s = unit_weight(panel),
-         cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
-  } else group_view(panel, call)
+  view <- if (panel$repeats) unit_view(panel) else group_view(panel, call)
   rows <- row_weights(panel, y, weight)
   x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
   pick <- function(v) if (is.null(view$order)) v else v[view$order]
@@ -44,6 +41,11 @@ within_view <- function(panel, y, asked, weight = NULL, call) {
                     unit = view$unit, time = pick(panel$time), periods = nrow(panel$periods),
                     weight = pick(rows$weight))
   view
+}
+
+unit_view <- function(panel) {
+  list(order = NULL, unit = panel$unit, cohort = panel$cohort, s = unit_weight(panel),
+       cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
 }
 
 # Weights, 0 for rows without an outcome, whose outcome becomes 0; the others' mean is taken off.

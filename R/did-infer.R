@@ -78,14 +78,14 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y, combine 
   vcov[unknown, ] <- NA_real_
   vcov[, unknown] <- NA_real_
   dimnames(vcov) <- list(table$term, table$term)
-  missing <- sum(is.na(y))
+  missing <- if (anyNA(y)) sum(is.na(y)) else 0L
   structure(list(
     outcome = outcome, estimator = asked$estimator, estimand = "ATT", level = asked$level, asked = asked, study = panel,
     over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = vcov,
     df = clustering$df, source = found$source, combine = combine, shift = shift, cells = found$cells, size = found$size,
     fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name,
     cluster_labels = clustering$labels, clusters = clustering$count,
-    inference = clustering$text, notes = found$notes, missing = missing, nobs = sum(!is.na(y)), bands = NULL,
+    inference = clustering$text, notes = found$notes, missing = missing, nobs = length(y) - missing, bands = NULL,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
     events = panel$events[[outcome]], limits = NULL, p.value = NULL, draws = NULL

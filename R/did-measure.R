@@ -227,6 +227,7 @@ collapse_panel <- function(panel, y, call = rlang::caller_env()) {
                            labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name")))
   out$columns <- if (is.null(x)) list() else columns
   out$rows <- panel$rows[inside[match(cells, cell)]]
+  out$in_order <- FALSE
   out$repeats <- TRUE
   out$collapsed <- TRUE
   out$first_row <- which(!duplicated(out$unit))
@@ -235,7 +236,7 @@ collapse_panel <- function(panel, y, call = rlang::caller_env()) {
 
 # list(cells or NULL, estimate, source, size, fixed, cluster, notes, ...), see the estimators of did-estimators.R.
 estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
-  if (all(is.na(y))) abort_input("The outcome has no values.", call = call)
+  if (anyNA(y) && all(is.na(y))) abort_input("The outcome has no values.", call = call)
   switch(asked$estimator,
     group_time = estimate_group_time(panel, y, asked), triple = estimate_triple(panel, y, asked),
     imputation = estimate_imputation(panel, y, asked, call), interaction = estimate_interaction(panel, y, asked, call),

@@ -130,7 +130,9 @@ agreement_rows <- function(x) {
   pairs <- utils::combn(length(x$effects), 2L)
   first <- pairs[1L, ]
   second <- pairs[2L, ]
-  variance <- diag(found$vcov)[first] + diag(found$vcov)[second] - 2 * found$vcov[cbind(first, second)]
+  apart <- diag(found$vcov)[first] + diag(found$vcov)[second]
+  variance <- apart - 2 * found$vcov[cbind(first, second)]
+  variance[!is.na(variance) & variance < 1e-10 * apart] <- 0  # the same estimate twice
   names <- names(x$effects)
   contrast_rows(data.frame(first = names[first], second = names[second]),
                 unname(found$estimate[first] - found$estimate[second]), sqrt(pmax(unname(variance), 0)), found$df,

@@ -28,8 +28,8 @@ plan_cells <- function(panel, settings) {
 compared_cohorts <- function(panel, cells, settings) {
   onset <- panel$cohorts$position
   position <- panel$periods$position
+  if (settings$comparison == "never") return(rep(list(which(onset == Inf)), nrow(cells)))
   lapply(seq_len(nrow(cells)), function(k) {
-    if (settings$comparison == "never") return(which(onset == Inf))
     latest <- max(position[c(cells$time[k], cells$base[k])], na.rm = TRUE)
     which(onset > latest + settings$anticipation & seq_along(onset) != cells$cohort[k])
   })
@@ -224,11 +224,14 @@ average_weights <- function(over, values, size) {
          calendar = rep(1 / length(values), length(values)))
 }
 
-# The outcome per row of the panel: the seal is broken here.
+# The outcome per row of the panel: the seal is broken here. A column of plain numbers in the panel's order is not
+# copied.
 panel_values <- function(panel, outcome, by) {
-  values <- open_outcome(panel, outcome, by = by)
-  attributes(values) <- NULL
-  values
+  column <- panel$data[[outcome]]
+  as_it_is <- panel$in_order && is.double(column) && is.null(attributes(column)) && is.na(panel$events[[outcome]])
+  if (!as_it_is) return(as.vector(open_outcome(panel, outcome, by)))
+  log_opening(panel, outcome, by)
+  column
 }
 
 # The adjustment asked for, or the fullest one that the panel allows. regression: is it one regression for all?

@@ -67,16 +67,18 @@ frame_panel <- function(data, outcome, time, unit = NULL, group = NULL, treatmen
   if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)
   dropped <- c(chosen$dropped, "treated when first seen" = timing$set_aside)
   new_panel(c(
-    list(data = data, rows = rows, roles = roles, s = s, columns = columns, formula = wanted$formula,
+    list(data = data, rows = rows, in_order = length(rows) == nrow(data) && !is.unsorted(rows), roles = roles, s = s,
+         columns = columns, formula = wanted$formula,
          missing = missing, dropped = dropped[dropped > 0], treated = timing$treated,
          events = check_outcomes(data, outcome, event, rows, call)),
     timing$fields
   ))
 }
 
-# The only door. fields: rows of the data sorted by unit and period; unit, time: codes per row (units contiguous, time
-# into `periods`); cohort, group, cluster: codes per unit, group and cluster with labels; cohorts, periods: data frames
-# of label and position on the time grid, the cohorts ending with "never" (Inf) where there is one; s: per row or NULL.
+# The only door. fields: rows of the data sorted by unit and period (in_order: as they stand, all of them); unit, time:
+# codes per row (units contiguous, time into `periods`); cohort, group, cluster: codes per unit, group and cluster with
+# labels; cohorts, periods: data frames of label and position on the time grid, the cohorts ending with "never" (Inf)
+# where there is one; s: per row or NULL.
 new_panel <- function(fields) {
   stopifnot(length(fields$unit) == length(fields$rows), !is.unsorted(fields$unit),
             length(fields$cohort) == max(fields$unit), length(fields$cluster) == length(fields$cohort))

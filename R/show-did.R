@@ -132,8 +132,7 @@ failed_text <- function(x) {
 
 did_seal <- function(x) {
   book <- summary(logbook(x))
-  sprintf("The outcome was first opened on %s; %s so far.", book$opened,
-          plural(book$before + book$after, "different estimate"))
+  sprintf("The logbook counts %s on this panel so far.", plural(book$before + book$after, "different estimate"))
 }
 
 #' @export

@@ -298,6 +298,7 @@ agreement_sentence <- function(x) {
   if (is.na(test$p.value)) return(NULL)
   rows <- agreement_rows(x)
   rows <- rows[rows$first %in% names(adjusted) & rows$second %in% names(adjusted), ]
+  rows <- rows[rows$std.error > 0, ]
   far <- rows[which.max(abs(rows$statistic)), ]
   sprintf(paste("Do the %d %sestimates agree? Joint test: p %s. Furthest apart in standard errors: %s and %s,",
                 "%s (SE %s)."), test$effects, if (inherits(adjusted[[1L]], "twin_did")) "" else "adjusted ",

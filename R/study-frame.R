@@ -109,12 +109,16 @@ study_matrix <- function(study, formula = study$formula) covariate_matrix(study$
 # Open the seal: the only place where outcome values are handed out. Returns doubles, NA where missing, one per
 # study row, with the attribute `shares` (TRUE when the values are 0/1).
 open_outcome <- function(study, outcome, by) {
-  opened <- any(vapply(study$logbook$entries, function(entry) entry$verb == "open" && entry$what == outcome, NA))
-  if (!opened) log_step(study, "open", outcome, settings = list(by = by))
+  log_opening(study, outcome, by)
   values <- study$data[[outcome]][study$rows]
   event <- study$events[[outcome]]
   if (is.na(event)) return(structure(as.double(values), shares = FALSE))
   structure(as.double(as.character(values) == event), shares = TRUE)
+}
+
+log_opening <- function(study, outcome, by) {
+  opened <- any(vapply(study$logbook$entries, function(entry) entry$verb == "open" && entry$what == outcome, NA))
+  if (!opened) log_step(study, "open", outcome, settings = list(by = by))
 }
 
 check_units <- function(data, call) {

@@ -46,8 +46,8 @@ crews$fresh <- runif(n) < 0.6
 crews$boat_length <- round(pmin(24, pmax(5, rnorm(n, 10 + 0.08 * (crews$boats - 32), 2.5))), 1)
 crews$gear <- sample(c("nets", "lines", "pots"), n, replace = TRUE, prob = c(0.5, 0.3, 0.2))
 crew_gain <- 4 * effect[place] * crews$fresh
-value <- 4 * (price - effect)[place] + 1.2 * (crews$boat_length - 10) + 2 * (crews$gear == "nets") -
-  3 * (1 - crews$fresh) + crew_gain + rnorm(n, sd = 3)
+value <- 4 * (price - effect)[place] + 0.5 * (crews$boat_length - 10) + 2 * (crews$gear == "nets") -
+  3 * (1 - crews$fresh) + crew_gain + rnorm(n, sd = 2)
 landings <- data.frame(
   harbour = crews$harbour, quarter = crews$quarter, cold_store = harbours$cold_store[place], fresh = crews$fresh,
   boat_length = crews$boat_length, gear = crews$gear, catch_value = round(value, 1)

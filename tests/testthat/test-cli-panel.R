@@ -1,0 +1,93 @@
+# A folder with a panel plan; `edit` changes the plan's lines.
+panel_folder <- function(edit = identity, env = parent.frame()) {
+  folder <- withr::local_tempdir(.local_envir = env)
+  data.table::fwrite(many_harbours(), file.path(folder, "data.csv"))
+  writeLines(edit(c(
+    "panel:", "  data: data.csv", "  outcome: price", "  time: year", "  unit: harbour", "  treatment: open",
+    "  covariates: \"~ depth\"", "trends: {adjustment: none, placebo: [1, 2]}", "decompose: true", "effects:",
+    "  two way: {estimator: two_way, adjustment: none}", "  cells: {adjustment: regression, comparison: not_yet}",
+    "  path: {adjustment: none, base: fixed, over: event, window: [-3, 2]}", "  imputed: {estimator: imputation}",
+    "probes:", "  drift: {probe: trends, effect: path, m: [0, 0.5, 1]}", "report:", "  truth: {price: 1.5}"
+  )), file.path(folder, "plan.yml"))
+  folder
+}
+
+test_that("twin run makes tables, figures and a report of a panel", {
+  folder <- panel_folder()
+  result <- twin("run", file.path(folder, "plan.yml"))
+  expect_identical(result$status, 0L)
+  expect_true(all(nchar(result$out) <= 80 | grepl("tmp", result$out)))
+  expect_match(result$out, "40 units \\(harbour\\)", all = FALSE)
+  files <- list.files(file.path(folder, "results"), recursive = TRUE)
+  expect_true(all(c("report.html", "logbook.csv", "plan.yml", "figures/timing.png", "figures/means.png",
+                    "figures/event.png", "figures/trends.png", "figures/effect-path.png", "tables/effect-cells.csv",
+                    "tables/effects-price.tex", "tables/decomposition.csv", "tables/probe-drift.csv") %in% files))
+  path <- data.table::fread(file.path(folder, "results", "tables", "effect-path.csv"), data.table = FALSE)
+  own <- summarise_did(measure_did(harbour_panel(), base = "fixed"), "event", window = c(-3, 2))
+  expect_equal(path$estimate, unname(own$estimate))
+  page <- paste(readLines(file.path(folder, "results", "report.html")), collapse = "\n")
+  for (heading in c("Timing", "Before treatment", "The two-way number taken apart", "Hidden bias", "Logbook")) {
+    expect_match(page, heading, fixed = TRUE)
+  }
+  expect_match(page, "The truth is 1.50", fixed = TRUE)
+  expect_identical(list.files(folder, pattern = "^[.]twin", all.files = TRUE), character())
+  again <- twin("run", file.path(folder, "plan.yml"))
+  expect_identical(again$status, 0L)
+  book <- data.table::fread(file.path(folder, "results", "logbook.csv"), data.table = FALSE)
+  expect_identical(sum(book$verb == "open"), 1L)
+})
+
+test_that("twin describe shows the timing, twin balance says what to do instead", {
+  folder <- panel_folder()
+  shown <- twin("describe", file.path(folder, "plan.yml"))
+  expect_identical(shown$status, 0L)
+  expect_match(shown$out, "Treated from", all = FALSE)
+  expect_stopped(twin("balance", file.path(folder, "plan.yml")), 2L, "no designs whose balance")
+})
+
+test_that("with --strict a failing test of trends stops before anything is measured", {
+  folder <- panel_folder(function(lines) c(lines[1:8], lines[10:14]))
+  data <- many_harbours()
+  data$price <- data$price + 2 * (data$year - 2001) * !is.na(data$opened)
+  data.table::fwrite(data, file.path(folder, "data.csv"))
+  result <- twin("run", file.path(folder, "plan.yml"), "--strict")
+  expect_identical(result$status, 1L)
+  expect_match(paste(result$err, collapse = " "), "test of trends")
+  expect_false(dir.exists(file.path(folder, "results")))
+  expect_identical(suppressWarnings(twin("run", file.path(folder, "plan.yml")))$status, 0L)
+})
+
+test_that("mistakes in a panel plan name the key and its line", {
+  bad <- function(from, to) {
+    folder <- panel_folder(function(lines) sub(from, to, lines, fixed = TRUE), env = parent.frame())
+    twin("run", file.path(folder, "plan.yml"))
+  }
+  expect_stopped(bad("  unit: harbour", "  units: harbour"), 2L, "units.*unit.*line 5")
+  expect_stopped(bad("decompose: true", "designs: {}"), 2L, "designs")
+  expect_stopped(bad("over: event", "over: events"), 2L, "event.*line 13")
+  expect_stopped(bad("over: event, ", ""), 2L, "over")
+  expect_stopped(bad("effect: path", "effect: paths"), 2L, "Did you mean \"path\"")
+  expect_stopped(bad("probe: trends", "probe: pairs"), 2L, "trends")
+  expect_stopped(bad("estimator: imputation", "estimator: imputation, base: fixed"), 2L, "base")
+  expect_stopped(bad("  time: year", "  weight: s"), 2L, "time")
+  expect_stopped(bad("truth: {price: 1.5}", "truth: {prise: 1.5}"), 2L, "truth")
+})
+
+test_that("the demo over time runs from an empty folder", {
+  folder <- withr::local_tempdir()
+  result <- twin("demo", "--panel", "--out", file.path(folder, "demo"))
+  expect_identical(result$status, 0L)
+  expect_setequal(list.files(file.path(folder, "demo")), c("harbours.csv", "plan.yml", "results"))
+  expect_match(paste(result$out, collapse = " "), "Don't trust the two-way number")
+})
+
+test_that("write_report takes a panel, and refuses what does not belong to it", {
+  panel <- harbour_panel()
+  file <- withr::local_tempfile(fileext = ".html")
+  write_report(file, panel, effects = list(cells = measure_did(panel)), trends = assess_trends(panel),
+               decomposition = decompose_did(panel))
+  expect_match(paste(readLines(file), collapse = " "), "What did open do to price", fixed = TRUE)
+  expect_error(write_report(file, panel, designs = list(a = 1)), class = "twin_error_input")
+  expect_error(write_report(file, panel, effects = list(cells = 1)), class = "twin_error_input")
+  expect_error(write_report(file, study_of_many(), trends = assess_trends(panel)), class = "twin_error_input")
+})
