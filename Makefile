@@ -24,6 +24,7 @@ validate:
 	@tools/setup test
 	@tools/install
 	@Rscript validation/run.R $(DRAWS)
+	@Rscript validation/panels.R $(DRAWS)
 
 screenshots:
 	@tools/setup screenshots

@@ -125,9 +125,10 @@ contrast_rows <- function(labels, difference, se, df, level) {
   difference <- unname(difference)
   se <- unname(se)
   half <- core_t_quantile(level, df) * se
+  statistic <- ifelse(se > 0, difference / se, NA)
   cbind(labels, data.frame(
-    difference = difference, std.error = se, statistic = difference / se,
-    p.value = core_t_p_value(difference / se, df), conf.low = difference - half, conf.high = difference + half
+    difference = difference, std.error = se, statistic = statistic, p.value = core_t_p_value(statistic, df),
+    conf.low = difference - half, conf.high = difference + half
   ))
 }
 

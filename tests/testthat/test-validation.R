@@ -51,3 +51,42 @@ test_that("the table of the whole study is of these methods, and what the help p
   margin <- 2.6 * sqrt(0.95 * 0.05 / double$draws)  # of the count itself
   expect_true(all(double$coverage > 0.93 - margin & double$coverage < 0.97 + margin))
 })
+
+test_that("effects over time hold the truth about as often as they say, and their bands hold whole paths", {
+  root <- source_root()
+  file <- file.path(if (is.null(root)) "." else root, "validation", "panel-worlds.R")
+  skip_if(!file.exists(file), "the source tree is not here")
+  env <- new.env(parent = asNamespace("carefultwin"))
+  sys.source(file, env)
+  run <- function(kind, draws) {
+    rows <- on_two_cores(split(seq_len(draws), rep(1:2, length.out = draws)), function(seeds) {
+      do.call(rbind, lapply(seeds, function(seed) env$measure_panel(kind, seed)))
+    })
+    out <- env$summarise_panels(do.call(rbind, rows))
+    rownames(out) <- out$way
+    out
+  }
+  # 80 draws: within three standard errors of 0.95, bias within four of its own
+  plain <- run("plain", 80)
+  right <- plain[plain$way != "two-way", ]
+  expect_identical(nrow(right), 4L)
+  expect_true(all(right$coverage > 0.87), label = paste(right$coverage, collapse = " "))
+  expect_true(all(right$band_coverage > 0.85), label = paste(right$band_coverage, collapse = " "))
+  expect_true(all(abs(right$bias) < 4 * right$spread / sqrt(80)))
+  expect_lt(plain["two-way", "coverage"], 0.75)
+  given <- run("covariate", 60)
+  expect_true(all(abs(given$bias[given$way != "group-time, never"]) < 4 * given$spread[1] / sqrt(60)))
+  expect_gt(abs(given["group-time, never", "bias"]), 8 * given["group-time, never", "spread"] / sqrt(60))
+})
+
+test_that("the table of panels is of these ways, and its bands hold what they promise", {
+  root <- source_root()
+  file <- file.path(if (is.null(root)) "." else root, "validation", "results", "panels.csv")
+  skip_if(!file.exists(file), "the source tree is not here")
+  table <- data.table::fread(file, data.table = FALSE)
+  many <- table[!startsWith(table$way, "two-way") & table$world != "12 unequal clusters", ]
+  many <- many[!(many$world == "parallel given a covariate" & many$way == "group-time, never"), ]
+  expect_identical(nrow(many), 11L)
+  expect_true(all(many$coverage > 0.91))
+  expect_true(all(many$band_coverage > 0.88))
+})

@@ -1,0 +1,104 @@
+# Panels with known truth for the Monte Carlo study: three cohorts and never treated, effects that grow and differ by
+# cohort, serially correlated noise.
+
+# kind: "plain" (trends parallel), "covariate" (parallel only given `depth`, which also moves treatment), "crossing" (other
+# units each time, groups of harbours treated), "few" (12 clusters of unequal size).
+draw_panel <- function(kind, seed, units = if (kind == "few") 48L else 200L, periods = 8L) {
+  withr::with_seed(seed, {
+    depth <- stats::rnorm(units)
+    cluster <- switch(kind, few = sample.int(12L, units, replace = TRUE, prob = 1:12), crossing = seq_len(units) %% 50L + 1L,
+                      seq_len(units))
+    codes <- unique(cluster)
+    chance <- if (kind == "covariate") stats::plogis(depth) else rep(0.6, units)
+    treated <- stats::runif(units) < chance
+    start <- ifelse(treated, sample(c(4L, 5L, 7L), units, replace = TRUE), NA)
+    if (kind %in% c("few", "crossing")) start <- sample(rep(c(4L, 5L, 7L, NA), length.out = length(codes)))[match(cluster,
+                                                                                                         codes)]
+    data <- expand.grid(time = seq_len(periods), unit = seq_len(units))
+    since <- data$time - start[data$unit]
+    # alike in the world of few clusters, so that the two-way regression estimates the same
+    size <- if (kind == "few") 1 else 1 + 0.3 * since - 0.1 * start[data$unit]
+    effect <- ifelse(!is.na(since) & since >= 0, size, 0)
+    noise <- as.vector(apply(matrix(stats::rnorm(units * periods), periods), 2L, stats::filter, 0.5, "recursive"))
+    shared <- if (kind %in% c("few", "crossing")) {
+      apply(matrix(stats::rnorm(length(codes) * periods, sd = 0.5), periods), 2L, stats::filter, 0.5, "recursive")
+    }
+    trend <- if (kind == "covariate") 0.2 * depth[data$unit] * data$time else 0
+    data$y <- stats::rnorm(units)[data$unit] + 0.1 * data$time + trend + effect + noise
+    if (!is.null(shared)) data$y <- data$y + shared[cbind(data$time, match(cluster, codes)[data$unit])]
+    data$start <- start[data$unit]
+    data$depth <- depth[data$unit]
+    data$cluster <- cluster[data$unit]
+    data$effect <- effect
+    if (kind == "crossing") data$unit <- seq_len(nrow(data))
+    data
+  })
+}
+
+frame_world <- function(data, kind) {
+  switch(kind,
+    crossing = frame_panel(data, "y", "time", group = "cluster", first_treated = "start"),
+    few = frame_panel(data, "y", "time", unit = "unit", first_treated = "start", cluster = "cluster"),
+    covariate = frame_panel(data, "y", "time", unit = "unit", first_treated = "start", covariates = ~ depth),
+    frame_panel(data, "y", "time", unit = "unit", first_treated = "start"))
+}
+
+# The ways of measuring, by name.
+panel_ways <- function(kind) {
+  cells <- function(...) function(panel) measure_did(panel, ...)
+  regressions <- list(
+    "two-way" = cells(estimator = "two_way", adjustment = "none"),
+    "two-way, CR2" = cells(estimator = "two_way", adjustment = "none", small_sample = "CR2"),
+    "two-way, wild" = cells(estimator = "two_way", adjustment = "none", inference = "wild", draws = 999)
+  )
+  plain <- list(
+    "group-time, never" = cells(adjustment = "none", base = "fixed"),
+    "group-time, not yet" = cells(adjustment = "none", base = "fixed", comparison = "not_yet"),
+    "imputation" = cells(estimator = "imputation", adjustment = "none"),
+    "interaction" = cells(estimator = "interaction", adjustment = "none")
+  )
+  adjusted <- list("group-time, regression" = cells(adjustment = "regression", base = "fixed"),
+                   "group-time, ipw" = cells(adjustment = "ipw", base = "fixed"),
+                   "group-time, augmented" = cells(adjustment = "augmented", base = "fixed"))
+  switch(kind, plain = c(plain, regressions[1L]), covariate = c(plain[1L], adjusted), crossing = plain,
+         few = c(plain[1L], regressions))
+}
+
+# One draw: per way the overall estimate, its interval, and whether the band holds the whole path.
+measure_panel <- function(kind, seed) {
+  data <- draw_panel(kind, seed)
+  panel <- suppressWarnings(frame_world(data, kind))
+  treated <- data$effect != 0
+  truth <- mean(data$effect[treated])
+  by_event <- tapply(data$effect[treated], (data$time - data$start)[treated], mean)
+  rows <- Map(function(way, name) {
+    effect <- tryCatch(suppressWarnings(way(panel)), twin_error = function(e) NULL)
+    if (is.null(effect)) return(NULL)
+    row <- generics::tidy(if (effect$over == "cells") summarise_did(effect) else effect)
+    held <- NA
+    pointwise <- NA
+    if (effect$over == "cells") {
+      path <- generics::tidy(suppressWarnings(summarise_did(effect, "event")))
+      path <- path[path$term != "average" & path$kind != "base", ]
+      true <- ifelse(path$event_time < 0, 0, by_event[as.character(path$event_time)])
+      held <- all(path$band.low <= true & true <= path$band.high)
+      pointwise <- mean(path$conf.low <= true & true <= path$conf.high)
+    }
+    data.frame(world = kind, way = name, estimate = row$estimate, std.error = row$std.error, truth = truth,
+               holds = row$conf.low <= truth & truth <= row$conf.high, length = row$conf.high - row$conf.low, band = held,
+               path = pointwise)
+  }, panel_ways(kind), names(panel_ways(kind)))
+  do.call(rbind, unname(rows))
+}
+
+summarise_panels <- function(draws) {
+  out <- lapply(split(draws, paste(draws$world, draws$way)), function(rows) {
+    data.frame(world = rows$world[1L], way = rows$way[1L], draws = nrow(rows), bias = mean(rows$estimate - rows$truth),
+               spread = stats::sd(rows$estimate - rows$truth),
+               se_ratio = mean(rows$std.error) / stats::sd(rows$estimate - rows$truth), coverage = mean(rows$holds),
+               path_coverage = mean(rows$path), band_coverage = mean(rows$band))
+  })
+  out <- do.call(rbind, out)
+  rownames(out) <- NULL
+  out
+}
