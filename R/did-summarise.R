@@ -52,7 +52,7 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   out <- averaged_did(x, table, averages, over)
   out$asked[c("window", "balanced")] <- list(window, balanced)
   if (!is.null(x$draws)) out <- averaged_draws(out, x, plan, over)
-  moving <- out$table$kind != "base" & out$table$term != "average"
+  moving <- out$table$kind != "base" & out$table$term != "average" & diag(out$vcov) > 0
   if (bands && sum(moving) > 1L) {
     correlation <- stats::cov2cor(out$vcov[moving, moving, drop = FALSE])
     out$bands <- with_own_seed(round(seed), core_band_quantile(correlation, level, out$df))

@@ -229,9 +229,19 @@ average_weights <- function(over, values, size) {
 panel_values <- function(panel, outcome, by) {
   column <- panel$data[[outcome]]
   as_it_is <- panel$in_order && is.double(column) && is.null(attributes(column)) && is.na(panel$events[[outcome]])
-  if (!as_it_is) return(as.vector(open_outcome(panel, outcome, by)))
-  log_opening(panel, outcome, by)
-  column
+  if (as_it_is) log_opening(panel, outcome, by)
+  values <- if (as_it_is) column else as.vector(open_outcome(panel, outcome, by))
+  check_finite_outcome(values, outcome, panel$rows)
+  values
+}
+
+check_finite_outcome <- function(values, outcome, rows, call = rlang::caller_env(2)) {
+  if (!any(is.infinite(range(c(0, values), na.rm = TRUE)))) return(invisible(values))
+  bad <- rows[is.infinite(values)]
+  abort_input(c("The outcome {.val {outcome}} must be finite.",
+                x = "{length(bad)} value{?s} {?is/are} infinite; first rows: {first_rows(bad)}.",
+                i = "Recode {cli::qty(length(bad))}{?it/them} or set {?it/them} to NA."),
+              column = outcome, rows = bad, call = call)
 }
 
 # The adjustment asked for, or the fullest one that the panel allows. regression: is it one regression for all?

@@ -109,7 +109,7 @@ cohort_lines <- function(x, number) {
   )
   names(out)[4:6] <- c(paste(level_text(x$level), "interval"), "cells after", "before")
   if (any(failed > 0L)) out$`not estimable` <- count_text(failed)
-  out
+  fit_table(out, c("before", "cells after"))
 }
 
 did_footnotes <- function(x) {
@@ -213,7 +213,7 @@ cells_plot <- function(x) {
 
 averages_plot <- function(x) {
   table <- generics::tidy(x)
-  table$label <- if (x$over %in% c("all", "single")) average_words(x) else did_labels(x, table)
+  table$label <- did_labels(x, table)
   forest_plot(table, "difference") +
     ggplot2::labs(x = sprintf("effect, %s interval", level_text(x$level)), y = NULL, title = did_title(x),
                   subtitle = if (!is.null(x$bands)) "Thin lines: joint band, which holds for all at once.",

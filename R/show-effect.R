@@ -226,9 +226,8 @@ forest_plot <- function(table, term, truth = NULL) {
     ggplot2::geom_vline(xintercept = if (is_ratio_term(term)) 1 else 0, colour = "grey45", linewidth = 0.4)
   if (!is.null(truth)) plot <- plot + truth_layers(truth)
   if (!is.null(table$band.low)) {
-    plot <- plot + ggplot2::geom_errorbarh(data = function(rows) rows[!is.na(rows$band.low), ], ggplot2::aes(
-      xmin = .data$band.low, xmax = .data$band.high), height = 0.12, linewidth = 0.35,
-      colour = twin_colours[["treated"]])
+    plot <- plot + ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$band.low, xmax = .data$band.high), height = 0.12,
+                                           linewidth = 0.35, colour = twin_colours[["treated"]], na.rm = TRUE)
   }
   plot +
     ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$conf.low, xmax = .data$conf.high), height = 0,

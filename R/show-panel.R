@@ -114,13 +114,13 @@ plot.twin_panel <- function(x, view = c("timing", "means", "event"), outcome = N
 timing_plot <- function(x) {
   of_row <- x$cohort[x$unit]
   many <- !x$repeats || length(x$cohort) > 150L
-  line <- if (many) of_row else match(x$unit, order(x$cohort, decreasing = TRUE))
+  line <- if (many) nrow(x$cohorts) + 1L - of_row else match(x$unit, order(x$cohort, decreasing = TRUE))
   onset <- x$cohorts$position[of_row]
   seen <- data.frame(line, time = x$time, treated = x$periods$position[x$time] >= onset)
   seen <- seen[!duplicated(seen[c("line", "time")]), ]
   counts <- tabulate(x$cohort, nrow(x$cohorts))
   labels <- sprintf("%s (%s)", x$cohorts$label, count_text(counts))
-  at <- if (many) seq_along(counts) else cohort_middles(x)
+  at <- if (many) rev(seq_along(counts)) else cohort_middles(x)
   seen$treated <- factor(ifelse(seen$treated, "treated", "not treated"), c("not treated", "treated"))
   ggplot2::ggplot(seen, ggplot2::aes(x = .data$time, y = .data$line, fill = .data$treated)) +
     ggplot2::geom_tile(colour = "white", linewidth = if (many) 1 else 0.3) +
