@@ -42,13 +42,13 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   y <- panel_values(panel, outcome, "assess_trends")
   log_step(panel, "trends", paste("before treatment, on", outcome), settings = settings)
   found <- panel_group_time(panel, y, settings)
-  path <- path_before(panel, found)
+  path <- path_before(panel, found, settings$anticipation)
   if (length(path$event) == 0L) {
     abort_unsupported(c("Nothing can be seen of the time before treatment.",
                         x = "No cohort has two periods before it{if (anticipation > 0) ' and its anticipation'}."))
   }
   if (is.null(slope)) slope <- slope_of_effect(panel, found)
-  slopes <- cohort_slopes(panel, found)
+  slopes <- cohort_slopes(panel, found, settings$anticipation)
   tests <- rbind(joint_row("joint", path$estimate, path$vcov, path$df),
                  placebo_rows(panel, y, settings, sort(unique(round(placebo)))),
                  last_period_row(panel, y, settings), slopes)
@@ -60,17 +60,23 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
 }
 
 # Event-time averages of the periods before treatment. away: how many periods each lies from its base.
-path_before <- function(panel, found) {
+path_before <- function(panel, found, anticipation) {
   plan <- average_plan(panel, found$cells, "event")
-  only <- vapply(plan$sets, function(set) any(found$cells$kind[set] == "pre"), NA) & plan$values < 0
+  only <- vapply(plan$sets, function(set) any(found$cells$kind[set] == "pre"), NA) & plan$values < -anticipation
   sets <- lapply(plan$sets[only], function(set) set[found$cells$kind[set] == "pre"])
   averages <- core_average_cells(found$cells$estimate, found$cells$cohort, found$size, sets)
-  cluster <- match(panel$cluster, unique(panel$cluster))
   away <- ifelse(is.na(found$cells$estimate), 0, periods_from_base(panel, found$cells))
   list(event = plan$values[only], estimate = averages$estimate,
-       vcov = core_source_vcov(found$source, averages$combine, averages$shift, cluster),
+       vcov = clustered_vcov(panel, found$source, averages$combine, averages$shift),
        away = drop(crossprod(averages$combine, away)),
-       df = length(unique(cluster)) - 1)
+       df = clusters_of(panel, found$source) - 1)
+}
+
+# Of the units that the source uses.
+clusters_of <- function(panel, source) length(unique(panel$cluster[core_units_in_use(source)]))
+
+clustered_vcov <- function(panel, source, combine, shift) {
+  core_source_vcov(source, combine, shift, match(panel$cluster, unique(panel$cluster)), clusters_of(panel, source))
 }
 
 periods_from_base <- function(panel, cells) panel$periods$position[cells$time] - panel$periods$position[cells$base]
@@ -144,17 +150,16 @@ one_average <- function(panel, y, settings, cells, test, at) {
   set <- which(!is.na(found$cells$estimate))
   if (length(set) == 0L) return(NULL)
   average <- core_average_cells(found$cells$estimate, found$cells$cohort, found$size, list(set))
-  cluster <- match(panel$cluster, unique(panel$cluster))
-  variance <- core_source_vcov(found$source, average$combine, average$shift, cluster)
-  test_row(test, at, average$estimate, sqrt(variance[1L, 1L]), length(unique(cluster)) - 1)
+  variance <- clustered_vcov(panel, found$source, average$combine, average$shift)
+  test_row(test, at, average$estimate, sqrt(variance[1L, 1L]), clusters_of(panel, found$source) - 1)
 }
 
 # Each cohort's trend against its comparison: the least-squares slope through its cells before treatment, base included.
-cohort_slopes <- function(panel, found) {
+cohort_slopes <- function(panel, found, anticipation) {
   cells <- found$cells
   away <- periods_from_base(panel, cells)
   of_cohort <- lapply(which(is_treated_cohort(panel)), function(h) {
-    at <- which(cells$cohort == h & cells$kind %in% c("pre", "base") & !is.na(cells$estimate))
+    at <- which(cells$cohort == h & cells$event_time < -anticipation & !is.na(cells$estimate))
     if (length(at) < 2L) return(NULL)
     centred <- away[at] - mean(away[at])
     combine <- numeric(nrow(cells))
@@ -165,9 +170,8 @@ cohort_slopes <- function(panel, found) {
   if (length(of_cohort) == 0L) return(NULL)
   combine <- vapply(of_cohort, `[[`, numeric(nrow(cells)), "combine")
   estimate <- drop(crossprod(combine, ifelse(is.na(cells$estimate), 0, cells$estimate)))
-  cluster <- match(panel$cluster, unique(panel$cluster))
-  vcov <- core_source_vcov(found$source, combine, NULL, cluster)
-  df <- length(unique(cluster)) - 1
+  vcov <- clustered_vcov(panel, found$source, combine, NULL)
+  df <- clusters_of(panel, found$source) - 1
   rows <- test_row("cohort slope", vapply(of_cohort, `[[`, "", "cohort"), estimate, sqrt(diag(vcov)), df)
   if (length(of_cohort) > 1L) rows <- rbind(joint_row("all slopes", estimate, vcov, df), rows)
   rows

@@ -145,6 +145,14 @@ block_coefficients <- function(source, h, combine, shift) {
   coefficients
 }
 
+# Which units of the source take part in any of its cells.
+core_units_in_use <- function(source) {
+  if (source$kind == "rows") return(sort(unique(unlist(source$rows))))
+  in_block <- vapply(source$coefficients, function(own) any(own != 0), NA)
+  used <- if (all(in_block)) rep(TRUE, length(source$block)) else in_block[source$block]
+  which(if (is.null(source$present)) used else used & source$present)
+}
+
 # Sums of contributions by cluster (codes from 1), G x J.
 core_cluster_sums <- function(source, combine, shift, cluster) {
   size <- max(cluster)

@@ -93,6 +93,7 @@ within_clusters <- function(panel, unit, of_row, call) {
 }
 
 estimate_two_way <- function(panel, y, asked, call) {
+  if (asked$anticipation > 0) y[is_anticipating(panel, asked$anticipation)] <- NA
   if (length(asked$absorb) > 0L) return(absorbed_two_way(panel, y, asked, call))
   view <- within_view(panel, y, asked, call = call)
   p <- ncol(view$rows$columns) - 1L
@@ -104,6 +105,12 @@ estimate_two_way <- function(panel, y, asked, call) {
   list(cells = NULL, estimate = c(difference = fit$estimate), source = source, size = NULL, fixed = TRUE,
        cluster = view$cluster, view = view, treat = treat, p = p,
        notes = aliased_note(panel, fit$aliased[view$rows$periods + seq_len(p)]))
+}
+
+# Rows of the periods of anticipation.
+is_anticipating <- function(panel, anticipation) {
+  since <- panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
+  since < 0 & since >= -anticipation
 }
 
 stop_absorbed <- function(call) {

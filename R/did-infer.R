@@ -5,7 +5,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   own <- is_own_cluster(as.vector(found$cluster))
   codes <- if (own) as.vector(found$cluster) else unique(as.vector(found$cluster))
   cluster <- if (own) seq_along(codes) else match(found$cluster, codes)
-  used <- clusters_in_use(found$source, cluster)
+  used <- core_units_in_use(found$source)
   count <- if (own) length(used) else length(unique(cluster[used]))
   check_cluster_count(if (count < 20L) cluster[used] else seq_len(count), name, call)
   table <- did_table(panel, y, found)
@@ -28,14 +28,6 @@ cluster_labels <- function(panel, codes, name) {
   labels <- attr(panel$cluster, "labels")
   if (!is.null(labels)) return(labels[codes])
   if (!is.null(panel$unit_labels)) panel$unit_labels[codes] else as.character(panel$rows[codes])
-}
-
-# Which units of the source take part in any effect.
-clusters_in_use <- function(source, cluster) {
-  if (source$kind == "rows") return(sort(unique(unlist(source$rows))))
-  in_block <- vapply(source$coefficients, function(own) any(own != 0), NA)
-  used <- if (all(in_block)) rep(TRUE, length(source$block)) else in_block[source$block]
-  which(if (is.null(source$present)) used else used & source$present)
 }
 
 did_table <- function(panel, y, found) {

@@ -40,7 +40,8 @@
 #'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values from
 #'   drawing anew which groups are treated when (for the hypothesis of no effect on anybody).
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
-#'   freedom (Bell & McCaffrey 2002), or `"CR3"`.
+#'   freedom (Bell & McCaffrey 2002), or `"CR3"`. With sampling weights the working model behind them has variances of 1
+#'   over the weight.
 #' @param multiplier For `"wild"`: `"rademacher"` (all sign vectors when they are no more than `draws`) or `"webb"`, the
 #'   default below 10 clusters.
 #' @param draws Of `"wild"` (9,999 by default) or `"randomization"` (999).
@@ -60,8 +61,7 @@
 #' Econometrics 225. \doi{10.1016/j.jeconom.2020.12.001}
 #'
 #' Sant'Anna, P. H. C., Zhao, J. (2020). Doubly robust difference-in-differences estimators. Journal of Econometrics
-#' 219.
-#' \doi{10.1016/j.jeconom.2020.06.003}
+#' 219. \doi{10.1016/j.jeconom.2020.06.003}
 #'
 #' Borusyak, K., Jaravel, X., Spiess, J. (2024). Revisiting event-study designs: robust and efficient estimation. Review
 #' of Economic Studies 91. \doi{10.1093/restud/rdae007}
@@ -120,8 +120,12 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     abort_unsupported(c("The wild cluster bootstrap is for regressions: {.code estimator = \"two_way\"}.",
                         i = "With few clusters use {.code inference = \"randomization\"}."), call = call)
   }
-  check_number(anticipation, min = 0, call = call)
   check_flag(collapse, call = call)
+  check_number(anticipation, min = 0, call = call)
+  if (collapse && (estimator == "triple" || !is.null(given$absorb))) {
+    abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
+                      call = call)
+  }
   check_number(level, min = 0, max = 1, open = TRUE, call = call)
   check_number(seed, min = 0, max = 2^31 - 1, call = call)
   choose <- function(name, choices, default) {

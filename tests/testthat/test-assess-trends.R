@@ -34,6 +34,14 @@ test_that("a cohort's trend is the slope through its cells, the base included", 
   expect_equal(tests$estimate[tests$test == "last period"], weighted.mean(last$estimate, c(10, 10, 10)))
 })
 
+test_that("periods of anticipation are not judged", {
+  trends <- assess_trends(harbour_panel(), anticipation = 1, placebo = 2)
+  expect_identical(tidy(trends, part = "path")$event_time, c(-5, -4, -3))
+  path <- summarise_did(measure_did(harbour_panel(), base = "fixed", anticipation = 1), "event", bands = FALSE)
+  expect_equal(tidy(trends, part = "path")$estimate, unname(path$estimate[c("event -5", "event -4", "event -3")]))
+  expect_error(assess_trends(harbour_panel(), anticipation = 1, placebo = 1), class = "twin_error_input")
+})
+
 test_that("power rises from the level of the test to 80 per cent at the slope it says", {
   panel <- harbour_panel()
   expect_equal(glance(assess_trends(panel, slope = 0))$power, 0.05)

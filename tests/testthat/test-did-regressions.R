@@ -183,3 +183,16 @@ test_that("collapsing is measuring the means", {
   expect_equal(collapsed$estimate, expected$estimate)
   expect_equal(collapsed$vcov, expected$vcov)
 })
+
+test_that("periods of anticipation are left out of the two-way regression", {
+  data <- many_harbours()
+  rownames(data) <- NULL
+  effect <- measure_did(harbour_panel(data), estimator = "two_way", anticipation = 1)
+  early <- !is.na(data$opened) & data$year == data$opened - 1
+  expect_as_columns(effect, by_columns(price ~ open + harbour + factor(year), data[!early, ], "open",
+                                       data$harbour[!early]))
+  expect_error(measure_did(landing_panel(), estimator = "two_way", collapse = TRUE, absorb = "coast:year"),
+               class = "twin_error_unsupported")
+  expect_error(measure_did(landing_panel(), estimator = "triple", third = "fresh", affected = "yes", collapse = TRUE),
+               class = "twin_error_unsupported")
+})
