@@ -58,7 +58,7 @@ decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
 balanced_outcome <- function(panel, y, complete, call = rlang::caller_env()) {
   wide <- wide_outcome(panel, y)$y
   s <- unit_weight(panel)
-  if (!has_constant_weight(panel, s)) {
+  if (!has_constant_weight(panel)) {
     abort_unsupported(c("The comparisons add up only with weights that are constant over time.",
                         i = "Frame the panel with such a {.arg weight}, or without."), call = call)
   }

@@ -41,7 +41,7 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   compare <- compared_cohorts(panel, cells, settings)
   cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
   s <- unit_weight(panel)
-  balanced <- settings$adjustment == "none" && is_complete(panel, y) && has_constant_weight(panel, s)
+  balanced <- settings$adjustment == "none" && is_complete(panel, y) && has_constant_weight(panel)
   asked <- which(is.na(cells$reason) & cells$kind != "base")
   found <- if (balanced) {
     balanced_cells(y, s, panel, cells[asked, ], compare[asked], settings$side)
@@ -64,13 +64,16 @@ is_complete <- function(panel, y) {
   panel$repeats && length(y) == length(panel$cohort) * nrow(panel$periods) && !anyNA(y)
 }
 
-# A unit's weight: its mean over rows.
+# A unit's weight; its mean over rows where it changes over time.
 unit_weight <- function(panel) {
   if (is.null(panel$s)) return(rep(1, length(panel$cohort)))
+  if (has_constant_weight(panel)) return(panel$s[panel$first_row])
   core_sums_by(panel$s, panel$unit) / tabulate(panel$unit)
 }
 
-has_constant_weight <- function(panel, s) is.null(panel$s) || all(panel$s == s[panel$unit])
+has_constant_weight <- function(panel) {
+  is.null(panel$s) || all(panel$s == panel$s[panel$first_row][panel$unit])
+}
 
 # Outcome and row numbers as units x periods; NA where a unit is not seen.
 wide_outcome <- function(panel, y) {
@@ -200,9 +203,9 @@ on_all_cells <- function(source, asked, count) {
   source
 }
 
-# Averages of cells by what `over` names. window: event times to keep; balanced: only cohorts seen from treatment up to
-# this event time. Returns list(table, averages): the table with the columns `at` (label), cohort, time, event_time (NA
-# where they vary) and kind; a last row "average" where there are several.
+# Which cells averages over `over` take. window: event times to keep; balanced: only cohorts seen from treatment up to
+# this event time. Returns list(values = what tells the averages apart, sets = cell numbers of each, post = per cell, is
+# it under treatment and used?).
 average_plan <- function(panel, cells, over, window = NULL, balanced = NULL) {
   usable <- is.na(cells$reason) & !is.na(cells$estimate)
   if (!is.null(window)) usable <- usable & cells$event_time >= window[1L] & cells$event_time <= window[2L]

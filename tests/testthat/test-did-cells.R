@@ -215,3 +215,35 @@ test_that("settings that do not belong to the estimator are refused", {
   expect_error(measure_did(panel, estimator = "triple", third = "nothing"), class = "twin_error_input")
   expect_error(measure_did(panel, collapse = TRUE), "groups", class = "twin_error_input")
 })
+
+test_that("the order of the rows does not matter, nor does what the table is made of", {
+  data <- many_harbours(gaps = TRUE)
+  mixed <- data[withr::with_seed(4, sample(nrow(data))), ]
+  panel <- function(data) {
+    frame_panel(data, "price", "year", unit = "harbour", first_treated = "opened", covariates = ~ depth, weight = "s")
+  }
+  for (estimator in c("group_time", "imputation", "two_way")) {
+    one <- measure_did(panel(data), estimator = estimator)
+    other <- measure_did(panel(data.table::as.data.table(mixed)), estimator = estimator)
+    expect_equal(other$estimate, one$estimate)
+    expect_equal(other$vcov, one$vcov)
+  }
+  expect_error(measure_did(panel(transform(data, price = replace(price, 2, Inf)))), "finite", class = "twin_error_input")
+})
+
+test_that("an outcome that does not vary has effects of 0 without a band", {
+  data <- many_harbours()
+  data$price <- 1
+  path <- tidy(summarise_did(measure_did(harbour_panel(data)), "event"))
+  expect_identical(range(path$estimate), c(0, 0))
+  expect_null(path$band.low)
+})
+
+test_that("outcomes with two values are shares", {
+  data <- many_harbours()
+  data$dear <- ifelse(data$price > 1, "yes", "no")
+  data$share <- as.double(data$price > 1)
+  panel <- frame_panel(data, c("dear", "share"), "year", unit = "harbour", treatment = "open")
+  expect_equal(measure_did(panel, "dear")$estimate, measure_did(panel, "share")$estimate)
+  expect_match(paste(format(measure_did(panel)), collapse = " "), "the share with dear = \"yes\"")
+})
