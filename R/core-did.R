@@ -189,11 +189,17 @@ core_source_vcov <- function(source, combine, shift, cluster, clusters = length(
   few <- is.null(source$scatter) && ncol(combine) < nrow(source$coefficients[[1L]])
   if (few) return(crossprod(core_contributions(source, combine, shift)) * factor)
   scatter <- if (is.null(source$scatter)) block_scatter(source) else source$scatter
-  parts <- lapply(seq_along(source$coefficients), function(h) {
+  out <- matrix(0, ncol(combine), ncol(combine))
+  size <- numeric(ncol(combine))
+  for (h in seq_along(source$coefficients)) {
     coefficients <- block_coefficients(source, h, combine, shift)
-    crossprod(coefficients, scatter[[h]] %*% coefficients)
-  })
-  Reduce(`+`, parts) * factor
+    out <- out + crossprod(coefficients, scatter[[h]] %*% coefficients)
+    size <- size + colSums(coefficients^2 * diag(scatter[[h]]))
+  }
+  nothing <- diag(out) < 1e-13 * size  # rounding of a variance that is 0
+  out[nothing, ] <- 0
+  out[, nothing] <- 0
+  out * factor
 }
 
 block_scatter <- function(source) {

@@ -1,8 +1,8 @@
 # When each unit is first treated: from a column of treatment over time, or from a column that says so.
 
 # Onset per row as a place on the time grid, Inf for never; level: codes of what is treated as a whole (groups, else
-# units), NULL where rows stand alone.
-onset_by_treatment <- function(treatment, roles, treated, level, position, rows, call) {
+# units), NULL where rows stand alone; one_row: has a level one row per period?
+onset_by_treatment <- function(treatment, roles, treated, level, position, rows, one_row, call) {
   name <- roles$treatment
   d <- read_treatment(treatment, name, treated, rep(TRUE, length(treatment)), call)$z
   what <- level_name(roles)
@@ -10,7 +10,7 @@ onset_by_treatment <- function(treatment, roles, treated, level, position, rows,
     abort_input(c("With a {.arg treatment} column in a repeated cross-section, {.arg group} must say what is treated.",
                   i = "Or give {.arg first_treated}, the first treated period of each row."), call = call)
   }
-  check_whole_groups(d, level, position, what, name, rows, call)
+  if (!one_row) check_whole_groups(d, level, position, what, name, rows, call)
   onset <- first_where(position, d == 1L, level)
   seen <- first_where(position, rep(TRUE, length(d)), level)
   last_off <- -first_where(-position, d == 0L, level)

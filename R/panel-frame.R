@@ -173,7 +173,8 @@ panel_timing <- function(data, roles, treated, rows, scale, call) {
   found <- if (is.null(roles$treatment)) {
     onset_by_column(data[[roles$first_treated]][rows], roles, level, scale, rows, call)
   } else {
-    onset_by_treatment(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows, call)
+    onset_by_treatment(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows,
+                       one_row = repeats && is.null(group), call)
   }
   aside <- found$entered_treated
   if (any(aside)) {
@@ -237,9 +238,9 @@ panel_clusters <- function(data, roles, rows, unit, group, call) {
 }
 
 check_unit_periods <- function(unit, position, roles, rows, call) {
-  cell <- core_group_codes(unit, position)
+  cell <- unit + length(attr(unit, "labels")) * (match(position, unique(position)) - 1)
+  if (anyDuplicated(cell) == 0L) return(invisible())
   repeated <- which(duplicated(cell))
-  if (length(repeated) == 0L) return(invisible())
   labels <- attr(unit, "labels")[unique(unit[repeated])] # nolint: object_usage_linter. In the message.
   abort_input(c(
     "Each {roles$unit} must have one row per period.",
