@@ -228,7 +228,7 @@ panel_clusters <- function(data, roles, rows, unit, group, call) {
   first <- which(!duplicated(unit))
   if (is.null(roles$cluster)) {
     if (!is.null(group)) return(structure(group, name = roles$group))
-    return(structure(seq_along(first), name = if (is.null(roles$unit)) "row" else roles$unit))
+    return(structure(seq_along(first), name = if (is.null(roles$unit)) "single row" else roles$unit))
   }
   codes <- group_codes(data[[roles$cluster]][rows], roles$cluster, "cluster", rows, call)
   own <- structure(unit, labels = if (is.null(roles$unit)) as.character(rows) else
