@@ -139,10 +139,10 @@ centre_treated <- function(data, rows, cohort, shown, cells, estimate) {
   treated <- which(shown > 0)
   mean <- matrix(0, max(cohort), rows$periods)
   mean[cbind(cells$cohort, cells$time)] <- estimate
-  at <- cbind(rows$unit[treated], rows$time[treated])
-  own <- shown[treated] * mean[cbind(cohort[at[, 1L]], at[, 2L])]
-  data[at] <- data[at] - own
-  data
+  unit <- rows$unit[treated]
+  time <- rows$time[treated]
+  own <- shown[treated] * mean[cbind(cohort[unit], time)]
+  data - core_sums_by(own, unit + nrow(data) * (time - 1L), length(data))  # a group may have several rows in a period
 }
 
 # Residuals after any number of effects. columns: n x k; codes: list of n codes from 1; NULL when they did not settle.

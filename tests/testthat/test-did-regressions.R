@@ -113,13 +113,9 @@ test_that("imputed cells are what treated outcomes lie above a regression on unt
   expect_equal(over_all$estimate[[1]], weighted.mean(treated$above, treated$s))
 })
 
-test_that("the variance of imputation is the conservative one, written out with the implied weights", {
-  data <- many_harbours(gaps = TRUE)
+expect_conservative <- function(effect, data) {
   data <- data[!is.na(data$price), ]
   rownames(data) <- NULL
-  panel <- frame_panel(data, "price", "year", unit = "harbour", first_treated = "opened", covariates = ~ tide,
-                       cluster = "bay")
-  effect <- measure_did(panel, estimator = "imputation")
   z <- model.matrix(~ tide + harbour + factor(year), data)
   off <- data$open == 0
   z0 <- z[off, ]
@@ -141,6 +137,19 @@ test_that("the variance of imputation is the conservative one, written out with 
   expected <- sqrt(colSums(sums^2) * 20 / 19)
   expect_equal(cell_of(effect, 2003, 2005)$std.error, expected[1])
   expect_equal(sqrt(summarise_did(effect)$vcov[1, 1]), expected[2])
+}
+
+test_that("the variance of imputation is the conservative one, written out with the implied weights", {
+  data <- many_harbours(gaps = TRUE)
+  panel <- frame_panel(data, "price", "year", unit = "harbour", first_treated = "opened", covariates = ~ tide,
+                       cluster = "bay")
+  expect_conservative(measure_did(panel, estimator = "imputation"), data)
+  # several rows of a harbour in a year
+  crossing <- many_landings()
+  crossing$price <- crossing$value
+  rows <- frame_panel(crossing, "price", "year", group = "harbour", first_treated = "opened", covariates = ~ tide,
+                      cluster = "bay")
+  expect_conservative(measure_did(rows, estimator = "imputation"), crossing)
 })
 
 test_that("with one date and two periods all estimators give one number", {
