@@ -115,9 +115,12 @@ check_constant <- function(x, level, name, what, rows, call) {
 }
 
 # Units treated from the start have no time before: they can't be compared with themselves.
-warn_always_treated <- function(level, inside, what) {
+warn_always_treated <- function(level, inside, what, rows) {
+  if (is.null(level)) {
+    level <- structure(seq_along(rows), labels = as.character(rows))
+    what <- "row"
+  }
   gone <- unique(level[inside])
-  if (length(gone) == 0L) return(invisible())
   labels <- attr(level, "labels")[gone] # nolint: object_usage_linter. In the message.
   warn_kind("always_treated", c(
     "{length(gone)} {what}{cli::qty(length(gone))}{?s} {?is/are} treated when first seen and set aside:

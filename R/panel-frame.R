@@ -177,10 +177,7 @@ panel_timing <- function(data, roles, treated, rows, scale, call) {
                        one_row = repeats && is.null(group), call)
   }
   aside <- found$entered_treated
-  if (any(aside)) {
-    by <- if (is.null(level)) structure(seq_along(rows), labels = as.character(rows)) else level
-    warn_always_treated(by, aside, if (is.null(level)) "row" else level_name(roles))
-  }
+  if (any(aside)) warn_always_treated(level, aside, level_name(roles), rows)
   onset <- found$onset
   check_both_sides(onset, aside, position, roles, call)
   if (!repeats) unit <- seq_along(rows)
