@@ -26,20 +26,9 @@ check_panel_probe <- function(plan, name, keys) {
 }
 
 plan_panel <- function(plan) {
-  settings <- plan$panel
-  if (!is.character(settings$data) || length(settings$data) != 1L) {
-    abort_plan(plan, c("panel", "data"), "The panel must name its {.code data}, one file.")
-  }
-  at_place(plan, "panel", {
-    settings$data <- read_units(beside_plan(plan, settings$data))
-    for (key in c("outcome", "time")) {
-      if (is.null(settings[[key]])) abort_input("The panel must name its {.code {key}}.", call = NULL)
-    }
-    settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
-    if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
-    for (key in c("event", "periods", "outcome")) settings[[key]] <- unlist(settings[[key]])
-    do.call(frame_panel, settings)
-  })
+  settings <- plan_data(plan, "panel", c("outcome", "time"))
+  for (key in c("periods", "outcome")) settings[[key]] <- unlist(settings[[key]])
+  at_place(plan, "panel", do.call(frame_panel, settings))
 }
 
 # A part of the plan that may be `true` or settings; NULL when it is not asked for.

@@ -168,20 +168,29 @@ plan_steps <- function(plan, name) {
 }
 
 plan_study <- function(plan) {
-  settings <- plan$study
-  if (!is.character(settings$data) || length(settings$data) != 1L) {
-    abort_plan(plan, c("study", "data"), "The study must name its {.code data}, one file.")
-  }
+  settings <- plan_data(plan, "study", c("treatment", "outcome", if (is.null(plan$study$graph)) "covariates"))
   at_place(plan, "study", {
-    settings$data <- read_units(beside_plan(plan, settings$data))
-    for (key in c("treatment", "outcome", if (is.null(settings$graph)) "covariates")) {
-      if (is.null(settings[[key]])) abort_input("The study must name its {.code {key}}.", call = NULL)
-    }
     if (!is.null(settings$graph)) settings$graph <- plan_graph(plan, settings$graph)
+    do.call(if (is.null(settings$reference)) frame_study else frame_arms, settings)
+  })
+}
+
+# The settings of `study:` or `panel:` with the data read, and formulas and conditions for text. needed: keys that must
+# be there.
+plan_data <- function(plan, part, needed) {
+  settings <- plan[[part]]
+  if (!is.character(settings$data) || length(settings$data) != 1L) {
+    abort_plan(plan, c(part, "data"), "The {part} must name its {.code data}, one file.")
+  }
+  at_place(plan, part, {
+    settings$data <- read_units(beside_plan(plan, settings$data))
+    for (key in needed) {
+      if (is.null(settings[[key]])) abort_input("The {part} must name its {.code {key}}.", call = NULL)
+    }
     settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
     if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
     settings$event <- unlist(settings$event)
-    do.call(if (is.null(settings$reference)) frame_study else frame_arms, settings)
+    settings
   })
 }
 

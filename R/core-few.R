@@ -10,7 +10,7 @@ core_cluster_moments <- function(grams, maps, cluster, outcome) {
   })
 }
 
-# Variance of one coefficient. CR1: cluster scores, times G / (G - 1). CR2: residuals multiplied by (I - H)^(-1/2),
+# Variance of one coefficient. CR2: residuals multiplied by (I - H)^(-1/2),
 # which makes the variance unbiased when errors are independent and alike (Bell & McCaffrey 2002), with Satterthwaite
 # degrees of freedom under that working model. CR3: by (I - H)^(-1), the jackknife, times (G - 1) / G. H is the
 # cluster's block of the projection; directions that a cluster alone determines (eigenvalue 1) have no residual and are
@@ -22,14 +22,13 @@ core_small_sample <- function(moments, inverse, coefficients, own, kind) {
   along <- inverse[, own]
   clusters <- lapply(moments, function(cluster) {
     score <- cluster$moment - drop(cluster$scatter %*% coefficients)
-    if (kind == "CR1") return(list(part = sum(along * score)))
     adjust <- adjustment_of(cluster$scatter, root, if (kind == "CR2") -0.5 else -1)
     toward <- drop(cluster$scatter %*% along)
     list(part = sum(along * (score + adjust$first(score))), toward = toward + adjust$first(toward),
          square = sum(along * (toward + adjust$second(toward))))
   })
   parts <- vapply(clusters, `[[`, 0, "part")
-  factor <- switch(kind, CR1 = count / (count - 1), CR2 = 1, CR3 = (count - 1) / count)
+  factor <- c(CR2 = 1, CR3 = (count - 1) / count)[[kind]]
   df <- count - 1
   if (kind == "CR2") {
     toward <- vapply(clusters, `[[`, numeric(length(along)), "toward")

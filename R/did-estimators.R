@@ -2,17 +2,12 @@
 # them with estimate, n_treated and n_comparison (NULL where there is one number, the term "difference"); source: see
 # core-did.R; size: what averages weigh by, of cohorts or with fixed of cells; cluster: code per unit of the source.
 
+# Triple differences are the same with two sides.
 estimate_group_time <- function(panel, y, asked) {
-  found <- panel_group_time(panel, y, asked)
-  list(cells = found$cells, estimate = found$cells$estimate, source = found$source, size = found$size, fixed = FALSE,
-       cluster = panel$cluster, notes = c(varying_note(panel, asked), NULL))
-}
-
-estimate_triple <- function(panel, y, asked) {
   asked$side <- asked$third$side
   found <- panel_group_time(panel, y, asked)
   list(cells = found$cells, estimate = found$cells$estimate, source = found$source, size = found$size, fixed = FALSE,
-       cluster = panel$cluster, notes = NULL)
+       cluster = panel$cluster, notes = varying_note(panel, asked))
 }
 
 varying_note <- function(panel, asked) {
@@ -36,8 +31,9 @@ within_view <- function(panel, y, asked, weight = NULL, call) {
   view <- if (panel$repeats) unit_view(panel) else group_view(panel, call)
   rows <- row_weights(panel, y, weight)
   x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
+  x <- centred_columns(x)
   pick <- function(v) if (is.null(view$order)) v else v[view$order]
-  view$rows <- list(columns = cbind(pick(rows$y), centred_columns(x)[pick(seq_along(y)), , drop = FALSE]),
+  view$rows <- list(columns = cbind(pick(rows$y), if (is.null(view$order)) x else x[view$order, , drop = FALSE]),
                     unit = view$unit, time = pick(panel$time), periods = nrow(panel$periods),
                     weight = pick(rows$weight))
   view
@@ -104,13 +100,18 @@ estimate_two_way <- function(panel, y, asked, call) {
   source <- core_within_source(view$rows, view$cohort, fit, view$s)
   list(cells = NULL, estimate = c(difference = fit$estimate), source = source, size = NULL, fixed = TRUE,
        cluster = view$cluster, view = view, treat = treat, p = p,
-       notes = aliased_note(panel, fit$aliased[view$rows$periods + seq_len(p)]))
+       notes = aliased_note(view, fit$aliased[view$rows$periods + seq_len(p)]))
 }
 
 # Rows of the periods of anticipation.
 is_anticipating <- function(panel, anticipation) {
-  since <- panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
+  since <- periods_since(panel)
   since < 0 & since >= -anticipation
+}
+
+# Periods since treatment of every row, -Inf where it never comes.
+periods_since <- function(panel) {
+  panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
 }
 
 stop_absorbed <- function(call) {
@@ -119,15 +120,12 @@ stop_absorbed <- function(call) {
               call = call)
 }
 
-aliased_note <- function(panel, aliased) {
-  names <- colnames(covariate_matrix_or_null(panel))[aliased]
+# aliased: of the view's covariates, which stand behind the outcome.
+aliased_note <- function(view, aliased) {
+  names <- colnames(view$rows$columns)[-1L][aliased]
   if (length(names) == 0L) return(NULL)
   sprintf("%s left out: the fixed effects explain %s", and_list_verb(names, "is", "are"),
           if (length(names) == 1L) "it" else "them")
-}
-
-covariate_matrix_or_null <- function(panel) {
-  if (length(panel$columns) > 0L) covariate_matrix(panel$columns, panel$formula)
 }
 
 # Three or more effects: residuals by conjugate gradients, then a regression of residuals.
@@ -142,10 +140,7 @@ absorbed_two_way <- function(panel, y, asked, call) {
     abort_convergence(c("The fixed effects could not be absorbed to full precision.",
                         i = "They may be nearly nested; absorb fewer."), call = call)
   }
-  spread <- colSums(rows$weight * columns^2)
-  before <- colSums(rows$weight * cbind(d, rows$columns)^2)
-  gone <- spread <= 1e-10 * before
-  if (gone[1L]) stop_absorbed(call)
+  if (sum(rows$weight * columns[, 1L]^2) <= 1e-10 * sum(rows$weight * d^2)) stop_absorbed(call)
   x <- columns[, -2L, drop = FALSE]
   last_first <- rev(seq_len(ncol(x)))  # covariates before treatment
   solved <- core_solve_scatter(crossprod(x, rows$weight * x)[last_first, last_first, drop = FALSE])
@@ -158,7 +153,7 @@ absorbed_two_way <- function(panel, y, asked, call) {
   source <- list(kind = "blocks", data = function() cbind(view$s, own), block = view$cohort,
                  present = present_units(rows), coefficients = rep(list(matrix(0:1)), blocks))
   list(cells = NULL, estimate = c(difference = coefficients[1L]), source = source, size = NULL, fixed = TRUE,
-       cluster = view$cluster, notes = aliased_note(panel, rev(solved$aliased)[-1L]))
+       cluster = view$cluster, notes = aliased_note(view, rev(solved$aliased)[-1L]))
 }
 
 estimate_interaction <- function(panel, y, asked, call) {
@@ -193,7 +188,7 @@ estimate_interaction <- function(panel, y, asked, call) {
   cells$n_comparison <- colSums(counts[onset == Inf, , drop = FALSE])[cells$time]
   list(cells = cells, estimate = cells$estimate, source = on_all_cells(source, own, nrow(cells)),
        size = core_sums_by(view$s, view$cohort, length(onset)), fixed = FALSE, cluster = view$cluster,
-       notes = aliased_note(panel, fit$aliased[view$rows$periods + seq_len(p)]))
+       notes = aliased_note(view, fit$aliased[view$rows$periods + seq_len(p)]))
 }
 
 # Rows with an outcome, cohorts x periods.
@@ -210,7 +205,7 @@ estimate_imputation <- function(panel, y, asked, call) {
   cells$base <- NA_integer_
   cells$reason <- NA_character_
   rownames(cells) <- NULL
-  since <- panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
+  since <- periods_since(panel)
   view <- within_view(panel, y, asked, call = call)
   if (!is.null(view$order)) since <- since[view$order]
   found <- core_impute_cells(view$rows, view$cohort, nrow(panel$cohorts),
@@ -223,7 +218,7 @@ estimate_imputation <- function(panel, y, asked, call) {
   cells$n_comparison <- sum(view$rows$weight > 0 & since < -asked$anticipation)
   p <- ncol(view$rows$columns) - 1L
   list(cells = cells, estimate = found$estimate, source = found$source, size = found$size, fixed = TRUE,
-       cluster = view$cluster, notes = aliased_note(panel, found$aliased[view$rows$periods + seq_len(p)]))
+       cluster = view$cluster, notes = aliased_note(view, found$aliased[view$rows$periods + seq_len(p)]))
 }
 
 estimate_two_period <- function(panel, y, asked, call) {

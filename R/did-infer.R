@@ -80,7 +80,7 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y, combine 
     inference = clustering$text, notes = found$notes, missing = missing, nobs = length(y) - missing, bands = NULL,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
-    events = panel$events[[outcome]], limits = NULL, p.value = NULL, draws = NULL
+    limits = NULL, p.value = NULL, draws = NULL
   ), class = c("twin_did", "twin_effect"))
 }
 
@@ -144,7 +144,6 @@ randomise_timing <- function(effect, panel, y, asked, call) {
   assigned <- panel$cohort[first]
   plain <- asked
   plain$inference <- "analytic"
-  chunks <- split(seq_len(asked$draws), ceiling(seq_len(asked$draws) / (asked$draws / 40)))
   one <- function(k) {
     panel$cohort <- with_own_seed(asked$seed * 1e4 + k, sample(assigned))[match(level, level[first])]
     tryCatch({
@@ -152,14 +151,7 @@ randomise_timing <- function(effect, panel, y, asked, call) {
       c(found$estimate, if (is.null(found$size)) NULL else found$size)
     }, twin_error = function(e) rep(NA_real_, length(effect$estimate) + length(effect$size)))
   }
-  parts <- show_progress("Assignments", steps = length(chunks), work = function(tick) {
-    future.apply::future_lapply(chunks, function(chunk) {
-      out <- vapply(chunk, one, numeric(length(effect$estimate) + length(effect$size)))
-      tick(sprintf("%d of %d", max(chunk), asked$draws))
-      matrix(out, nrow = length(chunk), byrow = TRUE)
-    }, future.seed = NULL, future.packages = "carefultwin")
-  })
-  draws <- do.call(rbind, parts)
+  draws <- run_draws("Assignments", asked$draws, length(effect$estimate) + length(effect$size), one)
   effects <- seq_along(effect$estimate)
   effect$draws <- list(estimate = draws[, effects, drop = FALSE], size = draws[, -effects, drop = FALSE])
   effect$p.value <- randomization_p(effect$estimate, effect$draws$estimate)

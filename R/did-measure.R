@@ -242,7 +242,7 @@ collapse_panel <- function(panel, y, call = rlang::caller_env()) {
 estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
   if (anyNA(y) && all(is.na(y))) abort_input("The outcome has no values.", call = call)
   switch(asked$estimator,
-    group_time = estimate_group_time(panel, y, asked), triple = estimate_triple(panel, y, asked),
+    group_time = , triple = estimate_group_time(panel, y, asked),
     imputation = estimate_imputation(panel, y, asked, call), interaction = estimate_interaction(panel, y, asked, call),
     two_way = estimate_two_way(panel, y, asked, call), two_period = estimate_two_period(panel, y, asked, call))
 }

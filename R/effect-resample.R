@@ -35,16 +35,7 @@ given_to_replicates <- function(x) {
 
 # terms: per block the names of its terms. Rows: replicates; columns: all terms, NA where a replicate failed.
 run_replicates <- function(x, blocks, asked, plan, terms) {
-  chunks <- split(seq_len(plan$size), ceiling(seq_len(plan$size) / max(1, plan$size / 40)))
-  again <- replicate_runner(x, blocks, asked, plan, terms)
-  parts <- show_progress(plan$title, steps = length(chunks), work = function(tick) {
-    future.apply::future_lapply(chunks, function(chunk) {
-      out <- vapply(chunk, again, numeric(length(unlist(terms))))
-      tick(sprintf("%d of %d", max(chunk), plan$size))
-      matrix(out, nrow = length(chunk), byrow = TRUE)
-    }, future.seed = NULL, future.packages = "carefultwin")
-  })
-  draws <- do.call(rbind, parts)
+  draws <- run_draws(plan$title, plan$size, length(unlist(terms)), replicate_runner(x, blocks, asked, plan, terms))
   colnames(draws) <- unlist(terms)
   draws
 }

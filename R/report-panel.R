@@ -37,7 +37,8 @@ panel_question <- function(parts) {
   tags <- htmltools::tags
   rows <- Filter(Negate(is.null), list(
     "Asked for" = "the effect on those treated, in the periods since (ATT)", Data = shape_text(panel),
-    Treated = timing_text(panel), Outcome = panel_outcome_text(panel), Covariates = panel_covariate_text(panel),
+    Treated = timing_text(panel), Outcome = outcome_text(panel, "not looked at yet"),
+    Covariates = panel_covariate_text(panel),
     Weight = panel$roles$weight,
     Cluster = sprintf("%s (%s)", attr(panel$cluster, "name"), count_text(length(unique(panel$cluster)))),
     "Left out" = if (length(panel$dropped) > 0L) {
@@ -106,16 +107,6 @@ decomposition_section <- function(parts) {
 
 # What the box at the top says.
 panel_findings <- function(parts) {
-  c(lapply(parts$comparisons, panel_finding), if (!is.null(parts$trends)) trends_verdict(parts$trends)[1L],
+  c(lapply(parts$comparisons, comparison_finding), if (!is.null(parts$trends)) trends_verdict(parts$trends)[1L],
     if (!is.null(parts$decomposition)) paste("Two-way regression:", decomposition_verdict(parts$decomposition)))
-}
-
-panel_finding <- function(comparison) {
-  table <- generics::tidy(comparison)
-  first <- comparison$effects[[1L]]
-  listing <- sprintf("%s %s (%s)", table$label, number_text(table$estimate),
-                     interval_text(table$conf.low, table$conf.high))
-  c(sprintf("Effect on %s, with %s intervals: %s.", outcome_phrase(first), level_text(first$level),
-            paste(listing, collapse = "; ")),
-    if (!is.null(comparison$truth)) truth_sentence(comparison, table))
 }

@@ -183,11 +183,12 @@ comparison_finding <- function(comparison) {
   first <- comparison$effects[[1L]]
   listing <- sprintf("%s %s (%s)", table$label, number_text(table$estimate),
                      interval_text(table$conf.low, table$conf.high))
+  lead <- c(difference = "Difference, treated minus control, in",
+            hazard_ratio = "Hazard ratio, treated over control, in")[[comparison$term]]
+  if (inherits(first, "twin_did")) lead <- "Effect on"
   c(
-    sprintf("%s in %s, with %s intervals: %s.",
-            c(difference = "Difference, treated minus control,",
-              hazard_ratio = "Hazard ratio, treated over control,")[[comparison$term]],
-            outcome_phrase(first), level_text(first$level), paste(listing, collapse = "; ")),
+    sprintf("%s %s, with %s intervals: %s.", lead, outcome_phrase(first), level_text(first$level),
+            paste(listing, collapse = "; ")),
     if (!is.null(comparison$truth)) truth_sentence(comparison, table)
   )
 }

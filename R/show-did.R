@@ -27,12 +27,8 @@ did_headline <- function(x) {
 did_sentence <- function(x) {
   row <- did_headline(x)
   sprintf("With %s, %s changes by %s (%s interval %s), %s; estimated by %s.", treatment_of(x$study),
-          did_outcome_phrase(x), number_text(row$estimate), level_text(x$level),
+          outcome_phrase(x), number_text(row$estimate), level_text(x$level),
           interval_text(row$conf.low, row$conf.high), average_words(x), did_method(x))
-}
-
-did_outcome_phrase <- function(x) {
-  if (is.na(x$events)) x$outcome else sprintf("the share with %s = \"%s\"", x$outcome, x$events)
 }
 
 # What the leading number averages over.
@@ -141,7 +137,7 @@ plot.twin_did <- function(x, ...) {
   switch(x$over, cells = cells_plot(x), event = path_plot(x), averages_plot(x))
 }
 
-did_title <- function(x) sprintf("Effect of %s on %s", treatment_of(x$study), did_outcome_phrase(x))
+did_title <- function(x) sprintf("Effect of %s on %s", treatment_of(x$study), outcome_phrase(x))
 
 did_caption <- function(x) {
   wrapped_lines(sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference), 130)

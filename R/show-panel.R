@@ -5,7 +5,7 @@ format.twin_panel <- function(x, ...) {
   optional <- c(
     if (!is.null(x$group)) field_lines("Groups", sprintf("%s (%s), treated as a whole", roles$group,
                                                          count_text(length(unique(x$group))))),
-    field_lines("Outcome", panel_outcome_text(x)),
+    field_lines("Outcome", outcome_text(x, "not looked at yet")),
     field_lines("Covariates", panel_covariate_text(x)),
     if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
     field_lines("Cluster", sprintf("%s (%s)", attr(x$cluster, "name"), count_text(length(unique(x$cluster))))),
@@ -49,15 +49,6 @@ timing_text <- function(x) {
             sprintf("%s is \"%s\"", x$roles$treatment, x$treated),
           if (waves == 1L) "a single date" else sprintf("%d different dates", waves),
           if (any(never)) "" else "; everybody is treated in the end")
-}
-
-panel_outcome_text <- function(x) {
-  events <- vapply(names(x$events), function(name) {
-    if (is.na(x$events[[name]])) name else sprintf("%s (\"%s\" counts as 1)", name, x$events[[name]])
-  }, "")
-  book <- summary(logbook(x))
-  paste0(paste(events, collapse = ", "), "; ", if (is.na(book$opened)) "not looked at yet" else
-    paste("opened", book$opened))
 }
 
 panel_covariate_text <- function(x) {

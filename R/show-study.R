@@ -32,13 +32,13 @@ print.twin_study <- function(x, ...) print_lines(x, format(x, ...))
 
 group_text <- function(name, codes) sprintf("%s (%s)", name, count_text(length(attr(codes, "labels"))))
 
-outcome_text <- function(x) {
+# closed: what to say while nobody has looked.
+outcome_text <- function(x, closed = "sealed until measure_effect() opens it") {
   events <- vapply(names(x$events), function(name) {
     if (is.na(x$events[[name]])) name else sprintf("%s (\"%s\" counts as 1)", name, x$events[[name]])
   }, "")
   book <- summary(logbook(x))
-  state <- if (is.na(book$opened)) "sealed until measure_effect() opens it" else paste("opened", book$opened)
-  paste0(paste(events, collapse = ", "), "; ", state)
+  paste0(paste(events, collapse = ", "), "; ", if (is.na(book$opened)) closed else paste("opened", book$opened))
 }
 
 kind_words <- c(numeric = "numeric", date = "date", binary = "yes/no", factor = "with levels")

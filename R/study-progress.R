@@ -9,6 +9,19 @@ show_progress <- function(title, work, steps = NULL) {
   }, enable = getOption("progressr.enable", interactive() || isatty(stderr())))
 }
 
+# A row per draw: one(k) gives the `width` numbers of draw k, whichever worker runs it.
+run_draws <- function(title, size, width, one) {
+  chunks <- split(seq_len(size), ceiling(seq_len(size) / max(1, size / 40)))
+  parts <- show_progress(title, steps = length(chunks), work = function(tick) {
+    future.apply::future_lapply(chunks, function(chunk) {
+      out <- vapply(chunk, one, numeric(width))
+      tick(sprintf("%d of %d", max(chunk), size))
+      matrix(out, nrow = length(chunk), byrow = TRUE)
+    }, future.seed = NULL, future.packages = "carefultwin")
+  })
+  do.call(rbind, parts)
+}
+
 # How many threads the kernels may use: the option carefultwin.threads, by default as many as the system offers. Answers
 # do not depend on it.
 thread_count <- function() {
