@@ -1,6 +1,7 @@
 # An effect is an influence vector: estimates, one row of influence per study row in `rows`, and what is needed to say
 # how they were made.
 
+# source: what probes need to measure it again.
 # block: see effect_blocks(); result: list(estimate, influence, and v where the estimator made weights of its own);
 # inference: list(vcov, df, text, given: what is taken as given, in words); units: see effect_units(); asked: the
 # settings of measure_effect(). pairs, sets, clusters: who belongs together, for what reads the effect later.
@@ -26,7 +27,8 @@ new_effect <- function(block, result, inference, units, asked) {
     pairs = if (are_plain_pairs(x) && asked$estimator != "survival") pair_differences(units),
     sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
     measured = if (asked$inference == "jackknife") list(y = units$y[units$used], z = units$z[units$used],
-                                                        v = v[units$used])
+                                                        v = v[units$used]),
+    source = list(block = block, asked = asked)
   ), class = "twin_effect")
 }
 

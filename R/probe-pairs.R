@@ -1,25 +1,44 @@
-#' Probe an effect on pairs for hidden bias
+#' Probe an effect on pairs or sets for hidden bias
 #'
 #' Asks how strongly a hidden confounder would have to tilt the odds of treatment within pairs to change the conclusion
 #' (METHODS, "Sensitivity"; Rosenbaum 2002). At each gamma the verb gives the least and the greatest one-sided p-value
-#' of the signed-rank test, and the range of Hodges-Lehmann estimates and of their interval limits. Zero differences
-#' are dropped from the test, tied ones share their average rank. When all non-zero differences have one size (0/1
-#' outcomes) the test is McNemar's, with exact binomial p-values, and no shift is estimated.
+#' of the test, and the range of Hodges-Lehmann estimates and of their interval limits.
 #'
-#' @param x An effect on pairs, or a numeric vector of pair differences (treated minus control).
+#' On pairs the test is the signed-rank test: zero differences are dropped, tied ones share their average rank. When all
+#' non-zero differences have one size (0/1 outcomes), and with `test = "sign"`, the chance that a difference is positive
+#' is all that counts: the test is McNemar's, or the sign test, with exact binomial p-values, and no shift is estimated.
+#' On sets of one unit and several of the other arm the test sums the aligned ranks of the units that stand alone in
+#' their set (Hodges & Lehmann 1962), with the normal bounds of Gastwirth, Krieger & Rosenbaum (2000); sets all of whose
+#' outcomes are equal say nothing.
+#'
+#' @param x An effect on pairs, or on sets without replacement, or a numeric vector of pair differences (treated minus
+#'   control).
 #' @param gamma Hidden-bias odds, each at least 1; default 1 to 3 by 0.1.
 #' @param side Which way the effect is claimed to go: `"observed"` (default; that of the estimate, said in the print),
 #'   `"greater"` (treated higher) or `"less"`.
-#' @param exact Use the exact distribution of the signed-rank statistic? By default up to 50 pairs. Limits of the
-#'   interval use the normal approximation in either case.
+#' @param exact Use the exact distribution of the signed-rank statistic, for p-values and limits? By default up to 50
+#'   pairs. The sign test is always exact; sets never are.
 #' @param level Confidence level; 1 - level is also the significance level of the verdict. Default 0.95.
+#' @param test `"signed_rank"` (default) or `"sign"`, for pairs.
 #' @return A `twin_probe`. `tidy()` gives one row per gamma: `gamma`, `p_low`, `p_high`, `estimate_low`,
-#'   `estimate_high`, `conf_low`, `conf_high`. `glance()` gives `pairs`, `zeros`, `side` and `gamma_change`: the
-#'   largest gamma at which the greatest p-value is still at most 1 - level, found by root-finding (NA when even
-#'   gamma = 1 does not reach it).
-#' @section Errors: `twin_error_input` for a gamma below 1, an effect without pairs, no pairs, or all-zero differences.
-#'   Sampling weights have no place in this test: when the study has them the warning is `twin_warning_unweighted`.
-#' @references Rosenbaum, P. R. (2002). Observational Studies, 2nd ed. Springer. \doi{10.1007/978-1-4757-3692-2}
+#'   `estimate_high`, `conf_low`, `conf_high`. `glance()` gives `pairs` (or sets), `zeros`, `side`, `form`, `exact` and
+#'   `gamma_change`: the gamma at which the greatest p-value passes 1 - level, found by root-finding (NA when even
+#'   gamma = 1 does not reach it). `tidy(part = "amplification")` reads `gamma_change` as confounders of two strengths
+#'   (Rosenbaum & Silber 2009): `treatment`, how many times it multiplies the odds of treatment within a pair, and
+#'   `outcome`, how many times those of a positive pair difference.
+#' @section Errors: `twin_error_input` for a gamma below 1, an effect without pairs, no pairs, or all-zero differences;
+#'   `twin_error_unsupported` for the sign test on sets. Sampling weights have no place in these tests: when the study
+#'   has them the warning is `twin_warning_unweighted`.
+#' @references Gastwirth, J. L., Krieger, A. M., Rosenbaum, P. R. (2000). Asymptotic separability in sensitivity
+#'   analysis. Journal of the Royal Statistical Society B 62. \doi{10.1111/1467-9868.00249}
+#'
+#'   Hodges, J. L., Lehmann, E. L. (1962). Rank methods for combination of independent experiments in analysis of
+#'   variance. Annals of Mathematical Statistics 33. \doi{10.1214/aoms/1177704575}
+#'
+#'   Rosenbaum, P. R. (2002). Observational Studies, 2nd ed. Springer. \doi{10.1007/978-1-4757-3692-2}
+#'
+#'   Rosenbaum, P. R., Silber, J. H. (2009). Amplification of sensitivity analysis in matched observational studies.
+#'   JASA 104. \doi{10.1198/jasa.2009.tm08470}
 #' @family hidden bias
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
@@ -28,53 +47,132 @@
 #' probe_pairs(effect, gamma = seq(1, 3, by = 0.25))
 #' @export
 probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "greater", "less"), exact = NULL,
-                        level = 0.95) {
+                        level = 0.95, test = c("signed_rank", "sign")) {
   side <- check_choice(side, c("observed", "greater", "less"))
+  test <- check_choice(test, c("signed_rank", "sign"))
   check_number(level, min = 0, max = 1, open = TRUE)
-  check_gamma(gamma)
-  d <- pair_difference_values(x)
+  check_factors(gamma, "gamma", "Gamma 1 means no hidden bias; 2 that a hidden confounder may double the odds of treatment
+                                 within a pair.")
   if (!is.null(exact)) check_flag(exact)
-  centre <- core_walsh_at(sort(d), length(d) * (length(d) + 1) / 4)
-  direction <- if (side == "observed") if (observed_direction(d, centre) < 0) "less" else "greater" else side
-  test <- signed_rank_test(if (direction == "less") -d else d, exact)
-  p <- vapply(gamma, test$bounds, numeric(2))
-  rows <- data.frame(gamma = gamma, p_low = p["p_low", ], p_high = p["p_high", ])
-  rows <- cbind(rows, shift_rows(d, gamma, level, test$form))
-  new_probe("pairs", rows, list(
-    pairs = length(d), zeros = sum(d == 0), side = direction, side_chosen = side, form = test$form,
-    exact = test$exact, level = level, gamma_change = gamma_at_change(test$bounds, 1 - level),
-    effect = if (inherits(x, "twin_effect")) list(outcome = x$outcome, tidy = generics::tidy(x), design = x$design)
-  ))
+  warn_sampling_weights(x)
+  sets <- if (inherits(x, "twin_effect") && is.null(x$pairs)) set_values(x)
+  found <- if (is.null(sets)) probe_differences(pair_difference_values(x), gamma, side, exact, level, test) else
+    probe_sets(sets, gamma, side, exact, level, test)
+  change <- gamma_at_change(found$bounds, 1 - level)
+  new_probe("pairs", cbind(data.frame(gamma = gamma), found$rows), c(found$facts, list(
+    side_chosen = side, level = level, gamma_change = change, p_at_one = found$bounds(1)[["p_high"]],
+    effect = if (inherits(x, "twin_effect")) list(
+      outcome = x$outcome, design = x$design, estimator = x$estimator,
+      p_value = p_one_sided(x, found$facts$side == "greater"), estimate = main_row(x)$estimate
+    )
+  )), list(amplification = amplification_rows(change)))
 }
 
-new_probe <- function(kind, rows, facts) {
-  stopifnot(is.data.frame(rows), is.list(facts))
-  rownames(rows) <- NULL
-  structure(list(rows = rows, facts = facts), class = c(paste0("twin_probe_", kind), "twin_probe"))
+# list(bounds = function(gamma) c(p_low, p_high), rows, facts).
+probe_differences <- function(d, gamma, side, exact, level, test) {
+  direction <- if (side != "observed") side else if (observed_direction(d) < 0) "less" else "greater"
+  chosen <- pair_test(if (direction == "less") -d else d, exact, test)
+  rows <- cbind(p_rows(chosen$bounds, gamma),
+                if (chosen$form == "signed_rank") core_shift_bounds(sort(d), gamma, level, chosen$exact) else
+                  no_shifts(length(gamma)))
+  list(bounds = chosen$bounds, rows = rows,
+       facts = list(pairs = length(d), zeros = sum(d == 0), side = direction, form = chosen$form, exact = chosen$exact))
 }
 
-# list(bounds = function(gamma) c(p_low, p_high), form, exact) for differences whose claimed direction is up.
-signed_rank_test <- function(d, exact) {
-  ranks <- core_signed_ranks(d)
-  if (length(unique(abs(d[d != 0]))) == 1L) {
-    positive <- sum(d > 0)
-    return(list(bounds = function(gamma) core_sign_bounds(positive, ranks$pairs, gamma), form = "mcnemar",
-                exact = TRUE))
+p_rows <- function(bounds, gamma) as.data.frame(t(vapply(gamma, bounds, numeric(2))))
+
+no_shifts <- function(size) {
+  names <- c("estimate_low", "estimate_high", "conf_low", "conf_high")
+  matrix(NA_real_, size, 4L, dimnames = list(NULL, names))
+}
+
+# The test of differences whose claimed direction is up.
+pair_test <- function(d, exact, test) {
+  nonzero <- d[d != 0]
+  one_size <- length(unique(abs(nonzero))) == 1L
+  if (one_size || test == "sign") {
+    positive <- sum(nonzero > 0)
+    return(list(bounds = function(gamma) core_sign_bounds(positive, length(nonzero), gamma),
+                form = if (one_size) "mcnemar" else "sign", exact = TRUE))
   }
+  ranks <- core_signed_ranks(d)
   if (is.null(exact)) exact <- ranks$pairs <= 50L
   list(bounds = function(gamma) core_signed_rank_bounds(ranks, gamma, exact), form = "signed_rank", exact = exact)
 }
 
-observed_direction <- function(d, centre) if (centre != 0) sign(centre) else sum(sign(d))
+# That of the Hodges-Lehmann estimate, or of the signs where it is 0.
+observed_direction <- function(d) {
+  centre <- core_walsh_at(sort(d), length(d) * (length(d) + 1) / 4)
+  if (centre != 0) sign(centre) else sum(sign(d))
+}
 
-shift_rows <- function(d, gamma, level, form) {
-  names <- c("estimate_low", "estimate_high", "conf_low", "conf_high")
-  if (form == "mcnemar") {
-    empty <- matrix(NA_real_, length(gamma), 4L, dimnames = list(NULL, names))
-    return(as.data.frame(empty))
+probe_sets <- function(sets, gamma, side, exact, level, test, call = rlang::caller_env()) {
+  if (test == "sign") {
+    abort_unsupported(c("The sign test is for pairs; these are sets of several units.",
+                        i = "Leave {.arg test} out."), call = call)
   }
-  sorted <- sort(d)
-  as.data.frame(t(vapply(gamma, function(g) core_shift_bounds(sorted, g, level), numeric(4))))
+  if (isTRUE(exact)) {
+    abort_unsupported(c("No exact bounds are known for sets of several units.", i = "Leave {.arg exact} out."),
+                      call = call)
+  }
+  reach <- diff(range(sets$y))
+  above <- core_set_shift(sets, 1, TRUE, 0, reach) >= 0
+  direction <- if (side != "observed") side else if (above) "greater" else "less"
+  flip <- if (direction == "less") -1 else 1
+  scores <- core_aligned_scores(flip * sets$y, sets$z, sets$alone, sets$set)
+  bounds <- function(gamma) {
+    at <- function(high) stats::pnorm(core_set_deviate(scores, gamma, high), lower.tail = FALSE)
+    c(p_low = at(FALSE), p_high = at(TRUE))
+  }
+  list(bounds = bounds, rows = cbind(p_rows(bounds, gamma), set_shifts(sets, gamma, level, reach)),
+       facts = list(pairs = max(sets$set), zeros = sets$zeros, side = direction, form = "sets", exact = FALSE,
+                    several = max(tabulate(sets$set))))
+}
+
+# Ranges of estimates and limits; long work for many large sets.
+set_shifts <- function(sets, gamma, level, reach) {
+  z <- stats::qnorm(1 - (1 - level) / 2)
+  rows <- run_pieces("Shifts", gamma, function(g) {
+    shift <- function(high, target) core_set_shift(sets, g, high, target, reach)
+    c(estimate_low = shift(TRUE, 0), estimate_high = shift(FALSE, 0), conf_low = shift(TRUE, z),
+      conf_high = shift(FALSE, -z))
+  })
+  do.call(rbind, rows)
+}
+
+# The units of the sets that hold an outcome in both arms, one of them by a single unit: y, z, set (codes, sorted),
+# alone, zeros (sets left out since nothing varies in them).
+set_values <- function(x, call = rlang::caller_env()) {
+  if (is.null(x$sets) || x$estimator == "survival") {
+    abort_input(c("{.arg x} must be an effect on pairs or sets, nobody twice.", x = "It was measured on: {x$design}.",
+                  i = "Use {.fn probe_weights}, {.fn probe_omitted} or {.fn probe_ratio} for other designs."),
+                call = call)
+  }
+  block <- x$source$block
+  inside <- which(!is.na(x$sets) & !is.na(block$y) & seq_along(block$y) %in% x$rows[x$used])
+  order <- order(x$sets[inside], method = "radix")
+  inside <- inside[order]
+  set <- match(x$sets[inside], unique(x$sets[inside]))
+  y <- block$y[inside]
+  z <- study_of(x)$z[inside]
+  treated <- core_sums_by(z, set)
+  control <- core_sums_by(1 - z, set)
+  if (any(pmin(treated, control) > 1L)) {
+    abort_unsupported(c("Sets must have one unit of one arm: {sum(pmin(treated, control) > 1L)} ha{?s/ve} several of
+                         both.", i = "Use {.fn group_units} with {.code method = \"full\"}."), call = call)
+  }
+  varies <- vapply(split(y, set), function(values) any(values != values[1L]), NA)
+  whole <- treated > 0 & control > 0
+  keep <- (whole & varies)[set]
+  if (!any(keep)) stop_all_zero(sum(whole), "set", call)
+  out <- list(y = y[keep], z = z[keep], set = match(set[keep], unique(set[keep])), zeros = sum(whole & !varies))
+  single <- core_sums_by(out$z, out$set) == 1  # of a set of one and one the treated unit counts as the one alone
+  out$alone <- out$z == ifelse(single, 1L, 0L)[out$set]
+  out
+}
+
+stop_all_zero <- function(count, what, call) { # nolint: object_usage_linter. In the message.
+  abort_input(c("All {count} {what} difference{?s} {?is/are} 0.", i = "There is no effect to overturn."), call = call)
 }
 
 # The greatest p-value rises with gamma, so the change has one root.
@@ -87,47 +185,28 @@ gamma_at_change <- function(bounds, alpha) {
   stats::uniroot(excess, c(1, top), tol = 1e-8)$root
 }
 
+# What a confounder must do to treatment and outcome to amount to gamma.
+amplification_rows <- function(gamma) {
+  if (is.na(gamma) || is.infinite(gamma) || gamma <= 1) return(NULL)
+  equal <- gamma + sqrt(gamma^2 - 1)
+  treatment <- sort(c(gamma * c(1.1, 1.25, 1.5, 2, 3), equal))
+  data.frame(gamma = gamma, treatment = treatment, outcome = core_amplify(gamma, treatment))
+}
+
+warn_sampling_weights <- function(x) {
+  if (!inherits(x, "twin_effect") || is.null(study_of(x)$s)) return(invisible(x))
+  warn_kind("unweighted", c("These tests take every pair or set alike: sampling weights are not used here."))
+}
+
 pair_difference_values <- function(x, call = rlang::caller_env()) {
-  if (inherits(x, "twin_effect")) {
-    if (is.null(x$pairs)) {
-      abort_input(c("{.arg x} must be an effect on pairs of one treated and one control unit, nobody twice.",
-                    x = "It was measured on: {x$design}.", i = "Use {.fn probe_ratio} for other designs."), call = call)
-    }
-    if (!is.null(x$study$s)) {
-      warn_kind("unweighted", c("The signed-rank test takes every pair alike: sampling weights are not used here."))
-    }
-    d <- x$pairs$difference
-  } else {
-    d <- x
-  }
+  d <- if (inherits(x, "twin_effect")) x$pairs$difference else x
   if (!is.numeric(d) || length(d) == 0L || any(!is.finite(d))) {
     abort_input("{.arg x} must be an effect on pairs, or finite pair differences (treated minus control).",
                 call = call)
   }
-  if (all(d == 0)) {
-    abort_input(c("All {length(d)} pair difference{?s} {?is/are} 0.", i = "There is no effect to overturn."),
-                call = call)
-  }
+  if (all(d == 0)) stop_all_zero(length(d), "pair", call)
   as.double(d)
 }
-
-check_gamma <- function(gamma, call = rlang::caller_env()) {
-  if (is.numeric(gamma) && length(gamma) > 0L && all(is.finite(gamma)) && all(gamma >= 1)) return(invisible(gamma))
-  abort_input(c(
-    "{.arg gamma} must be numbers of at least 1.",
-    x = "It is {.val {gamma}}.",
-    i = "Gamma 1 means no hidden bias; 2 means a hidden confounder may double the odds of treatment within a pair."
-  ), call = call)
-}
-
-#' @export
-tidy.twin_probe <- function(x, ...) {
-  rlang::check_dots_empty()
-  x$rows
-}
-
-#' @export
-as.data.frame.twin_probe <- function(x, ...) x$rows
 
 #' @export
 glance.twin_probe_pairs <- function(x, ...) {

@@ -6,6 +6,10 @@
 #' (1 - 0.5^sqrt(HR)) / (1 - 0.5^sqrt(1/HR)) of a hazard ratio when the outcome is common, the ratio itself when it is
 #' rare, and exp(0.91 d) of a difference of d standard deviations.
 #'
+#' So that the number has a yardstick, every covariate of an effect is left out in turn, as if it had not been measured:
+#' by how much does that move the risk ratio, and what would a hidden confounder that moves it as far have to be tied by
+#' (the same formula, of the ratio of both risk ratios)?
+#'
 #' @param x An effect, or the estimate as a number on `scale`. For an effect the risk ratio is used when its outcome is
 #'   0/1, and otherwise the difference in pooled standard deviations of the outcome.
 #' @param low,high Confidence limits on the same scale, when `x` is a number. Either may be left out.
@@ -13,9 +17,12 @@
 #'   deviations of the outcome). Taken from the effect when `x` is one.
 #' @param rare Is the outcome rare (below 15 per cent at the end of follow-up)? For odds and hazard ratios. Default
 #'   `FALSE`.
+#' @param covariates Leave out every covariate of an effect in turn? Default `TRUE`.
 #' @return A `twin_probe`. `tidy()` gives one row for the estimate and, with limits, one for the limit nearer to no
 #'   effect: `quantity` ("estimate", "limit"), `value` (on `scale`), `risk_ratio`, `e_value`. The e-value of the limit
-#'   is 1 when the interval holds no effect.
+#'   is 1 when the interval holds no effect. `tidy(part = "covariates")`: `covariate`, `risk_ratio` without it,
+#'   `e_value` (of the move of the estimate) and `e_value_limit` (of the limit's; NA where either interval holds no
+#'   effect).
 #' @section Errors: `twin_error_input` for a ratio of 0 or less, limits that do not enclose the estimate, or `scale`
 #'   given beside an effect.
 #' @references VanderWeele, T. J., Ding, P. (2017). Sensitivity analysis in observational research: introducing the
@@ -25,12 +32,15 @@
 #' probe_ratio(1.8, low = 1.3, high = 2.5)
 #' @export
 probe_ratio <- function(x, low = NULL, high = NULL,
-                        scale = c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"), rare = FALSE) {
+                        scale = c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"), rare = FALSE,
+                        covariates = TRUE) {
   check_flag(rare)
+  check_flag(covariates)
   scale_given <- !missing(scale)
   scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
   measured <- list(estimate = x, low = low, high = high, scale = scale)
-  if (inherits(x, "twin_effect")) {
+  if (inherits(x, c("twin_effect", "twin_effects"))) {
+    check_designed_effect(x)
     if (scale_given || !is.null(low) || !is.null(high)) {
       abort_input("{.arg low}, {.arg high} and {.arg scale} come from the effect; leave them out.")
     }
@@ -40,7 +50,25 @@ probe_ratio <- function(x, low = NULL, high = NULL,
   if (rare && !measured$scale %in% c("odds_ratio", "hazard_ratio")) {
     abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {measured$scale}}.")
   }
-  new_probe("ratio", ratio_rows(measured, rare), c(measured[c("scale", "low", "high")], list(rare = rare)))
+  rows <- ratio_rows(measured, rare)
+  yardstick <- if (covariates && inherits(x, "twin_effect")) ratio_covariates(x, rows, rare)
+  new_probe("ratio", rows, c(measured[c("scale", "low", "high")], list(rare = rare, outcome = if (inherits(
+    x, "twin_effect")) x$outcome)), list(covariates = yardstick))
+}
+
+# What leaving out each covariate does to the risk ratio and its limit.
+ratio_covariates <- function(x, rows, rare, without = effects_without(x)) {
+  moved <- Map(function(other, name) {
+    if (is.null(other)) return(NULL)
+    again <- tryCatch(ratio_rows(effect_on_ratio_scale(other), rare), twin_error = function(e) NULL)
+    if (is.null(again)) return(NULL)
+    limits <- rows$e_value[2L] > 1 && again$e_value[2L] > 1
+    data.frame(covariate = name, risk_ratio = again$risk_ratio[1L],
+               e_value = core_e_value(again$risk_ratio[1L] / rows$risk_ratio[1L]),
+               e_value_limit = if (limits) core_e_value(again$risk_ratio[2L] / rows$risk_ratio[2L]) else NA_real_)
+  }, without, names(without))
+  out <- do.call(rbind, unname(moved))
+  if (!is.null(out)) out[order(-out$e_value), ]
 }
 
 # The estimate and, when it is known, the limit nearer to no effect.

@@ -6,46 +6,64 @@
 #' period, around the slope of the last two periods before treatment. The headline is the `m` at which the conclusion
 #' changes.
 #'
-#' The intervals keep their level for every violation within the bounds. By magnitude they are the union over all
-#' periods before treatment of the interval in which that period is the worst; by curvature they add the worst bias to
-#' the interval's length. They need not be the shortest.
+#' The intervals keep their level for every violation within the bounds. By magnitude an effect is kept when for some
+#' worst step before treatment a conditional test of the inequalities that it implies does not reject (Andrews, Roth &
+#' Pakes 2023). By curvature the interval is of fixed length: the linear estimator that makes it shortest, whose length
+#' allows for its worst bias (Armstrong & Kolesar 2018). Their linear and quadratic programmes are solved by the packages
+#' Rglpk and quadprog. `interval = "direct"` needs neither: by magnitude the union over all periods before treatment of
+#' the interval in which that period is the worst, by curvature the last slope before treatment carried on with its worst
+#' bias added. With few clusters the path's covariance is widened until normal quantiles give those of t.
 #'
 #' @param x A `twin_did` with cells measured from a fixed base, from [measure_did()]: `base = "fixed"`, or
 #'   `estimator = "interaction"`.
 #' @param violation `"magnitude"` (default) or `"curvature"`.
 #' @param m Grid of bounds, from 0 on. By default 0 to 2 in steps of a quarter for magnitudes, and for curvatures from 0
 #'   to twice the point of change.
-#' @param at Event times whose effects are averaged; all under treatment by default.
+#' @param at Event times whose effects are combined; all under treatment by default.
+#' @param contrast Their weights, such as `c(-1, 1)` for how the effect changes between two event times; an average by
+#'   default.
 #' @param level Confidence level; that of `x` by default.
+#' @param interval `"shortest"` (default: conditional by magnitude, of fixed length by curvature) or `"direct"`.
 #' @return A `twin_probe`. `tidy()` gives one row per bound: `violation, m, estimate, conf.low, conf.high` (estimate:
-#'   the middle of the interval; by magnitude the effect as measured). `glance()`: `violation`, `change` (the bound at
-#'   which the interval first holds 0: 0 when it does so with parallel trends, infinite when no bound within 1,000
-#'   does).
+#'   the effect as measured by magnitude, the middle of the interval by curvature). `glance()`: `violation`, `interval`,
+#'   `change` (the bound at which the interval first holds 0: 0 when it does so with parallel trends, infinite when no
+#'   bound within 1,000 does).
 #' @section Errors: `twin_error_input` for effects without cells or with another base, gaps in the path, event times
-#'   that are not there; `twin_error_unsupported` without periods before treatment (two for curvature, base included).
-#' @references Rambachan, A., Roth, J. (2023). A more credible approach to parallel trends. Review of Economic Studies
+#'   that are not there, weights that do not fit them; `twin_error_unsupported` without periods before treatment (two for
+#'   curvature, base included), or without the packages.
+#' @references Andrews, I., Roth, J., Pakes, A. (2023). Inference for linear conditional moment inequalities. Review of
+#'   Economic Studies 90. \doi{10.1093/restud/rdad004}
+#'
+#'   Armstrong, T. B., Kolesar, M. (2018). Optimal inference in a class of regression models. Econometrica 86.
+#'   \doi{10.3982/ECTA14434}
+#'
+#'   Rambachan, A., Roth, J. (2023). A more credible approach to parallel trends. Review of Economic Studies
 #'   90. \doi{10.1093/restud/rdad018}
 #' @family hidden bias
 #' @examples
 #' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
-#' probe_trends(measure_did(panel, base = "fixed"))
+#' cells <- measure_did(panel, base = "fixed")
+#' probe_trends(cells, m = c(0, 0.5, 1), at = 0:3, interval = "direct")
 #' @export
-probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, at = NULL, level = x$level) {
+probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, at = NULL, contrast = NULL,
+                         level = x$level, interval = c("shortest", "direct")) {
   check_class(x, "twin_did", "measure_did")
   violation <- check_choice(violation, c("magnitude", "curvature"))
+  interval <- check_choice(interval, c("shortest", "direct"))
   check_number(level, min = 0, max = 1, open = TRUE)
   check_bounds(m)
-  path <- fixed_path(x, at)
-  bound <- trend_bound(path, violation, level)
+  path <- fixed_path(x, at, contrast)
+  bound <- trend_bound(path, violation, level, interval)
   change <- bound_at_change(bound)
   if (is.null(m)) m <- default_bounds(violation, change, path)
-  limits <- t(vapply(m, bound, numeric(2)))
+  limits <- do.call(rbind, run_pieces("Intervals", m, bound$limits))
   rows <- data.frame(violation = violation, m = m, estimate = rowMeans(limits), conf.low = limits[, 1L],
                      conf.high = limits[, 2L])
   if (violation == "magnitude") rows$estimate <- path$effect
   new_probe("trends", rows, list(
-    violation = violation, change = change, level = level, at = path$at, effect = path$effect, outcome = x$outcome,
-    treatment = treatment_of(x$study), worst = path$worst, periods = sum(path$horizon < 0)
+    violation = violation, interval = interval, change = change, level = level, at = path$at, contrast = contrast,
+    effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study), worst = path$worst,
+    periods = sum(path$horizon < 0)
   ))
 }
 
@@ -56,7 +74,7 @@ check_bounds <- function(m, call = rlang::caller_env()) {
 
 # The event path without its base: estimate, vcov, horizon (periods from the base), target (weights), effect, df, at,
 # worst (largest step before treatment).
-fixed_path <- function(x, at, call = rlang::caller_env()) {
+fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
   if (x$over != "cells" || !is_fixed_base(x)) {
     abort_input(c("{.arg x} must be an effect with cells measured from a fixed base.",
                   i = "Use {.code measure_did(..., base = \"fixed\")} without {.fn summarise_did}."), call = call)
@@ -78,7 +96,9 @@ fixed_path <- function(x, at, call = rlang::caller_env()) {
   if (length(gaps) > 0L) {
     abort_input(c("The path must have no gaps.", x = "It lacks event time{?s} {.val {gaps}}."), call = call)
   }
-  target <- ifelse(event %in% chosen, 1 / length(chosen), 0)
+  check_contrast(contrast, chosen, call)
+  target <- numeric(length(event))
+  target[match(chosen, event)] <- if (is.null(contrast)) 1 / length(chosen) else contrast
   estimate <- unname(path$estimate[use])
   steps <- core_path_steps(event - base)
   list(estimate = estimate, vcov = unname(path$vcov[use, use, drop = FALSE]), horizon = event - base, target = target,
@@ -89,32 +109,69 @@ is_fixed_base <- function(x) {
   x$estimator == "interaction" || (x$estimator %in% c("group_time", "triple") && x$asked$base == "fixed")
 }
 
-# The interval as a function of the bound m.
-trend_bound <- function(path, violation, level) {
-  horizon <- pmax(path$horizon, 0)
-  kappa <- sum(path$target * horizon)
+check_contrast <- function(contrast, at, call) {
+  if (is.null(contrast)) return(invisible(contrast))
+  fits <- is.numeric(contrast) && length(contrast) == length(at) && all(is.finite(contrast)) && any(contrast != 0)
+  if (fits && !anyDuplicated(at)) return(invisible(contrast))
+  abort_input(c("{.arg contrast} must hold one weight for each event time of {.arg at}, not all 0.",
+                x = "There are {length(contrast)} weight{?s} for {length(at)} event time{?s}."), call = call)
+}
+
+# list(limits, holds): the interval as a function of the bound m, and whether it holds 0.
+trend_bound <- function(path, violation, level, interval, call = rlang::caller_env()) {
+  by_limits <- function(limits) {
+    list(limits = limits, gap = function(m) {
+      ends <- limits(m)
+      max(ends[1L], -ends[2L])
+    })
+  }
   if (violation == "magnitude") {
     quantile <- core_t_quantile(level, path$df)
-    return(function(m) core_bound_magnitude(path$estimate, path$vcov, path$steps, path$target, kappa, m, quantile))
+    direct <- function(m) core_bound_magnitude(path, m, quantile)
+    if (interval == "direct") return(by_limits(direct))
+    need_solver("Rglpk", call)
+    path$vcov <- path$vcov * (quantile / core_t_quantile(level, Inf))^2
+    return(list(limits = function(m) conditional_limits(path, m, level, direct(m)), gap = function(m) {
+      if (core_keeps_effect(core_magnitude_tests(path, m), 0, level, linear_programme)) -1 else 1
+    }))
   }
-  carried <- path$target
-  last <- which(path$horizon == -1)
-  carried[last] <- carried[last] + kappa
-  bias <- sum(path$target * horizon * (horizon + 1) / 2)
-  function(m) core_bound_curvature(path$estimate, path$vcov, carried, bias, m, level, path$df)
+  if (interval == "direct") return(by_limits(function(m) core_carried_slope(path, m, level, path$df)))
+  need_solver("quadprog", call)
+  estimators <- core_drift_estimators(path, quadratic_programme)
+  by_limits(function(m) core_fixed_length(path, estimators, m, level, path$df))
+}
+
+need_solver <- function(package, call) {
+  if (rlang::is_installed(package)) return(invisible(package))
+  abort_unsupported(c("The shortest interval needs the package {.pkg {package}}.",
+                      i = "Install it, or use {.code interval = \"direct\"}."), call = call)
+}
+
+# NULL where the programme has no bound or no solution.
+linear_programme <- function(objective, matrix, sign, rhs, free, max) {
+  bounds <- if (free) list(lower = list(ind = seq_along(objective), val = rep(-Inf, length(objective))))
+  found <- Rglpk::Rglpk_solve_LP(objective, matrix, sign, rhs, bounds = bounds, max = max)
+  if (found$status == 0L) list(value = found$optimum, solution = found$solution)
+}
+
+quadratic_programme <- function(d, linear, constraint, bound) {
+  quadprog::solve.QP(d, linear, constraint, bound, meq = 1L)$solution
+}
+
+# Ends of the effects kept; `direct` says how far to look at first.
+conditional_limits <- function(path, m, level, direct) {
+  tests <- core_magnitude_tests(path, m)
+  end <- function(side) core_kept_end(tests, path$effect, side * diff(direct) / 2, 1e-4, level, linear_programme)
+  c(end(-1), end(1))
 }
 
 # The least bound at which the interval holds 0.
 bound_at_change <- function(bound) {
-  clear <- function(m) {
-    limits <- bound(m)
-    max(limits[1L], -limits[2L])
-  }
-  if (clear(0) <= 0) return(0)
+  if (bound$gap(0) <= 0) return(0)
   top <- 1e-3
-  while (clear(top) > 0 && top < 1000) top <- 2 * top
+  while (bound$gap(top) > 0 && top < 1000) top <- 2 * top
   if (top >= 1000) return(Inf)
-  stats::uniroot(clear, c(0, top), tol = 1e-10)$root
+  core_edge_of(function(m) bound$gap(m) > 0, top / 2 * (top > 1e-3), top, 1e-6 * top)
 }
 
 default_bounds <- function(violation, change, path) {
@@ -126,5 +183,5 @@ default_bounds <- function(violation, change, path) {
 #' @export
 glance.twin_probe_trends <- function(x, ...) {
   rlang::check_dots_empty()
-  data.frame(violation = x$facts$violation, change = x$facts$change)
+  data.frame(violation = x$facts$violation, interval = x$facts$interval, change = x$facts$change)
 }

@@ -7,7 +7,8 @@
 #' failure leaves nothing half-written.
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_calibration`, `twin_scores`, `twin_effect`,
-#'   `twin_effects`, `twin_did`, `twin_trends`, `twin_decomposition`, `twin_comparison` or `twin_probe`.
+#'   `twin_effects`, `twin_did`, `twin_trends`, `twin_decomposition`, `twin_comparison`, `twin_power` or
+#'   `twin_probe`.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
 #' @param columns Which columns of the rendered table, in which order: their headings, renamed where the vector has
@@ -36,7 +37,7 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
   made_by <- c(twin_groups = "describe_groups", twin_balance = "assess_balance", twin_weights = "assess_weights",
                twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
                twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs",
-               twin_trends = "assess_trends", twin_decomposition = "decompose_did")
+               twin_trends = "assess_trends", twin_power = "assess_power", twin_decomposition = "decompose_did")
   check_class(x, names(made_by), made_by)
   check_string(file)
   check_string(caption, null = TRUE)
@@ -246,11 +247,11 @@ table_parts.twin_probe_pairs <- function(x, number = number_text) {
   rows <- x$rows
   table <- data.frame(Gamma = format(rows$gamma), `least p` = p_text(rows$p_low),
                       `greatest p` = p_text(rows$p_high), check.names = FALSE)
-  if (x$facts$form == "signed_rank") {
+  if (has_shifts(x)) {
     table$`shift estimate` <- paste(number(rows$estimate_low), "to", number(rows$estimate_high))
     table$limits <- paste(number(rows$conf_low), "to", number(rows$conf_high))
   }
-  list(table = table, caption = paste("Hidden bias in pairs:", test_text(x$facts)), first = "Gamma",
+  list(table = table, caption = paste("Hidden bias in pairs or sets:", test_text(x$facts)), first = "Gamma",
        keys = table$Gamma, levels = rep(NA, nrow(rows)), note = probe_verdict(x))
 }
 

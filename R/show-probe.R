@@ -1,5 +1,6 @@
 #' @export
 format.twin_probe_pairs <- function(x, ...) {
+  rlang::check_dots_empty()
   rows <- x$rows
   table <- data.frame(
     Gamma = format(rows$gamma), least = p_text(rows$p_low), greatest = p_text(rows$p_high),
@@ -7,26 +8,54 @@ format.twin_probe_pairs <- function(x, ...) {
     interval = interval_text(rows$conf_low, rows$conf_high)
   )
   names(table) <- c("Gamma", "least p", "greatest p", "shift estimate", paste(level_text(x$facts$level), "limits"))
-  if (x$facts$form == "mcnemar") table <- table[1:3]
+  if (!has_shifts(x)) table <- table[1:3]
   c(
-    wrap_lines(sprintf("Hidden bias in pairs: %s", test_text(x$facts))),
+    wrap_lines(sprintf("Hidden bias in %s: %s", if (x$facts$form == "sets") "sets" else "pairs", test_text(x$facts))),
     table_lines(thin_rows(table), left = 0L),
     "",
-    wrap_lines(probe_verdict(x))
+    wrap_lines(probe_verdict(x)),
+    wrap_lines(amplification_sentence(x)),
+    wrap_lines(own_test_sentence(x))
   )
 }
 
-# Printing keeps to one screen: at most a dozen gammas, evenly spread, the first and last among them.
+has_shifts <- function(x) x$facts$form %in% c("signed_rank", "sets")
+
+# The gamma of change as a confounder of two strengths.
+amplification_sentence <- function(x) {
+  rows <- x$parts$amplification
+  if (is.null(rows)) return(character())
+  equal <- rows[which.min(abs(rows$treatment - rows$outcome)), ]
+  other <- rows[which.max(rows$outcome), ]
+  sprintf(paste("The same as a confounder that multiplies the odds of treatment by %s and those of a positive",
+                "difference by %s, or by %s and %s."), number_text(equal$treatment, 2), number_text(equal$outcome, 2),
+          number_text(other$treatment, 2), number_text(other$outcome, 1))
+}
+
+# The effect's own test and this one answer different questions.
+own_test_sentence <- function(x) {
+  effect <- x$facts$effect
+  if (is.null(effect)) return(character())
+  own <- sprintf("Without hidden bias the one-sided p-value is %s here and %s by the effect's own test",
+                 p_text(x$facts$p_at_one), p_text(effect$p_value))
+  sprintf(paste("%s: that one asks about the mean (%s), this one %s."), own, number_text(effect$estimate),
+          if (has_shifts(x)) "about a shift common to all, by ranks" else "whether either side of a pair is likelier")
+}
+
+# Printing keeps to one screen: at most a dozen rows, in even steps, the first and last among them.
 thin_rows <- function(table, most = 12L) {
-  if (nrow(table) <= most) return(table)
-  table[unique(round(seq(1, nrow(table), length.out = most))), ]
+  size <- nrow(table)
+  table[unique(c(seq(1L, size, by = ceiling((size - 1) / (most - 1))), size)), ]
 }
 
 test_text <- function(facts) {
+  what <- if (facts$form == "sets") "set" else "pair"
+  dropped <- if (what == "pair") sprintf(" of which %s tie and drop out", count_text(facts$zeros)) else
+    sprintf(" (%s more hold equal outcomes and drop out)", count_text(facts$zeros))
   sprintf("%s, %s%s, one-sided (%s%s)",
-          if (facts$form == "mcnemar") "McNemar's test" else "signed-rank test",
-          plural(facts$pairs, "pair"),
-          if (facts$zeros > 0L) sprintf(" of which %s tie", count_text(facts$zeros)) else "",
+          c(mcnemar = "McNemar's test", sign = "sign test", signed_rank = if (facts$exact)
+            "exact signed-rank test" else "signed-rank test", sets = "aligned-rank test")[[facts$form]],
+          plural(facts$pairs, what), if (facts$zeros > 0L) dropped else "",
           if (facts$side == "greater") "treated higher" else "treated lower",
           if (facts$side_chosen == "observed") ", as observed" else "")
 }
@@ -48,8 +77,8 @@ probe_verdict.twin_probe_pairs <- function(x) {
   if (is.infinite(change)) return("No hidden bias of any plausible size would change the conclusion.")
   sprintf(paste(
     "The conclusion changes at gamma %s: a hidden confounder would have to multiply the odds of treatment within a",
-    "pair by that much, and predict the outcome almost perfectly, to lift the p-value above %s."
-  ), formatC(change, digits = 2, format = "f"), alpha)
+    "%s by that much, and predict the outcome almost perfectly, to lift the p-value above %s."
+  ), formatC(change, digits = 2, format = "f"), if (x$facts$form == "sets") "set" else "pair", alpha)
 }
 
 #' @exportS3Method
@@ -71,7 +100,31 @@ format.twin_probe_ratio <- function(x, ...) {
   table <- data.frame(Quantity = x$rows$quantity, value = number_text(x$rows$value),
                       ratio = number_text(x$rows$risk_ratio), e_value = number_text(x$rows$e_value))
   names(table) <- c("Quantity", scale_words[[x$facts$scale]], "as risk ratio", "E-value")
-  c("Hidden bias on the ratio scale", table_lines(table), "", wrap_lines(probe_verdict(x)))
+  c("Hidden bias on the ratio scale", table_lines(table), yardstick_lines(ratio_yardstick(x)), "",
+    wrap_lines(probe_verdict(x)), wrap_lines(ratio_comparison(x)))
+}
+
+# The E-value of what leaving out each covariate does.
+ratio_yardstick <- function(x) {
+  rows <- x$parts$covariates
+  if (is.null(rows)) return(NULL)
+  data.frame(`Left out` = rows$covariate, `as risk ratio` = number_text(rows$risk_ratio),
+             `E-value of the move` = number_text(rows$e_value), `of the limit's` = number_text(rows$e_value_limit),
+             check.names = FALSE)
+}
+
+ratio_comparison <- function(x) {
+  rows <- x$parts$covariates
+  if (is.null(rows)) return(character())
+  sprintf("For comparison: leaving out %s, the measured covariate that matters most, needs %s.", rows$covariate[1L],
+          number_text(rows$e_value[1L]))
+}
+
+# At most eight covariates, the strongest first.
+yardstick_lines <- function(table) {
+  if (is.null(table)) return(character())
+  more <- nrow(table) - 8L
+  c("", table_lines(utils::head(table, 8L)), if (more > 0L) sprintf("  and %s weaker", count_text(more)))
 }
 
 #' @export
@@ -83,7 +136,7 @@ plot.twin_probe_pairs <- function(x, ...) {
     x = "gamma: hidden bias as odds of treatment within a pair", title = "How much hidden bias would it take?",
     subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n")
   )
-  if (x$facts$form == "mcnemar") {
+  if (!has_shifts(x)) {
     return(base + ggplot2::geom_line(ggplot2::aes(y = .data$p_high), linewidth = 1,
                                      colour = twin_colours[["treated"]]) +
              ggplot2::geom_hline(yintercept = 1 - x$facts$level, colour = "grey45", linetype = "22") +
@@ -154,8 +207,14 @@ trends_title <- function(x) {
   facts <- x$facts
   what <- c(magnitude = "drift per period at most m times the worst before treatment",
             curvature = "change of the drift's slope at most m per period")[[facts$violation]]
-  sprintf("Trends not parallel: effect of %s on %s, averaged over %s since treatment; %s.", facts$treatment,
-          facts$outcome, plural(length(facts$at), "period"), what)
+  which <- if (is.null(facts$contrast)) sprintf("averaged over %s since treatment", plural(length(facts$at), "period")) else
+    sprintf("%s", paste(sprintf("%s times event %d", number_text(facts$contrast), as.integer(facts$at)), collapse = " + "))
+  sprintf("Trends not parallel: effect of %s on %s, %s; %s.", facts$treatment, facts$outcome, which, what)
+}
+
+trend_interval_words <- function(facts) {
+  if (facts$interval == "direct") return("intervals")
+  c(magnitude = "conditional intervals", curvature = "intervals of fixed length")[[facts$violation]]
 }
 
 #' @exportS3Method
@@ -191,8 +250,8 @@ plot.twin_probe_trends <- function(x, ...) {
                         curvature = "m: change of the drift's slope per period")[[x$facts$violation]],
                   y = sprintf("effect on %s", x$facts$outcome), title = "What if trends are not parallel?",
                   subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n"),
-                  caption = sprintf("%s intervals that hold for every violation within the bound.",
-                                    level_text(x$facts$level))) +
+                  caption = sprintf("%s %s that hold for every violation within the bound.", level_text(x$facts$level),
+                                    trend_interval_words(x$facts))) +
     theme_twin()
 }
 

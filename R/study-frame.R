@@ -110,8 +110,11 @@ study_matrix <- function(study, formula = study$formula) covariate_matrix(study$
 # study row, with the attribute `shares` (TRUE when the values are 0/1).
 open_outcome <- function(study, outcome, by) {
   log_opening(study, outcome, by)
-  values <- study$data[[outcome]][study$rows]
-  event <- study$events[[outcome]]
+  coded_outcome(study$data[[outcome]][study$rows], study$events[[outcome]])
+}
+
+# event: the value that counts as 1; NA for numbers.
+coded_outcome <- function(values, event) {
   if (is.na(event)) return(structure(as.double(values), shares = FALSE))
   structure(as.double(as.character(values) == event), shares = TRUE)
 }

@@ -22,6 +22,17 @@ run_draws <- function(title, size, width, one) {
   do.call(rbind, parts)
 }
 
+# The same for a list of pieces that give any result: one(piece), whichever worker runs it, as a list.
+run_pieces <- function(title, pieces, one) {
+  show_progress(title, steps = length(pieces), work = function(tick) {
+    future.apply::future_lapply(pieces, function(piece) {
+      out <- one(piece)
+      tick()
+      out
+    }, future.seed = NULL, future.packages = "carefultwin")
+  })
+}
+
 # How many threads the kernels may use: the option carefultwin.threads, by default as many as the system offers. Answers
 # do not depend on it.
 thread_count <- function() {

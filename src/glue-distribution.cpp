@@ -36,10 +36,6 @@ Rcpp::NumericMatrix glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::
 
 // [[Rcpp::export(rng = false)]]
 Rcpp::NumericVector glue_walsh_largest(const Eigen::Map<Eigen::VectorXd> sorted, Rcpp::NumericVector ranks) {
-  Rcpp::NumericVector out(ranks.size());
-  for (R_xlen_t k = 0; k < ranks.size(); ++k) {
-    Rcpp::checkUserInterrupt();
-    out[k] = twin::walsh_largest(sorted, static_cast<long long>(ranks[k]));
-  }
-  return out;
+  const std::vector<long long> places(ranks.begin(), ranks.end());
+  return Rcpp::wrap(twin::WalshSearch(sorted.data(), sorted.size())(places, [] { Rcpp::checkUserInterrupt(); }));
 }

@@ -4,7 +4,12 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <functional>
+#include <iterator>
+#include <limits>
+#include <map>
 #include <memory>
+#include <numeric>
 #include <stdexcept>
 #include <utility>
 #include <vector>
@@ -179,29 +184,152 @@ inline ArmMoments arm_moments(const double* x, const int* z, const double* v, Ei
   return out;
 }
 
-// How many of the averages (d_i + d_j) / 2, i <= j, exceed `value`; d sorted upwards. Two pointers, O(n).
-inline long long walsh_above(const Eigen::Ref<const Eigen::VectorXd>& sorted, double value) {
-  const long long n = sorted.size();
-  long long count = 0, low = n;  // [low, n): partners whose average with d_i exceeds the value
-  for (long long i = 0; i < n; ++i) {
-    while (low > 0 && 0.5 * (sorted[i] + sorted[low - 1]) > value) --low;
-    count += n - std::max(low, i);
+// Around up to `kLanes` values: how many of the Walsh averages (d_i + d_j) / 2, i <= j, exceed each, and the nearest
+// averages on both sides; d sorted upwards. Two pointers meet after exactly n steps, whatever the value, so several
+// walks run side by side without a branch.
+constexpr int kLanes = 4;
+
+struct WalshCount {
+  long long above;
+  double floor, ceiling;  // the largest average that does not exceed the value, the smallest that does
+};
+
+inline void walsh_counts(const double* d, long long n, const double* values, WalshCount* out) {
+  constexpr double kNone = std::numeric_limits<double>::infinity();
+  long long i[kLanes] = {0}, end[kLanes];  // partners from `end` on exceed the value together with d_i
+  for (int k = 0; k < kLanes; ++k) {
+    end[k] = n;
+    out[k] = {0, -kNone, kNone};
   }
-  return count;
+  for (long long step = 0; step < n; ++step) {
+    for (int k = 0; k < kLanes; ++k) {
+      const double average = 0.5 * (d[i[k]] + d[end[k] - 1]);
+      const bool above = average > values[k];
+      const long long down = above;
+      out[k].above += (down - 1) & (n - end[k]);
+      out[k].ceiling = std::min(out[k].ceiling, above ? average : kNone);
+      out[k].floor = std::max(out[k].floor, above ? -kNone : average);
+      end[k] -= down;
+      i[k] += 1 - down;
+    }
+  }
+  for (int k = 0; k < kLanes; ++k) out[k].above += (n - i[k]) * (n - i[k] + 1) / 2;  // all that is left exceeds it
 }
 
-// The rank-th largest Walsh average (rank from 1), by halving the interval until its ends are neighbours in double
-// precision: about 60 counts.
-inline double walsh_largest(const Eigen::Ref<const Eigen::VectorXd>& sorted, long long rank) {
-  const long long n = sorted.size(), all = n * (n + 1) / 2;
-  if (rank < 1 || rank > all) throw std::invalid_argument("walsh_largest: rank outside the Walsh averages");
-  double low = sorted[0], high = sorted[n - 1];
-  if (walsh_above(sorted, low) < rank) return low;
-  while (true) {  // more than or exactly `rank` averages lie above low, fewer above high
-    const double middle = low + 0.5 * (high - low);
-    if (middle <= low || middle >= high) return high;
-    if (walsh_above(sorted, middle) >= rank) low = middle;
-    else high = middle;
+// Walsh averages by their place from the largest one down, many places at once. Values are counted in rounds: first where
+// a thinned sample has its averages, then close on both sides of where the counts known so far meet a place, now and then
+// in the middle. What one place learns narrows the search for the others. Once few averages are left between two known
+// values they are laid out and the one wanted is picked.
+class WalshSearch {
+ public:
+  WalshSearch(const double* d, long long n) : d_(d), n_(n), all_(n * (n + 1) / 2) {
+    known_[before(d[0])] = all_;
+    known_[d[n - 1]] = 0;
   }
-}
+
+  // ranks: places from 1. pause: called after each round.
+  template <typename Callback>
+  std::vector<double> operator()(const std::vector<long long>& ranks, Callback&& pause) {
+    for (const long long rank : ranks) {
+      if (rank < 1 || rank > all_) throw std::invalid_argument("WalshSearch: rank outside the averages");
+    }
+    if (n_ > 8 * kThin) count(guesses(ranks));
+    std::vector<double> out(ranks.size());
+    std::vector<std::size_t> sought(ranks.size());
+    std::iota(sought.begin(), sought.end(), std::size_t{0});
+    for (int round = 0; !sought.empty(); ++round) {
+      std::vector<std::size_t> open;
+      std::vector<double> next;
+      for (const std::size_t k : sought) {
+        const auto [low, high] = around(ranks[k]);
+        if (std::nextafter(low->first, high->first) >= high->first) {
+          out[k] = high->first;
+        } else if (low->second - high->second <= n_ / 16 + 64) {
+          out[k] = pick(low->first, high->first, ranks[k] - high->second);
+        } else {
+          open.push_back(k);
+          add_values(*low, *high, ranks[k], round, &next);
+        }
+      }
+      count(next);
+      sought = std::move(open);
+      pause();
+    }
+    return out;
+  }
+
+ private:
+  using Known = std::map<double, long long>;
+  static constexpr long long kThin = 512;
+
+  static double before(double value) { return std::nextafter(value, -std::numeric_limits<double>::infinity()); }
+
+  // The same places among the averages of `kThin` order statistics.
+  std::vector<double> guesses(const std::vector<long long>& ranks) const {
+    std::vector<double> thin(kThin);
+    for (long long k = 0; k < kThin; ++k) thin[k] = d_[(2 * k + 1) * n_ / (2 * kThin)];
+    const long long thin_all = kThin * (kThin + 1) / 2;
+    std::vector<long long> places;
+    for (const long long rank : ranks) {
+      const auto place = static_cast<long long>(std::ceil(static_cast<double>(rank) / all_ * thin_all));
+      places.push_back(std::min(std::max(place, 1LL), thin_all));
+    }
+    return WalshSearch(thin.data(), kThin)(places, [] {});
+  }
+
+  // Neighbouring known values: at least `rank` averages exceed the first, fewer the second.
+  std::pair<Known::const_iterator, Known::const_iterator> around(long long rank) const {
+    auto high = known_.begin();
+    while (high->second >= rank) ++high;
+    return {std::prev(high), high};
+  }
+
+  // Values to count at next. Many equal averages stand as one step, which only the value just above `low` can show.
+  static void add_values(const Known::value_type& low, const Known::value_type& high, long long rank, int round,
+                         std::vector<double>* next) {
+    const double width = high.first - low.first;
+    const double share = (low.second - rank + 0.5) / static_cast<double>(low.second - high.second);
+    const double away = 0.02 * std::min(share, 1.0 - share);
+    if (round % 3 < 2) {
+      next->push_back(low.first + (share - away) * width);
+      next->push_back(low.first + (share + away) * width);
+    } else {
+      next->push_back(low.first + 0.5 * width);
+      next->push_back(std::nextafter(low.first, high.first));
+    }
+  }
+
+  void count(const std::vector<double>& values) {
+    for (std::size_t first = 0; first < values.size(); first += kLanes) {
+      double lane[kLanes];
+      WalshCount counts[kLanes];
+      for (std::size_t k = 0; k < kLanes; ++k) lane[k] = values[std::min(first + k, values.size() - 1)];
+      walsh_counts(d_, n_, lane, counts);
+      for (const WalshCount& at : counts) {  // nothing lies between its floor and its ceiling
+        if (std::isfinite(at.floor)) known_[at.floor] = at.above;
+        if (std::isfinite(at.ceiling)) known_[before(at.ceiling)] = at.above;
+      }
+    }
+  }
+
+  // The place-th largest of the averages in (low, high].
+  double pick(double low, double high, long long place) const {
+    std::vector<double> inside;
+    const auto gather = [&](long long i, long long from) {
+      for (long long j = from; j < n_ && 0.5 * (d_[i] + d_[j]) <= high; ++j) inside.push_back(0.5 * (d_[i] + d_[j]));
+    };
+    long long i = 0, end = n_;
+    while (i < end) {
+      if (0.5 * (d_[i] + d_[end - 1]) > low) --end;
+      else gather(i++, end);
+    }
+    for (; i < n_; ++i) gather(i, i);
+    std::nth_element(inside.begin(), inside.begin() + (place - 1), inside.end(), std::greater<double>());
+    return inside[place - 1];
+  }
+
+  const double* d_;
+  long long n_, all_;
+  Known known_;  // value: how many averages exceed it
+};
 }  // namespace twin

@@ -1,0 +1,128 @@
+#' Assess what a design could detect, before its outcome is opened
+#'
+#' From the design's weights, pairs and clusters alone: the smallest effect that it would find with a given power, and
+#' the hidden bias beyond which even a large study of this kind would fail to find such an effect (design sensitivity,
+#' Rosenbaum 2004). The treated units' outcomes are not looked at.
+#'
+#' The standard deviation of the outcome is stated, or that of the controls, weighted as in the design; its correlation
+#' within clusters too. Looking at the controls' outcomes is written to the logbook; it does not open the outcome.
+#'
+#' @param x A study, or a design of [score_units()] and the verbs behind it.
+#' @param power Shares, default 0.8 and 0.9.
+#' @param level Confidence level of the two-sided test, default 0.95.
+#' @param sd Standard deviation of the outcome; for a share p it is sqrt(p (1 - p)). By default that of the controls'
+#'   `outcome`.
+#' @param outcome Whose controls are looked at, when `sd` is not stated; the study's first by default.
+#' @param share Correlation of the outcome within the study's clusters, 0 to 1; by default the controls', or 0 where `sd`
+#'   is stated. Units of a cluster in both arms cancel.
+#' @param pairing Correlation of the outcomes of both units of a pair or set, default 0.
+#' @return A `twin_power`. `tidy()` gives one row per power: `power`, `level`, `sd`, `std.error`, `detectable` (effect in
+#'   units of the outcome), `standardized` (in standard deviations), `design_sensitivity` (gamma for pairs and sets,
+#'   lambda for weights; NA for bare designs). `glance()`: `ess_treated`, `ess_control`, `pairs`, `clusters`, `df`, `sd`,
+#'   `share`, `outcome`.
+#' @section Errors: `twin_error_input` for powers, shares or standard deviations out of range, or controls whose outcome
+#'   does not vary; `twin_error_unsupported` for matching with replacement.
+#' @references Rosenbaum, P. R. (2004). Design sensitivity in observational studies. Biometrika 91.
+#'   \doi{10.1093/biomet/91.1.153}
+#' @family judging
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income", cluster = "harbour",
+#'                      covariates = ~ boat_length + crew_size + past_income)
+#' pairs <- study |> score_units() |> pair_units(caliper = 0.2)
+#' assess_power(pairs)
+#' @export
+assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcome = NULL, share = NULL, pairing = 0) {
+  check_design(x)
+  check_powers(power)
+  check_number(level, min = 0, max = 1, open = TRUE)
+  check_number(sd, min = 0, open = TRUE, null = TRUE)
+  check_number(share, min = 0, max = 1, null = TRUE)
+  check_number(pairing, min = 0, max = 1)
+  if (reuses_units(x)) {
+    abort_unsupported(c("The power of matching with replacement can't be told from its weights.",
+                        i = "Pair without replacement, or weigh."))
+  }
+  if (pairing > 0 && !has_pairs(x)) abort_input("{.arg pairing} belongs to pairs and sets; leave it out.")
+  if (!is.null(sd) && !is.null(outcome)) abort_input("Give {.arg sd} or {.arg outcome}, not both.")
+  study <- study_of(x)
+  v <- full_weight(x)
+  inside <- v > 0
+  controls <- if (is.null(sd)) control_spread(x, outcome, v)
+  if (is.null(sd)) sd <- controls$sd
+  if (is.null(share)) share <- if (is.null(controls)) 0 else controls$share
+  cluster <- if (!is.null(study$cluster)) study$cluster[inside]
+  clusters <- if (is.null(cluster)) NA_integer_ else length(unique(cluster))
+  df <- if (is.null(cluster)) Inf else clusters - 1
+  se <- core_planned_se(sd, v[inside], study$z[inside], cluster, share, pairing)
+  detectable <- core_detectable_factor(power, level, df) * se
+  rows <- data.frame(power = power, level = level, sd = sd, std.error = se, detectable = detectable,
+                     standardized = detectable / sd,
+                     design_sensitivity = vapply(detectable / sd, design_sensitivity, 0, x = x, pairing = pairing))
+  sizes <- arm_sizes(v, study$z)
+  structure(list(
+    rows = rows, sizes = sizes, pairs = if (has_pairs(x)) length(unique(x$pairs$set)) else NA_integer_,
+    clusters = clusters, cluster_name = study$roles$cluster, df = df, sd = sd, share = share, pairing = pairing,
+    outcome = if (is.null(controls)) NA_character_ else controls$outcome, design = design_label(x), kind = design_kind(x),
+    level = level
+  ), class = "twin_power")
+}
+
+check_powers <- function(power, call = rlang::caller_env()) {
+  if (is.numeric(power) && length(power) > 0L && all(is.finite(power), power > 0, power < 1)) return(invisible(power))
+  abort_input(c("{.arg power} must be shares above 0 and below 1.", x = "It is {.val {power}}."), call = call)
+}
+
+# Standard deviation and correlation within clusters of the controls' outcome, weighted as in the design.
+control_spread <- function(x, outcome, v, call = rlang::caller_env()) {
+  study <- study_of(x)
+  if (is.null(outcome)) outcome <- study$roles$outcome[1L]
+  check_string(outcome, call = call)
+  if (!outcome %in% study$roles$outcome) {
+    near <- nearest_name(outcome, study$roles$outcome)
+    abort_input(c("{.arg outcome} must be one of the study's outcomes.",
+                  i = if (is.null(near)) "They are {.val {study$roles$outcome}}." else "Did you mean {.val {near}}?"),
+                call = call)
+  }
+  control <- which(study$z == 0L & v > 0)
+  y <- coded_outcome(study$data[[outcome]][study$rows[control]], study$events[[outcome]])
+  log_step(study, "look", paste(outcome, "of controls"), settings = list(by = "assess_power"))
+  known <- !is.na(y)
+  y <- as.double(y)[known]
+  own <- v[control][known]
+  mean <- sum(own * y) / sum(own)
+  spread <- sum(own * (y - mean)^2) / (sum(own) - sum(own^2) / sum(own))
+  if (!is.finite(spread) || spread <= 0) {
+    abort_input(c("The controls' {.val {outcome}} does not vary.", i = "State {.arg sd}."), call = call)
+  }
+  list(sd = sqrt(spread), outcome = outcome,
+       share = if (is.null(study$cluster)) 0 else core_intraclass(y, study$cluster[control][known]))
+}
+
+# The hidden bias beyond which a large study of this kind would not find an effect of so many standard deviations.
+design_sensitivity <- function(standardized, x, pairing) {
+  if (has_pairs(x)) return(core_pairs_sensitivity(standardized / sqrt(2 * (1 - min(pairing, 0.999)))))
+  if (!has_weights(x)) return(NA_real_)
+  study <- study_of(x)
+  v <- full_weight(x)
+  s <- sampling_weight(study)
+  moving <- switch(study$estimand, ATT = c(treated = 0, control = 1), ATC = c(treated = 1, control = 0),
+                   ATE = 1 - vapply(c(treated = 1L, control = 0L), function(arm) sum(s[study$z == arm & v > 0]) / sum(s[
+                     v > 0]), 0), NULL)
+  if (is.null(moving)) NA_real_ else core_weights_sensitivity(standardized, moving)
+}
+
+#' @export
+tidy.twin_power <- function(x, ...) {
+  rlang::check_dots_empty()
+  x$rows
+}
+
+#' @export
+as.data.frame.twin_power <- function(x, ...) x$rows
+
+#' @export
+glance.twin_power <- function(x, ...) {
+  rlang::check_dots_empty()
+  data.frame(ess_treated = x$sizes[["treated"]], ess_control = x$sizes[["control"]], pairs = x$pairs,
+             clusters = x$clusters, df = x$df, sd = x$sd, share = x$share, outcome = x$outcome)
+}

@@ -1,0 +1,110 @@
+# METHODS, "Sensitivity", omitted variable (Cinelli & Hazlett 2020), for a linear regression of the outcome on the
+# treatment and covariates, and the regressions with and without covariates that coefficient stability compares (Oster
+# 2019). All follow from cross-products of the columns, centred and scaled.
+
+# x: n x p; v: weights, 0 for rows that take no part. Returns list(gram: cross-products of treatment (1), covariates and
+# outcome (last), kept: columns of x that are not explained by others, estimate, se (classical), df, influence (n),
+# total: weighted sums of squares of z and y).
+core_treatment_regression <- function(y, z, x, v) {
+  used <- v > 0
+  weight <- v[used] * sum(used) / sum(v)
+  root <- sqrt(weight)
+  centred <- function(a) (a[used] - sum(weight * a[used]) / sum(weight)) * root
+  scaled <- function(a) a / sqrt(max(sum(a^2), 1e-300))
+  columns <- apply(x, 2L, function(a) scaled(centred(a)))
+  found <- qr(columns, tol = 1e-9)
+  kept <- sort(found$pivot[seq_len(found$rank)])
+  z <- centred(z)
+  y <- centred(y)
+  gram <- crossprod(cbind(z, columns[, kept, drop = FALSE], y))
+  own <- seq_along(kept) + 1L
+  last <- length(kept) + 2L
+  spread <- core_residual_gram(gram, c(1L, last), own)
+  estimate <- spread[1L, 2L] / spread[1L, 1L]
+  rss <- spread[2L, 2L] - estimate * spread[1L, 2L]
+  df <- sum(used) - length(kept) - 2L
+  residual <- function(a) qr.resid(found, a)
+  z_left <- residual(z)
+  influence <- numeric(length(used))
+  influence[used] <- length(used) * z_left * (residual(y) - estimate * z_left) / spread[1L, 1L]
+  list(gram = gram, kept = kept, estimate = estimate, se = sqrt(rss / df / spread[1L, 1L]), df = df,
+       influence = influence, n = sum(used))
+}
+
+# Cross-products of some columns after the part explained by others is taken out.
+core_residual_gram <- function(gram, of, on) {
+  if (length(on) == 0L) return(gram[of, of, drop = FALSE])
+  gram[of, of, drop = FALSE] - gram[of, on, drop = FALSE] %*% solve(gram[on, on], gram[on, of, drop = FALSE])
+}
+
+# How much a group of covariates (places in x) explains of what the others leave: of the treatment, and of the outcome
+# when the treatment is held fixed too.
+core_group_strength <- function(fit, group) {
+  inside <- which(fit$kept %in% group) + 1L
+  own <- seq_along(fit$kept) + 1L
+  last <- length(fit$kept) + 2L
+  if (length(inside) == 0L) return(c(treatment = 0, outcome = 0))
+  others <- setdiff(own, inside)
+  share <- function(of, with, without) {
+    1 - core_residual_gram(fit$gram, of, with)[1L] / core_residual_gram(fit$gram, of, without)[1L]
+  }
+  c(treatment = share(1L, own, others), outcome = share(last, c(1L, own), c(1L, others)))
+}
+
+# t: statistic; df: residual degrees of freedom. f^2 = t^2 / df is the treatment's partial f2 with the outcome.
+core_partial_r2 <- function(t, df) t^2 / (t^2 + df)
+
+# Robustness value: the partial R2 with treatment and outcome alike that moves the estimate to 0 (critical 0), or its t
+# to `critical`. inflation: robust over classical standard error, which multiplies the critical value throughout. The
+# second form is for estimates so large that less than all of that strength on the outcome moves t most.
+core_robustness_value <- function(t, df, critical = 0, inflation = 1) {
+  f <- abs(t) / sqrt(df)
+  needed <- inflation * critical / sqrt(df - 1)
+  left <- f - needed
+  if (left <= 0) return(0)
+  if (needed > 0 && f > 1 / needed) return((f^2 - needed^2) / (1 + f^2))
+  (sqrt(left^4 + 4 * left^2) - left^2) / 2
+}
+
+# What is left of an estimate when a confounder with these partial R2 is added that pulls towards 0 (or away from it):
+# estimate and standard error.
+core_adjusted_estimate <- function(estimate, se, df, treatment, outcome, towards = TRUE, inflation = 1) {
+  bias <- se * sqrt(df) * sqrt(outcome * treatment / (1 - treatment))
+  list(estimate = estimate - sign(estimate) * bias * if (towards) 1 else -1,
+       se = inflation * se * sqrt((1 - outcome) / (1 - treatment) * df / (df - 1)))
+}
+
+# Partial R2 of a confounder `times` as strong as a group of covariates (Cinelli & Hazlett 2020, section 4.4): NA where
+# nothing can be that strong; the outcome's is cut at 1.
+core_times_as_strong <- function(strength, times) {
+  odds <- strength[["treatment"]] / (1 - strength[["treatment"]])
+  treatment <- times * odds
+  shared <- times * strength[["treatment"]]^2 / ((1 - times * strength[["treatment"]]) * (1 - strength[["treatment"]]))
+  outcome <- ((sqrt(times) + sqrt(shared)) / sqrt(1 - shared))^2 * strength[["outcome"]] / (1 - strength[["outcome"]])
+  possible <- treatment < 1 & times * strength[["treatment"]] < 1 & shared < 1
+  list(treatment = ifelse(possible, treatment, NA_real_), outcome = ifelse(possible, pmin(outcome, 1), NA_real_))
+}
+
+# The share of what is left of the treatment that a confounder must explain, when it explains the share `outcome` of
+# what is left of the outcome, to move the estimate to 0.
+core_treatment_needed <- function(t, df, outcome) {
+  f2 <- t^2 / df
+  f2 / (outcome + f2)
+}
+
+# How many times as strong as a group of covariates a confounder must be to move the estimate to 0 (critical 0), or its t
+# to `critical`; infinite when none can.
+core_times_needed <- function(estimate, se, df, strength, critical, inflation) {
+  left <- function(times) {
+    at <- core_times_as_strong(strength, times)
+    if (is.na(at$treatment)) return(-1)
+    adjusted <- core_adjusted_estimate(estimate, se, df, at$treatment, at$outcome, TRUE, inflation)
+    sign(estimate) * adjusted$estimate - critical * adjusted$se
+  }
+  if (left(1e-12) <= 0) return(0)
+  if (strength[["treatment"]] <= 0 || strength[["outcome"]] <= 0) return(Inf)
+  most <- min(1 / strength[["treatment"]], (1 - strength[["treatment"]]) / strength[["treatment"]])
+  top <- 1
+  while (top < most && left(top) > 0) top <- 2 * top
+  stats::uniroot(left, c(1e-12, min(top, 2 * most)), tol = 1e-9)$root
+}

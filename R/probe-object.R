@@ -1,0 +1,140 @@
+# What every probe gives, and how probes measure an effect again.
+
+# rows: what tidy() gives; parts: further tables by name, for tidy(part = ); facts: what prints and plots read.
+new_probe <- function(kind, rows, facts, parts = list()) {
+  stopifnot(is.data.frame(rows), is.list(facts))
+  rownames(rows) <- NULL
+  structure(list(rows = rows, facts = facts, parts = parts), class = c(paste0("twin_probe_", kind), "twin_probe"))
+}
+
+#' Read the rows of a probe
+#'
+#' Every `probe_*` verb returns a `twin_probe`. `tidy()` gives its rows, as each verb describes them, `print()` the table
+#' and a sentence, `plot()` a picture, `glance()` the headline in one row.
+#'
+#' @param x A `twin_probe`.
+#' @param part `"rows"` (default), or the name of a further table that the verb describes: `"covariates"`,
+#'   `"amplification"`, `"scenarios"`, `"joint"` or `"choices"`.
+#' @param ... Nothing else.
+#' @return A data frame.
+#' @section Errors: `twin_error_input` for a part that this probe does not have.
+#' @family hidden bias
+#' @examples
+#' probe <- probe_pairs(c(3, 1, 4, 1.5, -0.5, 2, 2.5, 5, 1, 2))
+#' tidy(probe, part = "amplification")
+#' @export
+tidy.twin_probe <- function(x, part = "rows", ...) {
+  rlang::check_dots_empty()
+  part <- check_choice(part, c("rows", names(Filter(Negate(is.null), x$parts))))
+  if (part == "rows") x$rows else x$parts[[part]]
+}
+
+#' @export
+as.data.frame.twin_probe <- function(x, ...) x$rows
+
+# A single effect of measure_effect() or measure_hazard().
+check_effect <- function(x, call = rlang::caller_env(), arg = "x") {
+  if (inherits(x, "twin_effects")) {
+    abort_input(c("{.arg {arg}} must be one effect; this holds {length(x$effects)}.",
+                  i = "Take one of them, such as {.code x[[1]]}."), call = call)
+  }
+  check_class(x, "twin_effect", c("measure_effect", "measure_hazard"), arg, call)
+}
+
+# The same, and measured on a design: not an effect over time.
+check_designed_effect <- function(x, call = rlang::caller_env()) {
+  check_effect(x, call)
+  if (!inherits(x, "twin_did")) return(invisible(x))
+  abort_unsupported(c("This probe is for effects of {.fn measure_effect}; this one is over time.",
+                      i = "Use {.fn probe_trends} or {.fn probe_placebo}."), call = call)
+}
+
+# The row that the question is about: the difference, or the hazard ratio.
+main_term <- function(effect) if (inherits(effect, "twin_hazard")) "hazard_ratio" else "difference"
+
+main_row <- function(effect) {
+  table <- generics::tidy(effect)
+  table[table$term == main_term(effect), ]
+}
+
+design_of <- function(effect) effect$source$block$x
+
+# The effect measured again as it was, without resampling: on another design, with other settings or another outcome.
+# rows: where the design's study holds some of the study's rows only, which of them.
+remeasure <- function(effect, design = design_of(effect), asked = effect$source$asked, y = effect$source$block$y,
+                      rows = NULL) {
+  block <- effect$source$block
+  block$x <- design
+  block$y <- y
+  if (!is.null(rows)) for (name in c("y", "inside", "event")) block[[name]] <- block[[name]][rows]
+  asked$inference <- "analytic"
+  suppressWarnings({
+    if (asked$estimator != "survival") return(measure_block(block, asked))
+    asked$clusters <- effect_clusters(study_of(design), asked$cluster)
+    measure_lasting(block, asked)
+  })
+}
+
+# Runs the design anew on a study, without writing to the logbook.
+remake <- function(study, recipe) {
+  study["logbook"] <- list(NULL)
+  suppressWarnings(replay(study, recipe))
+}
+
+# The study and a recipe without some covariates. Balance can still be judged on all of them, since their rows are the
+# same.
+study_without <- function(study, names) {
+  study$columns <- study$columns[setdiff(names(study$columns), names)]
+  if (!is.null(study$formula)) study["formula"] <- list(formula_without(study$formula, names))
+  study
+}
+
+recipe_without <- function(recipe, names) {
+  lapply(recipe, function(step) {
+    step$arguments <- Filter(Negate(is.null), lapply(step$arguments, argument_without, names))
+    step
+  })
+}
+
+# Formulas lose their terms, vectors of names or with names their entries; what is left empty goes.
+argument_without <- function(value, names) {
+  if (rlang::is_formula(value)) return(formula_without(value, names))
+  if (!is.null(names(value))) value <- value[setdiff(names(value), names)] else
+    if (is.character(value)) value <- setdiff(value, names)
+  if (length(value) > 0L) value
+}
+
+formula_without <- function(formula, names) {
+  labels <- attr(stats::terms(formula), "term.labels")
+  left <- Filter(function(label) !any(all.vars(str2lang(label)) %in% names), labels)
+  if (length(left) > 0L) stats::reformulate(left, env = environment(formula))
+}
+
+# The effect without one covariate: the design made and the effect measured as if it had not been measured. NULL where
+# that can't be done.
+effect_without <- function(effect, name) {
+  study <- study_without(study_of(effect), name)
+  if (length(study$columns) == 0L) return(NULL)
+  asked <- effect$source$asked
+  asked["model"] <- list(if (is.list(asked$model)) lapply(asked$model, argument_without, name) else
+    argument_without(asked$model, name))
+  tryCatch(remeasure(effect, remake(study, recipe_without(design_recipe(design_of(effect)), name)), asked),
+           twin_error = function(e) NULL)
+}
+
+# Such effects for every covariate, on workers, with progress.
+effects_without <- function(effect, title = "Leaving out covariates") {
+  if (is_contrast_of_arms(design_of(effect))) return(NULL)
+  names <- names(study_of(effect)$columns)
+  stats::setNames(run_pieces(title, names, function(name) effect_without(effect, name)), names)
+}
+
+# Designs on one of several arms are made together with the others and can't be made alone.
+is_contrast_of_arms <- function(x) !is.null(study_of(x)$outside)
+
+# In the direction claimed.
+p_one_sided <- function(effect, above) {
+  row <- main_row(effect)
+  statistic <- row$statistic * if (above) 1 else -1
+  if (is.finite(effect$df)) stats::pt(-statistic, effect$df) else stats::pnorm(-statistic)
+}
