@@ -10,19 +10,8 @@ check_panel_plan <- function(plan, keys) {
   for (name in names(check_map(plan$effects, plan, "effects"))) {
     check_keys(plan$effects[[name]], keys$did, plan, c("effects", name))
   }
-  for (name in names(check_map(plan$probes, plan, "probes"))) check_panel_probe(plan, name, keys)
+  for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys, "panel")
   check_keys(plan$report, keys$panel_report, plan, "report")
-}
-
-check_panel_probe <- function(plan, name, keys) {
-  settings <- plan$probes[[name]]
-  place <- c("probes", name)
-  check_keys(settings, keys$drift, plan, place)
-  if (!identical(settings$probe, "trends")) {
-    abort_plan(plan, place, "A probe of a panel must be of the kind {.code probe: trends}.")
-  }
-  if (is.null(settings$effect)) abort_plan(plan, place, "A probe must name the {.code effect} it is about.")
-  check_reference(settings$effect, names(plan$effects), "effect", plan, place)
 }
 
 plan_panel <- function(plan) {
@@ -56,16 +45,6 @@ plan_panel_effects <- function(plan, panel) {
   })
 }
 
-plan_panel_probes <- function(plan, effects) {
-  lapply(stats::setNames(nm = names(plan$probes)), function(name) {
-    at_place(plan, c("probes", name), {
-      settings <- lapply(plan$probes[[name]], unlist)
-      do.call(probe_trends, c(list(effects[[settings$effect]]$measured),
-                              settings[setdiff(names(settings), c("probe", "effect"))]))
-    })
-  })
-}
-
 run_panel_plan <- function(plan, out, strict) {
   panel <- plan_panel(plan)
   resume_logbook(panel, previous_entries(out))
@@ -83,7 +62,7 @@ run_panel_plan <- function(plan, out, strict) {
   for (comparison in panel_comparisons(shown, truth)) writeLines(c("", format(comparison)))
   decomposition <- plan_part(plan, "decompose", decompose_did, panel)
   if (!is.null(decomposition)) writeLines(c("", format(decomposition)))
-  probes <- plan_panel_probes(plan, effects)
+  probes <- plan_probe_results(plan, lapply(effects, `[[`, "measured"))
   for (name in names(probes)) {
     writeLines(c("", strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2)))
   }
@@ -107,5 +86,5 @@ write_panel_results <- function(draft, parts, plan) {
   for (view in c("timing", "means", "event")) save_figure(plot(panel, view), figure_file(view))
   data.table::fwrite(as.data.frame(logbook(panel)), file.path(draft, "logbook.csv"))
   stopifnot(file.copy(plan$path, file.path(draft, "plan.yml")))
-  write_page(file.path(draft, "report.html"), parts, plan$report$title)
+  write_pages(draft, parts, plan$report$title)
 }

@@ -4,27 +4,41 @@
 plan_keys <- function() {
   arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
   list(
-    top = c("study", "designs", "effects", "probes", "report"),
+    top = c("study", "designs", "power", "effects", "probes", "report"),
     panel_top = c("panel", "trends", "decompose", "effects", "probes", "report"),
     panel = arguments(frame_panel, character()),
     trends = arguments(assess_trends, "panel"), decompose = arguments(decompose_did, "panel"),
     did = c(arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
-    panel_report = c("title", "truth"), drift = c("probe", "effect", arguments(probe_trends, "x")),
+    panel_report = c("title", "truth"),
     study = c(arguments(frame_study, character()), "reference"),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
     stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
     effect = c("design", "measure", arguments(measure_effect, "x")),
     hazard = c("design", "measure", arguments(measure_hazard, "x")),
-    pairs = c("probe", "effect", arguments(probe_pairs, "x")),
-    ratio = c("probe", "effect", "estimate", arguments(probe_ratio, "x")),
+    power = c("design", arguments(assess_power, "x")),
+    probes = lapply(plan_probes(), function(probe) {
+      c("probe", "effect", if (probe$bare) "estimate", arguments(probe$verb, "x"))
+    }),
     report = c("title", "truth", "groups", arguments(assess_balance, c("x", "custom"))),
     groups = arguments(describe_groups, "study")
   )
 }
 
 plan_measures <- function() list(effect = measure_effect, hazard = measure_hazard)
-plan_probes <- function() list(pairs = probe_pairs, ratio = probe_ratio)
+
+# By kind the verb, whether it takes bare numbers, and where it belongs.
+plan_probes <- function() {
+  kind <- function(verb, bare = FALSE, study = TRUE, panel = FALSE) {
+    list(verb = verb, bare = bare, study = study, panel = panel)
+  }
+  list(
+    effect = kind(probe_effect, panel = TRUE), pairs = kind(probe_pairs, bare = TRUE), weights = kind(probe_weights),
+    omitted = kind(probe_omitted, bare = TRUE), ratio = kind(probe_ratio, bare = TRUE),
+    stability = kind(probe_stability, bare = TRUE), placebo = kind(probe_placebo, panel = TRUE),
+    choices = kind(probe_choices), trends = kind(probe_trends, study = FALSE, panel = TRUE)
+  )
+}
 
 # list(path, lines, and the five parts), with every key checked.
 read_plan <- function(path) {
@@ -80,22 +94,28 @@ check_plan <- function(plan) {
     check_keys(plan$effects[[name]], keys[[if (is.null(kind)) "effect" else kind]], plan, c("effects", name))
     check_reference(plan$effects[[name]]$design, names(plan$designs), "design", plan, c("effects", name))
   }
-  for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys)
+  for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys, "study")
+  for (name in names(check_map(plan$power, plan, "power"))) {
+    check_keys(plan$power[[name]], keys$power, plan, c("power", name))
+    check_reference(plan$power[[name]]$design, names(plan$designs), "design", plan, c("power", name))
+  }
   check_keys(plan$report, keys$report, plan, "report")
   check_keys(plan$report$groups, keys$groups, plan, c("report", "groups"))
 }
 
-check_plan_probe <- function(plan, name, keys) {
+# where: "study" or "panel".
+check_plan_probe <- function(plan, name, keys, where) {
   settings <- plan$probes[[name]]
   place <- c("probes", name)
   kind <- if (is.list(settings)) settings$probe
-  check_reference(kind, names(plan_probes()), "probe", plan, place)
-  if (is.null(kind)) abort_plan(plan, place, "A probe must name its kind: {.code probe: pairs} or {.code ratio}.")
-  check_keys(settings, keys[[kind]], plan, place)
+  known <- names(Filter(function(probe) probe[[where]], plan_probes()))
+  check_reference(kind, known, "probe", plan, place)
+  if (is.null(kind)) abort_plan(plan, place, "A probe must name its kind, such as {.code probe: {known[1L]}}.")
+  check_keys(settings, keys$probes[[kind]], plan, place)
   check_reference(settings$effect, names(plan$effects), "effect", plan, place)
   if (is.null(settings$effect) && is.null(settings$estimate)) {
-    abort_plan(plan, place,
-               "A probe must name the {.code effect} it is about{if (kind == 'ratio') ', or an estimate'}.")
+    abort_plan(plan, place, "A probe must name the {.code effect} it is about{if (plan_probes()[[kind]]$bare) ', or an
+                             estimate'}.")
   }
 }
 
@@ -267,10 +287,25 @@ plan_probe_results <- function(plan, effects) {
   lapply(stats::setNames(nm = names(plan$probes)), function(name) {
     at_place(plan, c("probes", name), {
       settings <- plan$probes[[name]]
-      about <- if (is.null(settings$effect)) settings$estimate else effects[[settings$effect]]
-      settings$gamma <- unlist(settings$gamma)
-      do.call(plan_probes()[[settings$probe]],
-              c(list(about), settings[setdiff(names(settings), c("probe", "effect", "estimate"))]))
+      about <- if (is.null(settings$effect)) unlist(settings$estimate) else effects[[settings$effect]]
+      given <- settings[setdiff(names(settings), c("probe", "effect", "estimate"))]
+      grouped <- is.list(given$covariates) && !is.null(names(given$covariates))
+      plain <- setdiff(names(given), c("groups", if (grouped) "covariates"))
+      given[plain] <- lapply(given[plain], unlist)
+      if (grouped) given$covariates <- lapply(given$covariates, unlist)
+      if (!is.null(given$groups)) given$groups <- lapply(given$groups, plan_condition)
+      do.call(plan_probes()[[settings$probe]]$verb, c(list(about), given))
+    })
+  })
+}
+
+# What designs could detect, before any outcome is opened.
+plan_powers <- function(plan, study, designs) {
+  lapply(stats::setNames(nm = names(plan$power)), function(name) {
+    at_place(plan, c("power", name), {
+      settings <- lapply(plan$power[[name]], unlist)
+      from <- if (is.null(settings$design)) study else designs[[settings$design]]
+      do.call(assess_power, c(list(from), settings[setdiff(names(settings), "design")]))
     })
   })
 }

@@ -44,6 +44,8 @@ run_plan <- function(path, out, strict) {
                                 and_list(failed))))
     return(1L)
   }
+  powers <- plan_powers(plan, study, designs)
+  for (name in names(powers)) writeLines(c("", paste0(name, ":"), format(powers[[name]])))
   effects <- plan_effects(plan, study, made)
   truth <- unlist(plan$report$truth)
   at_place(plan, c("report", "truth"), check_truth(truth, effects, call = NULL))
@@ -51,6 +53,7 @@ run_plan <- function(path, out, strict) {
   probes <- plan_probe_results(plan, effects)
   for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
+  parts$powers <- powers
   deliver(out, function(draft) write_results(draft, parts, plan), "Tables, figures, weights and logbook:")
 }
 
@@ -61,7 +64,9 @@ deliver <- function(out, write, what) {
   on.exit(unlink(draft, recursive = TRUE))
   write(draft)
   move_results(draft, out)
-  writeLines(c("", paste("Report:", file.path(out, "report.html")), paste(what, out)))
+  page <- file.path(out, "hidden-bias.html")
+  writeLines(c("", paste("Report:", file.path(out, "report.html")),
+               if (file.exists(page)) paste("Hidden bias alone, for a referee:", page), paste(what, out)))
   0L
 }
 
@@ -132,7 +137,7 @@ write_results <- function(draft, parts, plan) {
     prefixed("weights", lapply(Filter(has_weights, parts$designs), assess_weights)),
     if (!is.null(parts$scored)) list(calibration = assess_score(parts$scored)),
     prefixed("effects", parts$comparisons), prefixed("effects", several_effects(parts$effects)),
-    prefixed("probe", parts$probes)
+    prefixed("probe", parts$probes), prefixed("power", parts$powers)
   )
   names(results) <- make.unique(names(results), " ")  # an effect may have the name of an outcome
   write_tables(results, table_file, figure_file)
@@ -151,7 +156,13 @@ write_results <- function(draft, parts, plan) {
   data.table::fwrite(defuse_formulas(design_weights(parts$study, parts$designs)), file.path(draft, "weights.csv"))
   data.table::fwrite(as.data.frame(logbook(parts$study)), file.path(draft, "logbook.csv"))
   stopifnot(file.copy(plan$path, file.path(draft, "plan.yml")))
-  write_page(file.path(draft, "report.html"), parts, plan$report$title)
+  write_pages(draft, parts, plan$report$title)
+}
+
+# The report, and the page on hidden bias for a referee to read alone.
+write_pages <- function(draft, parts, title) {
+  write_page(file.path(draft, "report.html"), parts, title)
+  if (length(parts$probes) > 0L) write_page(file.path(draft, "hidden-bias.html"), parts, title, "bias")
 }
 
 # Each result as .csv and .tex, and its picture.

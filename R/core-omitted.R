@@ -77,11 +77,13 @@ core_adjusted_estimate <- function(estimate, se, df, treatment, outcome, towards
 # Partial R2 of a confounder `times` as strong as a group of covariates (Cinelli & Hazlett 2020, section 4.4): NA where
 # nothing can be that strong; the outcome's is cut at 1.
 core_times_as_strong <- function(strength, times) {
-  odds <- strength[["treatment"]] / (1 - strength[["treatment"]])
-  treatment <- times * odds
-  shared <- times * strength[["treatment"]]^2 / ((1 - times * strength[["treatment"]]) * (1 - strength[["treatment"]]))
+  r2 <- strength[["treatment"]]
+  treatment <- times * r2 / (1 - r2)
+  possible <- treatment < 1 & times * r2 < 1
+  shared <- ifelse(possible, times * r2^2 / ((1 - pmin(times * r2, 1)) * (1 - r2)), Inf)
+  possible <- possible & shared < 1
+  shared <- pmin(shared, 1)
   outcome <- ((sqrt(times) + sqrt(shared)) / sqrt(1 - shared))^2 * strength[["outcome"]] / (1 - strength[["outcome"]])
-  possible <- treatment < 1 & times * strength[["treatment"]] < 1 & shared < 1
   list(treatment = ifelse(possible, treatment, NA_real_), outcome = ifelse(possible, pmin(outcome, 1), NA_real_))
 }
 

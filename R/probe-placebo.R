@@ -51,7 +51,10 @@ probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level
     lapply(sort(dates), function(early) list(kind = "date", label = early_words(early), early = early))
   )
   made <- run_pieces("Placebos", unname(asked), function(piece) {
-    tryCatch(again(x, piece), twin_error = function(e) conditionMessage(e))
+    tryCatch({
+      effect <- again(x, piece)
+      if (isTRUE(single_row(effect)$std.error > 0)) effect else "it does not vary"
+    }, twin_error = function(e) conditionMessage(e))
   })
   failed <- vapply(made, is.character, NA)
   if (all(failed)) {

@@ -170,17 +170,70 @@ agreement_block <- function(comparison) {
                           table_tag(table, "Differences between the estimates", "From their joint covariance."))
 }
 
+# Made to be read alone: what is asked, how each number reads, the answers on one scale first.
 bias_section <- function(parts) {
   if (length(parts$probes) == 0L) return(NULL)
   tags <- htmltools::tags
+  all <- vapply(parts$probes, inherits, NA, "twin_probe_effect")
+  probes <- c(parts$probes[all], parts$probes[!all])
   blocks <- Map(function(probe, name) {
+    kind <- sub("twin_probe_", "", class(probe)[1L])
     htmltools::tagList(
       tags$h3(name), tags$p(probe_verdict(probe)),
+      tags$p(class = "reading", bias_words[[kind]]),
       html_figure(plot(probe), paste("Sensitivity to hidden bias:", probe_verdict(probe)), NULL),
-      tags$details(tags$summary("Numbers"), html_table(probe))
+      tags$details(tags$summary("Numbers"), html_table(probe)), probe_details(probe)
     )
-  }, parts$probes, names(parts$probes))
-  new_section("bias", "Hidden bias", unname(blocks))
+  }, probes, names(probes))
+  new_section("bias", "Hidden bias", tags$p(paste(
+    "Designs balance what was measured. What was not measured may still differ between the arms, and no test can show",
+    "that it does not. This page asks how strong it would have to be to change the conclusion, and how strong the",
+    "measured covariates are by the same yardstick."
+  )), unname(blocks))
+}
+
+# How each probe reads.
+bias_words <- c(
+  effect = paste("Each line is one way for a hidden confounder to do harm, as a multiple of the strongest measured",
+                 "covariate. The smallest multiple counts."),
+  pairs = paste("Gamma 2 means that of two units paired as alike one may be twice as likely, in odds, to have been",
+                "treated. (Rosenbaum 2002.)"),
+  weights = paste("Lambda 2 means that the odds of treatment behind every weight may be off by up to twice, in whatever",
+                  "way does most harm. (Tan 2006; Zhao, Small and Bhattacharya 2019.)"),
+  omitted = paste("Strength is the share of what the covariates leave that a confounder explains, of the treatment and of",
+                  "the outcome. (Cinelli and Hazlett 2020.)"),
+  ratio = paste("The E-value is the risk ratio with both treatment and outcome that a confounder needs beyond the measured",
+                "covariates. (VanderWeele and Ding 2017.)"),
+  stability = paste("Delta 1 means that the unobserved select into treatment as strongly as the observed. (Oster 2019.)"),
+  trends = paste("m 1 means that both sides may drift apart in every period under treatment as much as in the worst period",
+                 "before it; by curvature, m is a change of slope. (Rambachan and Roth 2023.)"),
+  placebo = "Where the treatment can't have worked, an estimate other than 0 is bias.",
+  choices = "Every run is a design that could have been chosen; only those that balance the covariates speak."
+)
+
+# Further tables of a probe.
+probe_details <- function(probe) {
+  one <- function(summary, table) {
+    if (!is.null(table) && nrow(table) > 0L) htmltools::tags$details(htmltools::tags$summary(summary),
+                                                                     table_tag(table, summary, NULL))
+  }
+  switch(
+    class(probe)[1L],
+    twin_probe_pairs = one("As a confounder of two strengths", amplification_table(probe)),
+    twin_probe_weights = one("Without each covariate", weights_yardstick(probe)),
+    twin_probe_ratio = one("Without each covariate", ratio_yardstick(probe)),
+    twin_probe_omitted = one("At worst", scenario_table(probe))
+  )
+}
+
+power_section <- function(parts) {
+  if (length(parts$powers) == 0L) return(NULL)
+  tags <- htmltools::tags
+  blocks <- Map(function(power, name) {
+    htmltools::tagList(tags$h3(name), tags$p(paste(power_lines(power), collapse = " ")), html_table(power),
+                       tags$details(tags$summary("Power curve"), html_figure(plot(power), power_note(power), NULL)))
+  }, parts$powers, names(parts$powers))
+  new_section("power", "What the designs could detect", unname(blocks))
 }
 
 logbook_section <- function(parts) {

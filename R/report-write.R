@@ -15,6 +15,9 @@
 #' @param truth True differences where they are known (practice data): a numeric vector named by outcome.
 #' @param limit,ratio_range Balance limits, as in [assess_balance()]; of a study.
 #' @param trends,decomposition Of a panel: what [assess_trends()] and [decompose_did()] gave.
+#' @param powers Named list of what [assess_power()] gave; of a study.
+#' @param only `"all"` (default), or `"bias"` for a page on hidden bias alone, with the question above it, that a referee
+#'   can read by itself.
 #' @return `file`, invisibly.
 #' @section Errors: `twin_error_input` for lists without names or with other objects in them, `twin_error_file` when
 #'   the file can't be written.
@@ -28,13 +31,16 @@
 #' file.size(file) > 0
 #' @export
 write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
-                         limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL) {
+                         limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL,
+                         powers = list(), only = c("all", "bias")) {
   check_string(file)
+  only <- check_choice(only, c("all", "bias"))
   check_class(study, c("twin_study", "twin_arms", "twin_panel"), c("frame_study", "frame_panel"))
   if (inherits(study, "twin_panel")) {
     parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
     check_html_name(file)
-    write_page(file, parts, title)
+    if (length(powers) > 0L) abort_input("A panel has no {.arg powers}; leave them out.")
+    write_page(file, parts, title, only)
     return(invisible(file))
   }
   if (!is.null(c(trends, decomposition))) {
@@ -45,11 +51,14 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
   designs <- two_arm_designs(designs)
   check_parts(effects, c("twin_effect", "twin_effects"), "measure_effect")
   check_parts(probes, "twin_probe", "probe_pairs")
+  check_parts(powers, "twin_power", "assess_power")
   check_string(title, null = TRUE)
   check_truth(truth, effects)
   check_html_name(file)
   balances <- lapply(designs, assess_balance, limit = limit, ratio_range = ratio_range)
-  write_page(file, report_parts(study, designs, effects, probes, truth, balances, describe_groups(study)), title)
+  parts <- report_parts(study, designs, effects, probes, truth, balances, describe_groups(study))
+  parts$powers <- powers
+  write_page(file, parts, title, only)
   invisible(file)
 }
 
@@ -58,8 +67,12 @@ check_html_name <- function(file, call = rlang::caller_env()) {
   abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html."), path = file, call = call)
 }
 
-write_page <- function(file, parts, title) {
-  page <- report_page(parts, if (is.null(title)) report_title(parts$study) else title)
+# only: "all", or "bias" for the page on hidden bias alone.
+write_page <- function(file, parts, title, only = "all") {
+  if (only == "bias" && length(parts$probes) == 0L) {
+    abort_input(c("There are no {.arg probes} to write of.", i = "Name at least one."), call = NULL)
+  }
+  page <- report_page(parts, if (is.null(title)) report_title(parts$study) else title, only)
   write_whole(file, function(path) writeLines(enc2utf8(page), path, useBytes = TRUE))
 }
 
@@ -123,10 +136,12 @@ check_truth <- function(truth, effects, call = rlang::caller_env()) {
                 i = "The outcomes measured are {.val {unique(outcomes)}}."), call = call)
 }
 
-report_page <- function(parts, title) {
+report_page <- function(parts, title, only) {
   tags <- htmltools::tags
   style <- readLines(system.file("report", "style.css", package = "carefultwin"), encoding = "UTF-8")
-  sections <- Filter(Negate(is.null), if (is.null(parts$panel)) study_sections(parts) else panel_sections(parts))
+  sections <- if (is.null(parts$panel)) study_sections(parts) else panel_sections(parts)
+  sections <- Filter(Negate(is.null), sections)
+  if (only == "bias") sections <- Filter(function(section) section$id %in% c("question", "bias"), sections)
   body <- htmltools::tagList(
     tags$header(
       tags$h1(title),
@@ -156,7 +171,7 @@ report_page <- function(parts, title) {
 
 study_sections <- function(parts) {
   list(question_section(parts), groups_section(parts), score_section(parts), balance_section(parts),
-       effects_section(parts), bias_section(parts), logbook_section(parts))
+       power_section(parts), effects_section(parts), bias_section(parts), logbook_section(parts))
 }
 
 # The answer first: effects, balance or trends, and hidden bias, a sentence each.

@@ -132,6 +132,12 @@ scenario_sentence <- function(x) {
           if (nrow(rows) > 1L) " (in this order)" else "")
 }
 
+scenario_table <- function(x) {
+  rows <- x$parts$scenarios
+  data.frame(`explains of the outcome` = share_axis(rows$r2_outcome),
+             `must explain of the treatment` = share_text(rows$r2_treatment), check.names = FALSE)
+}
+
 #' @export
 format.twin_probe_omitted <- function(x, ...) {
   rlang::check_dots_empty()
@@ -508,10 +514,13 @@ probe_verdict.twin_probe_effect <- function(x) {
   if (nrow(rows) == 0L) return("No measured covariate gives a yardstick; read the single probes.")
   least <- rows[which.min(rows$times), ]
   if (is.infinite(least$times)) return("No multiple of any measured covariate would explain the effect away.")
-  sprintf(paste("A hidden confounder %s times as strong as %s would explain the estimate away%s: the weakest answer of %s",
-                "(%s)."), number_text(least$times, 2),
-          if (least$probe == "trends") "the worst drift before treatment" else
-            sprintf("%s, the strongest measured one,", least$yardstick),
+  if (least$probe == "trends") {
+    return(sprintf(paste("A drift between both sides %s times as large per period as the worst before treatment would",
+                         "explain the estimate away, and one %s times as large move the interval onto no effect."),
+                   number_text(least$times, 2), number_text(least$times_interval, 2)))
+  }
+  sprintf(paste("A hidden confounder %s times as strong as %s, the strongest measured one, would explain the estimate",
+                "away%s: the weakest answer of %s (%s)."), number_text(least$times, 2), least$yardstick,
           if (is.na(least$times_interval)) "" else sprintf(", and one %s times as strong move the interval onto no effect",
                                                           number_text(least$times_interval, 2)),
           plural(nrow(x$rows), "probe"), tolower(probe_words[[least$probe]]))

@@ -32,6 +32,13 @@ amplification_sentence <- function(x) {
           number_text(other$treatment, 2), number_text(other$outcome, 1))
 }
 
+amplification_table <- function(x) {
+  rows <- x$parts$amplification
+  if (is.null(rows)) return(NULL)
+  data.frame(`times the odds of treatment` = number_text(rows$treatment, 2),
+             `times the odds of a positive difference` = number_text(rows$outcome, 2), check.names = FALSE)
+}
+
 # The effect's own test and this one answer different questions.
 own_test_sentence <- function(x) {
   effect <- x$facts$effect
