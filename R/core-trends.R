@@ -86,10 +86,10 @@ core_conditional_reject <- function(test, theta, level, solve_lp) {
   sd <- sqrt(variance)
   low <- min(edge(FALSE), eta) / sd
   high <- max(edge(TRUE), eta) / sd
-  # the level quantile of a standard normal cut to [low, high], by its upper tail
-  tail <- stats::pnorm(low, lower.tail = FALSE)
-  top <- stats::pnorm(high, lower.tail = FALSE)
-  critical <- stats::qnorm(tail - level * (tail - top), lower.tail = FALSE)
+  # the level quantile of a standard normal cut to [low, high], by logs of its upper tail
+  tail <- stats::pnorm(low, lower.tail = FALSE, log.p = TRUE)
+  top <- stats::pnorm(high, lower.tail = FALSE, log.p = TRUE)
+  critical <- stats::qnorm(tail + log1p(-level * -expm1(top - tail)), lower.tail = FALSE, log.p = TRUE)
   eta / sd > max(0, critical)
 }
 

@@ -172,7 +172,7 @@ set_values <- function(x, call = rlang::caller_env()) {
 }
 
 stop_all_zero <- function(count, what, call) { # nolint: object_usage_linter. In the message.
-  abort_input(c("All {count} {what} difference{?s} {?is/are} 0.", i = "There is no effect to overturn."), call = call)
+  abort_input(c("All {count} {what} {cli::qty(count)}difference{?s} {?is/are} 0.", i = "There is no effect to overturn."), call = call)
 }
 
 # The greatest p-value rises with gamma, so the change has one root.

@@ -81,11 +81,11 @@ test_that("bounds of 0 leave the effect, or carry the last drift on", {
   cells <- fixed_cells()
   path <- summarise_did(cells, "event", bands = FALSE)
   table <- tidy(path)
-  plain <- tidy(probe_trends(cells, m = 0))
+  plain <- tidy(probe_trends(cells, m = 0, interval = "direct"))
   expect_equal(c(plain$conf.low, plain$conf.high), unlist(table[table$term == "average", c("conf.low", "conf.high")]),
                ignore_attr = TRUE)
   at <- c("event 0", "event -2")
-  carried <- tidy(probe_trends(cells, "curvature", m = 0, at = 0))
+  carried <- tidy(probe_trends(cells, "curvature", m = 0, at = 0, interval = "direct"))
   expect_equal(carried$estimate, sum(path$estimate[at]))
   expect_equal(carried$conf.high - carried$estimate, qt(0.975, 39) * sqrt(sum(path$vcov[at, at])), tolerance = 1e-6)
 })
@@ -95,7 +95,7 @@ test_that("by magnitude the interval is the union over the worst step, by curvat
   path <- summarise_did(cells, "event", bands = FALSE)
   e <- path$estimate
   v <- path$vcov
-  row <- tidy(probe_trends(cells, m = 0.7, at = 1))
+  row <- tidy(probe_trends(cells, m = 0.7, at = 1, interval = "direct"))
   steps <- list(c("event -2" = -1), c("event -2" = 1, "event -3" = -1), c("event -3" = 1, "event -4" = -1),
                 c("event -4" = 1, "event -5" = -1))
   low <- unlist(lapply(steps, function(step) lapply(c(-1, 1), function(sign) {
@@ -103,7 +103,7 @@ test_that("by magnitude the interval is the union over the worst step, by curvat
     sum(l * e[names(l)]) - qt(0.975, 39) * sqrt(drop(l %*% v[names(l), names(l)] %*% l))
   })))
   expect_equal(row$conf.low, min(low))
-  bent <- tidy(probe_trends(cells, "curvature", m = 0.2, at = 1))
+  bent <- tidy(probe_trends(cells, "curvature", m = 0.2, at = 1, interval = "direct"))
   l <- c("event 1" = 1, "event -2" = 2)
   se <- sqrt(drop(l %*% v[names(l), names(l)] %*% l))
   half <- (bent$conf.high - bent$conf.low) / 2
@@ -114,15 +114,20 @@ test_that("by magnitude the interval is the union over the worst step, by curvat
 test_that("the headline is where the interval first holds 0", {
   cells <- fixed_cells()
   for (violation in c("magnitude", "curvature")) {
-    change <- glance(probe_trends(cells, violation))$change
-    limit <- tidy(probe_trends(cells, violation, m = change))$conf.low
-    expect_lt(abs(limit), 1e-6)
-    expect_match(paste(format(probe_trends(cells, violation)), collapse = " "), "conclusion changes at")
+    for (interval in c("direct", if (violation == "curvature") "shortest")) {
+      probe <- probe_trends(cells, violation, m = 0.1, interval = interval)
+      limit <- tidy(probe_trends(cells, violation, m = glance(probe)$change, interval = interval))$conf.low
+      expect_lt(abs(limit), 1e-4)
+      expect_match(paste(format(probe), collapse = " "), "conclusion changes at")
+    }
   }
+  probe <- probe_trends(cells, m = 0.1, at = 1)
+  around <- tidy(probe_trends(cells, m = glance(probe)$change * c(0.99, 1.01), at = 1))
+  expect_true(around$conf.low[1] > 0 && around$conf.low[2] < 0)
   none <- many_harbours()
   none$price <- withr::with_seed(1, rnorm(nrow(none)))
-  expect_identical(glance(probe_trends(fixed_cells(none)))$change, 0)
-  expect_s3_class(plot(probe_trends(cells)), "ggplot")
+  expect_identical(glance(probe_trends(fixed_cells(none), m = 0.5))$change, 0)
+  expect_s3_class(plot(probe_trends(cells, m = c(0, 0.5), interval = "direct")), "ggplot")
 })
 
 test_that("what the bounds need is asked for", {
@@ -133,5 +138,103 @@ test_that("what the bounds need is asked for", {
   data <- many_harbours()
   short <- data[data$opened %in% c(2003, NA) & data$year >= 2002, ]
   expect_error(probe_trends(fixed_cells(short)), class = "twin_error_unsupported")
-  expect_s3_class(probe_trends(measure_did(harbour_panel(), estimator = "interaction")), "twin_probe_trends")
+  expect_s3_class(probe_trends(measure_did(harbour_panel(), estimator = "interaction"), m = 0, interval = "direct"),
+                  "twin_probe_trends")
+})
+
+# A path of two periods before its base and one or two after, with any covariance.
+small_path <- function(seed, after = 1) {
+  withr::with_seed(seed, {
+    horizon <- c(-2, -1, seq_len(after))
+    root <- matrix(rnorm(length(horizon)^2), length(horizon))
+    target <- c(0, 0, rep(1 / after, after))
+    list(estimate = rnorm(length(horizon)) + c(0, 0, rep(2, after)), vcov = crossprod(root) / 10, horizon = horizon,
+         target = target, df = Inf, steps = core_path_steps(horizon))
+  })
+}
+
+test_that("with one period after, the conditional test is that of a maximum of two given the smaller one", {
+  # moments e - theta - m s and -(e - theta) - m s, s a step before treatment: the larger, in its standard errors, is
+  # normal, cut from below where the other would be the larger
+  by_hand <- function(path, step, m, theta, level) {
+    a <- rbind(c(0, 0, 1) - m * step, c(0, 0, -1) - m * step)
+    y <- drop(a %*% path$estimate) + c(-theta, theta)
+    v <- a %*% path$vcov %*% t(a)
+    z <- y / sqrt(diag(v))
+    first <- which.max(z)
+    other <- 3 - first
+    if (z[first] <= 0) return(FALSE)
+    rho <- stats::cov2cor(v)[1, 2]
+    low <- (z[other] - rho * z[first]) / (1 - rho)
+    tail <- function(x) pnorm(x, lower.tail = FALSE, log.p = TRUE)
+    1 - exp(tail(z[first]) - tail(low)) > level
+  }
+  skip_if_not_installed("Rglpk")
+  compared <- 0
+  for (seed in 1:12) {
+    path <- small_path(seed)
+    for (m in c(0.2, 1)) {
+      tests <- core_magnitude_tests(path, m)
+      steps <- rbind(path$steps, -path$steps)
+      steps <- steps[order(-drop(steps %*% path$estimate)), ]
+      for (k in seq_along(tests)) for (theta in c(-1, 0.5, 2, 4)) {
+        ours <- core_conditional_reject(tests[[k]], theta, 0.95, linear_programme)
+        expect_identical(ours, by_hand(path, steps[k, ], m, theta, 0.95))
+        compared <- compared + ours
+      }
+    }
+  }
+  expect_gt(compared, 40)  # both answers occur
+  expect_lt(compared, 12 * 2 * 4 * 4 - 40)
+})
+
+test_that("the interval of fixed length is the shortest of all linear ones whose worst bias it allows for", {
+  skip_if_not_installed("quadprog")
+  for (seed in 1:5) {
+    path <- small_path(seed, after = 2)
+    path$estimate <- c(0.1, path$estimate)
+    path$horizon <- c(-3, path$horizon)
+    path$target <- c(0, path$target)
+    path$vcov <- withr::with_seed(seed, crossprod(matrix(rnorm(25), 5)) / 10)
+    found <- core_drift_estimators(path, quadratic_programme)
+    expect_lt(max(abs(found$weight %*% path$horizon)), 1e-8)
+    for (m in c(0, 0.05, 0.5)) {
+      # worst bias over drifts with changes of slope of m, by enumeration of their signs
+      worst <- function(weight) {
+        signs <- as.matrix(expand.grid(rep(list(c(-m, m)), 4)))
+        drifts <- apply(signs, 1, function(change) {
+          delta <- cumsum(cumsum(c(0, 0, change)))  # periods -3..2, any level and slope
+          delta <- delta - delta[4]
+          slope <- delta[4] - delta[3]
+          delta[-4] - slope * c(-3, -2, -1, 1, 2)
+        })
+        max(abs(weight %*% drifts))
+      }
+      half <- function(v) {
+        weight <- c(v[1], v[2], -(sum(c(0.5, 1)) + (-3) * v[1] + (-2) * v[2]) / -1, 0.5, 0.5)
+        se <- sqrt(drop(weight %*% path$vcov %*% weight))
+        se * core_folded_quantile(worst(weight) / se, 0.95, Inf)
+      }
+      best <- min(vapply(1:6, function(start) {
+        stats::optim(withr::with_seed(start, rnorm(2)), half, control = list(reltol = 1e-12, maxit = 5000))$value
+      }, 0))
+      ours <- core_fixed_length(path, found, m, 0.95, Inf)
+      expect_equal(diff(ours) / 2, best, tolerance = 2e-3)
+    }
+  }
+})
+
+test_that("shortest intervals are not longer than direct ones, and agree with them where nothing is allowed", {
+  cells <- fixed_cells()
+  for (m in c(0, 0.5)) {
+    short <- tidy(probe_trends(cells, m = m, at = 0:1))
+    direct <- tidy(probe_trends(cells, m = m, at = 0:1, interval = "direct"))
+    expect_lte(short$conf.high - short$conf.low, (direct$conf.high - direct$conf.low) * 1.001)
+    if (m == 0) expect_equal(short$conf.low, direct$conf.low, tolerance = 1e-3)
+  }
+  later <- tidy(probe_trends(cells, m = 0, at = c(0, 2), contrast = c(-1, 1), interval = "direct"))
+  path <- coef(summarise_did(cells, "event", bands = FALSE))
+  expect_equal(later$estimate, path[["event 2"]] - path[["event 0"]])
+  expect_error(probe_trends(cells, at = 0:1, contrast = 1), class = "twin_error_input")
+  expect_error(probe_trends(cells, interval = "short"), class = "twin_error_input")
 })

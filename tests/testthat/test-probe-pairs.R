@@ -34,7 +34,7 @@ test_that("shift estimates and limits agree with all Walsh averages", {
   walsh <- outer(d, d, "+")[lower.tri(diag(n), diag = TRUE)] / 2
   above <- function(target) sort(walsh, decreasing = TRUE)[ceiling(target)]
   all <- length(walsh)
-  probe <- tidy(probe_pairs(d, gamma = c(1, 2)))
+  probe <- tidy(probe_pairs(d, gamma = c(1, 2), exact = FALSE))
   expect_equal(probe$estimate_low[1], median(walsh))
   expect_equal(probe$estimate_low[2], above(all * 2 / 3))
   expect_equal(probe$estimate_high[2], above(all / 3))
@@ -47,6 +47,118 @@ test_that("counting Walsh averages agrees with brute force on tied differences",
   d <- sort(c(-2, -1, -1, 0, 1, 1, 3))
   walsh <- sort(outer(d, d, "+")[lower.tri(diag(7), diag = TRUE)] / 2, decreasing = TRUE)
   expect_equal(glue_walsh_largest(d, 1:28), walsh)
+})
+
+test_that("many places at once, on many differences with and without ties, agree with all Walsh averages", {
+  for (seed in 1:4) {
+    d <- sort(withr::with_seed(seed, if (seed %% 2 == 0) round(rnorm(4200, 0.3), 1) else rt(4200, 2)))
+    walsh <- sort((outer(d, d, "+") / 2)[lower.tri(diag(4200), diag = TRUE)], decreasing = TRUE)
+    places <- withr::with_seed(seed, sort(sample(length(walsh), 60)))
+    expect_identical(glue_walsh_largest(d, places), walsh[places])
+  }
+})
+
+test_that("exact limits keep the shifts that all sign vectors keep", {
+  d <- c(1.3, -0.4, 2.2, 0.9, 3.1, -1.2, 1.7, 2.8)
+  signs <- as.matrix(expand.grid(rep(list(0:1), length(d))))
+  statistic <- drop(signs %*% seq_along(d))
+  kept <- function(shift, gamma) {
+    observed <- sum(rank(abs(d - shift))[d > shift])
+    high <- sum(dbinom(rowSums(signs), 8, gamma / (1 + gamma)) / choose(8, rowSums(signs)) * (statistic >= observed))
+    low <- sum(dbinom(rowSums(signs), 8, 1 / (1 + gamma)) / choose(8, rowSums(signs)) * (statistic <= observed))
+    high > 0.05 && low > 0.05
+  }
+  for (gamma in c(1, 1.5)) {
+    row <- tidy(probe_pairs(d, gamma = gamma, level = 0.9))
+    limits <- c(row$conf_low, row$conf_high)
+    expect_identical(vapply(limits + 1e-6, kept, NA, gamma), c(TRUE, FALSE))
+    expect_identical(vapply(limits - 1e-6, kept, NA, gamma), c(FALSE, TRUE))
+  }
+  expect_identical(tidy(probe_pairs(d[1:3], gamma = 1))$conf_low, -Inf)
+})
+
+test_that("the sign test is binomial at both ends of the bias", {
+  probe <- probe_pairs(ten_differences, gamma = c(1, 2), test = "sign")
+  expect_identical(glance(probe)$form, "sign")
+  expect_equal(tidy(probe)$p_high, pbinom(5, 9, c(1 / 2, 2 / 3), lower.tail = FALSE))
+  expect_equal(tidy(probe)$p_low, pbinom(5, 9, c(1 / 2, 1 / 3), lower.tail = FALSE))
+})
+
+test_that("a confounder of two strengths amounts to gamma", {
+  probe <- probe_pairs(withr::with_seed(3, rnorm(60, 0.6)))
+  rows <- tidy(probe, part = "amplification")
+  expect_gt(nrow(rows), 3)
+  expect_equal((rows$treatment * rows$outcome + 1) / (rows$treatment + rows$outcome), rows$gamma)
+  expect_equal(rows$gamma[1], glance(probe)$gamma_change)
+  expect_error(tidy(probe_pairs(c(-1, 1.1, -0.9, 1)), part = "amplification"), class = "twin_error_input")
+})
+
+# Every cut of every set between units with odds 1 and gamma, tried one by one: the worst p-value of the statistic.
+worst_by_cuts <- function(q, set, statistic, gamma, high) {
+  moments <- lapply(split(q, set), function(own) {
+    patterns <- as.matrix(expand.grid(rep(list(0:1), length(own))))
+    t(apply(patterns, 1, function(u) {
+      p <- gamma^u / sum(gamma^u)
+      c(sum(p * own), sum(p * own^2) - sum(p * own)^2)
+    }))
+  })
+  picks <- expand.grid(lapply(moments, function(m) seq_len(nrow(m))))
+  deviates <- apply(picks, 1, function(k) {
+    each <- mapply(function(m, i) m[i, ], moments, k)
+    (statistic - sum(each[1, ])) / sqrt(sum(each[2, ]))
+  })
+  pnorm(if (high) min(deviates) else max(deviates), lower.tail = FALSE)
+}
+
+test_that("bounds on sets separate: the worst biases of each set alone are nearly the worst together", {
+  y <- withr::with_seed(5, rnorm(13))
+  set <- rep(1:4, c(3, 4, 3, 3))
+  z <- c(1, 0, 0, 1, 0, 0, 0, 0, 1, 1, 1, 0, 0)
+  alone <- c(1, 0, 0, 1, 0, 0, 0, 1, 0, 0, 1, 0, 0) == 1
+  scores <- core_aligned_scores(y, z, alone, set)
+  rank <- rank(y - ave(y, set))
+  q <- ifelse(set == 3, -1, 1) * (rank - mean(rank))
+  expect_equal(scores$statistic, sum(q[alone]))
+  for (gamma in c(1, 1.4, 2.5)) for (high in c(TRUE, FALSE)) {
+    ours <- pnorm(core_set_deviate(scores, gamma, high), lower.tail = FALSE)
+    worst <- worst_by_cuts(q, set, sum(q[alone]), gamma, high)
+    expect_equal(ours, worst, tolerance = if (gamma == 1) 1e-12 else 0.06)
+    if (high) expect_lte(ours, worst + 1e-12) else expect_gte(ours, worst - 1e-12)
+  }
+})
+
+test_that("sets of an effect are tested by their aligned ranks, shifts where the statistic meets its mean", {
+  study <- study_of_many()
+  effect <- measure_effect(group_units(score_units(study), "full"))
+  probe <- probe_pairs(effect, gamma = c(1, 1.5))
+  facts <- glance(probe)
+  expect_identical(facts$form, "sets")
+  expect_identical(facts$pairs + facts$zeros, length(unique(stats::na.omit(effect$sets))))
+  rows <- tidy(probe)
+  expect_true(rows$estimate_low[2] < rows$estimate_low[1] && rows$conf_low[1] < rows$estimate_low[1])
+  expect_equal(rows$estimate_low[1], rows$estimate_high[1], tolerance = 1e-3)
+  sets <- set_values(effect)
+  moved <- core_aligned_scores(sets$y, sets$z, sets$alone, sets$set, rows$conf_low[2])
+  expect_equal(core_set_deviate(moved, 1.5, TRUE), qnorm(0.975), tolerance = 0.01)
+  # without bias the shift estimate is near the effect, whose size is known to be about 2
+  expect_equal(rows$estimate_low[1], difference_of(effect), tolerance = 0.2)
+  expect_error(probe_pairs(effect, test = "sign"), class = "twin_error_unsupported")
+  expect_error(probe_pairs(effect, exact = TRUE), class = "twin_error_unsupported")
+  same <- many_crews()
+  same$income <- ifelse(is.na(effect$sets), 0, effect$sets)
+  flat <- measure_effect(group_units(score_units(study_of_many(same)), "full"))
+  expect_error(probe_pairs(flat), "set differences are 0", class = "twin_error_input")
+})
+
+test_that("the print says that the effect's own test asks another question, and shows both without bias", {
+  effect <- measure_effect(pair_units(score_units(study_of_many())))
+  probe <- probe_pairs(effect, gamma = c(1, 1.5))
+  text <- paste(format(probe), collapse = " ")
+  expect_match(text, "this one about a shift")
+  row <- subset(tidy(effect), term == "difference")
+  expect_equal(probe$facts$effect$p_value, pnorm(-row$statistic))
+  expect_match(text, p_text(probe$facts$p_at_one), fixed = TRUE)
+  expect_lte(max(nchar(format(probe))), 80)
 })
 
 test_that("gamma_change is where the greatest p-value meets the level", {
