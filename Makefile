@@ -25,6 +25,7 @@ validate:
 	@tools/install
 	@Rscript validation/run.R $(DRAWS)
 	@Rscript validation/panels.R $(DRAWS)
+	@Rscript validation/hidden.R $(DRAWS)
 
 screenshots:
 	@tools/setup screenshots

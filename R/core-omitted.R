@@ -21,7 +21,7 @@ core_treatment_regression <- function(y, z, x, v) {
   last <- length(kept) + 2L
   spread <- core_residual_gram(gram, c(1L, last), own)
   estimate <- spread[1L, 2L] / spread[1L, 1L]
-  rss <- spread[2L, 2L] - estimate * spread[1L, 2L]
+  rss <- max(0, spread[2L, 2L] - estimate * spread[1L, 2L])
   df <- sum(used) - length(kept) - 2L
   residual <- function(a) qr.resid(found, a)
   z_left <- residual(z)

@@ -96,3 +96,10 @@ more_outcomes <- function(n = 300, seed = 1) {
   })
   data
 }
+
+# Draws a picture: warnings of ggplot come up only then.
+draw_quietly <- function(plot) {
+  file <- withr::local_tempfile(fileext = ".png")
+  testthat::expect_s3_class(plot, "ggplot")
+  testthat::expect_no_warning(ggplot2::ggsave(file, plot, device = ragg::agg_png, width = 6, height = 4, dpi = 60))
+}

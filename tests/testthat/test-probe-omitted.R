@@ -132,14 +132,9 @@ test_that("too strong covariates have no multiples, and worst cases follow their
   left <- core_adjusted_estimate(4.2, 1, 780, scenarios$r2_treatment, scenarios$r2_outcome)
   expect_equal(left$estimate, c(0, 0))
   expect_equal(scenarios$r2_treatment[1], glance(bare)$r2)
-  expect_s3_class(plot(bare), "ggplot")
-  expect_no_warning(print_quietly(plot(probe_omitted(measure_effect(study_of_many(), estimator = "regression")))))
+  draw_quietly(plot(bare))
+  draw_quietly(plot(probe_omitted(measure_effect(study_of_many(), estimator = "regression"))))
 })
-
-print_quietly <- function(plot) {
-  file <- withr::local_tempfile(fileext = ".png")
-  ggplot2::ggsave(file, plot, device = ragg::agg_png, width = 6, height = 4, dpi = 60)
-}
 
 test_that("bad input is refused with advice", {
   effect <- measure_effect(study_of_many(), estimator = "regression")
@@ -195,7 +190,7 @@ test_that("stability reads two regressions before the design, and says when ther
   expect_equal(again, rep(1, nrow(rows)), tolerance = 1e-6)
   if (any(rows$roots > 1)) expect_match(paste(format(probe), collapse = " "), "several real roots")
   expect_lte(max(nchar(format(probe))), 80)
-  expect_s3_class(plot(probe), "ggplot")
+  draw_quietly(plot(probe))
   expect_error(probe_stability(measure_effect(study_of_many()), r_max = 0.1), "above the R2", class = "twin_error_input")
   expect_error(probe_stability(c(short = 1)), "with the names", class = "twin_error_input")
   bad <- probe$facts$values

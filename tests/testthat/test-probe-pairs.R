@@ -204,6 +204,23 @@ test_that("the limit is the one nearer to no effect, and 1 when the interval hol
   expect_equal(tidy(probe_ratio(-0.3, low = -0.5, high = -0.1, scale = "mean_difference"))$value[2], -0.1)
 })
 
+test_that("leaving a covariate out moves the risk ratio as two designs say", {
+  data <- many_crews()
+  effect <- measure_effect(weigh_units(score_units(study_of_many(data))))
+  rows <- tidy(probe_ratio(effect), part = "covariates")
+  ratio <- function(covariates) {
+    made <- measure_effect(weigh_units(score_units(study_of_many(data, covariates = covariates))))
+    tidy(probe_ratio(made, covariates = FALSE))$risk_ratio
+  }
+  all <- ratio(c("boat", "past", "port"))
+  without <- ratio(c("past", "port"))
+  boat <- rows[rows$covariate == "boat", ]
+  expect_equal(boat$risk_ratio, without[1])
+  expect_equal(boat$e_value, core_e_value(without[1] / all[1]))
+  expect_equal(boat$e_value_limit, core_e_value(without[2] / all[2]))
+  expect_error(tidy(probe_ratio(effect, covariates = FALSE), part = "covariates"), class = "twin_error_input")
+})
+
 test_that("an effect hands its own ratio or standardized difference to the e-value", {
   study <- study_of_many(outcome = c("income", "direct"))
   design <- weigh_units(score_units(study))

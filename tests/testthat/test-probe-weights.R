@@ -97,7 +97,8 @@ test_that("leaving a covariate out moves the odds as two logits say", {
                tolerance = 1e-5)
   expect_false(is.unsorted(-rows$lambda))
   expect_match(paste(format(probe), collapse = " "), paste("Leaving out", rows$covariate[1]))
-  expect_s3_class(plot(probe), "ggplot")
+  draw_quietly(plot(probe))
+  expect_lte(max(nchar(format(probe))), 80)
 })
 
 test_that("what has no bounds is refused with a way on", {
