@@ -10,16 +10,16 @@
 #' @param x A study, or a design of [score_units()] and the verbs behind it.
 #' @param power Shares, default 0.8 and 0.9.
 #' @param level Confidence level of the two-sided test, default 0.95.
-#' @param sd Standard deviation of the outcome; for a share p it is sqrt(p (1 - p)). By default that of the controls'
+#' @param sd Standard deviation of the outcome; for shares p the root of p (1 - p). By default that of the controls'
 #'   `outcome`.
 #' @param outcome Whose controls are looked at, when `sd` is not stated; the study's first by default.
-#' @param share Correlation of the outcome within the study's clusters, 0 to 1; by default the controls', or 0 where `sd`
-#'   is stated. Units of a cluster in both arms cancel.
+#' @param share Correlation of the outcome within the study's clusters, 0 to 1; by default the controls', or 0 where
+#'   `sd` is stated. Units of a cluster in both arms cancel.
 #' @param pairing Correlation of the outcomes of both units of a pair or set, default 0.
-#' @return A `twin_power`. `tidy()` gives one row per power: `power`, `level`, `sd`, `std.error`, `detectable` (effect in
-#'   units of the outcome), `standardized` (in standard deviations), `design_sensitivity` (gamma for pairs and sets,
-#'   lambda for weights; NA for bare designs). `glance()`: `ess_treated`, `ess_control`, `pairs`, `clusters`, `df`, `sd`,
-#'   `share`, `outcome`.
+#' @return A `twin_power`. `tidy()` gives one row per power: `power`, `level`, `sd`, `std.error`, `detectable` (effect
+#'   in units of the outcome), `standardized` (in standard deviations), `design_sensitivity` (gamma for pairs and sets,
+#'   lambda for weights; NA for bare designs). `glance()`: `ess_treated`, `ess_control`, `pairs`, `clusters`, `df`,
+#'   `sd`, `share`, `outcome`.
 #' @section Errors: `twin_error_input` for powers, shares or standard deviations out of range, or controls whose outcome
 #'   does not vary; `twin_error_unsupported` for matching with replacement.
 #' @references Rosenbaum, P. R. (2004). Design sensitivity in observational studies. Biometrika 91.
@@ -32,18 +32,7 @@
 #' assess_power(pairs)
 #' @export
 assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcome = NULL, share = NULL, pairing = 0) {
-  check_design(x)
-  check_powers(power)
-  check_number(level, min = 0, max = 1, open = TRUE)
-  check_number(sd, min = 0, open = TRUE, null = TRUE)
-  check_number(share, min = 0, max = 1, null = TRUE)
-  check_number(pairing, min = 0, max = 1)
-  if (reuses_units(x)) {
-    abort_unsupported(c("The power of matching with replacement can't be told from its weights.",
-                        i = "Pair without replacement, or weigh."))
-  }
-  if (pairing > 0 && !has_pairs(x)) abort_input("{.arg pairing} belongs to pairs and sets; leave it out.")
-  if (!is.null(sd) && !is.null(outcome)) abort_input("Give {.arg sd} or {.arg outcome}, not both.")
+  check_power_input(x, power, level, sd, outcome, share, pairing)
   study <- study_of(x)
   v <- full_weight(x)
   inside <- v > 0
@@ -62,14 +51,26 @@ assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcom
   structure(list(
     rows = rows, sizes = sizes, pairs = if (has_pairs(x)) length(unique(x$pairs$set)) else NA_integer_,
     clusters = clusters, cluster_name = study$roles$cluster, df = df, sd = sd, share = share, pairing = pairing,
-    outcome = if (is.null(controls)) NA_character_ else controls$outcome, design = design_label(x), kind = design_kind(x),
-    level = level
+    outcome = if (is.null(controls)) NA_character_ else controls$outcome, design = design_label(x),
+    kind = design_kind(x), level = level
   ), class = "twin_power")
 }
 
-check_powers <- function(power, call = rlang::caller_env()) {
-  if (is.numeric(power) && length(power) > 0L && all(is.finite(power), power > 0, power < 1)) return(invisible(power))
-  abort_input(c("{.arg power} must be shares above 0 and below 1.", x = "It is {.val {power}}."), call = call)
+check_power_input <- function(x, power, level, sd, outcome, share, pairing, call = rlang::caller_env()) {
+  check_design(x, call = call)
+  if (!is.numeric(power) || length(power) == 0L || !all(is.finite(power), power > 0, power < 1)) {
+    abort_input(c("{.arg power} must be shares above 0 and below 1.", x = "It is {.val {power}}."), call = call)
+  }
+  check_number(level, min = 0, max = 1, open = TRUE, call = call)
+  check_number(sd, min = 0, open = TRUE, null = TRUE, call = call)
+  check_number(share, min = 0, max = 1, null = TRUE, call = call)
+  check_number(pairing, min = 0, max = 1, call = call)
+  if (reuses_units(x)) {
+    abort_unsupported(c("The power of matching with replacement can't be told from its weights.",
+                        i = "Pair without replacement, or weigh."), call = call)
+  }
+  if (pairing > 0 && !has_pairs(x)) abort_input("{.arg pairing} belongs to pairs and sets; leave it out.", call = call)
+  if (!is.null(sd) && !is.null(outcome)) abort_input("Give {.arg sd} or {.arg outcome}, not both.", call = call)
 }
 
 # Standard deviation and correlation within clusters of the controls' outcome, weighted as in the design.
@@ -103,11 +104,10 @@ design_sensitivity <- function(standardized, x, pairing) {
   if (has_pairs(x)) return(core_pairs_sensitivity(standardized / sqrt(2 * (1 - min(pairing, 0.999)))))
   if (!has_weights(x)) return(NA_real_)
   study <- study_of(x)
-  v <- full_weight(x)
-  s <- sampling_weight(study)
+  s <- kept_weight(x)
+  own <- sum(s * study$z) / sum(s)
   moving <- switch(study$estimand, ATT = c(treated = 0, control = 1), ATC = c(treated = 1, control = 0),
-                   ATE = 1 - vapply(c(treated = 1L, control = 0L), function(arm) sum(s[study$z == arm & v > 0]) / sum(s[
-                     v > 0]), 0), NULL)
+                   ATE = c(treated = 1 - own, control = own), NULL)
   if (is.null(moving)) NA_real_ else core_weights_sensitivity(standardized, moving)
 }
 

@@ -95,12 +95,16 @@ check_plan <- function(plan) {
     check_reference(plan$effects[[name]]$design, names(plan$designs), "design", plan, c("effects", name))
   }
   for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys, "study")
+  check_plan_powers(plan, keys)
+  check_keys(plan$report, keys$report, plan, "report")
+  check_keys(plan$report$groups, keys$groups, plan, c("report", "groups"))
+}
+
+check_plan_powers <- function(plan, keys) {
   for (name in names(check_map(plan$power, plan, "power"))) {
     check_keys(plan$power[[name]], keys$power, plan, c("power", name))
     check_reference(plan$power[[name]]$design, names(plan$designs), "design", plan, c("power", name))
   }
-  check_keys(plan$report, keys$report, plan, "report")
-  check_keys(plan$report$groups, keys$groups, plan, c("report", "groups"))
 }
 
 # where: "study" or "panel".

@@ -161,8 +161,9 @@ write_results <- function(draft, parts, plan) {
 
 # The report, and the page on hidden bias for a referee to read alone.
 write_pages <- function(draft, parts, title) {
-  write_page(file.path(draft, "report.html"), parts, title)
-  if (length(parts$probes) > 0L) write_page(file.path(draft, "hidden-bias.html"), parts, title, "bias")
+  sections <- report_sections(parts)
+  write_page(file.path(draft, "report.html"), parts, title, sections = sections)
+  if (length(parts$probes) > 0L) write_page(file.path(draft, "hidden-bias.html"), parts, title, "bias", sections)
 }
 
 # Each result as .csv and .tex, and its picture.

@@ -94,8 +94,8 @@ core_treatment_needed <- function(t, df, outcome) {
   f2 / (outcome + f2)
 }
 
-# How many times as strong as a group of covariates a confounder must be to move the estimate to 0 (critical 0), or its t
-# to `critical`; infinite when none can.
+# How many times as strong as a group of covariates a confounder must be to move the estimate to 0 (critical 0), or its
+# t to `critical`; infinite when none can.
 core_times_needed <- function(estimate, se, df, strength, critical, inflation) {
   left <- function(times) {
     at <- core_times_as_strong(strength, times)

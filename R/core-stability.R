@@ -1,7 +1,7 @@
-# METHODS, "Sensitivity", coefficient stability (Oster 2019). What is observed: the coefficient and R2 without covariates
-# (short) and with them (long); variances of the outcome, of the treatment, and of the treatment's residual given the
-# covariates. delta: how strongly the unobserved select into treatment, relative to the observed; r_max: R2 if all were
-# observed.
+# METHODS, "Sensitivity", coefficient stability (Oster 2019). What is observed: the coefficient and R2 without
+# covariates (short) and with them (long); variances of the outcome, of the treatment, and of the treatment's residual
+# given the covariates. delta: how strongly the unobserved select into treatment, relative to the observed; r_max: R2 if
+# all were observed.
 
 core_stability_facts <- function(fit) {
   size <- fit$n
@@ -37,9 +37,9 @@ core_stability_delta <- function(facts, r_max, beta) {
   sum(terms$own * powers) / sum(terms$by_delta * powers)
 }
 
-# All effects that go with a delta: real roots of a cubic, a quadratic at delta 1. The first is the one to take: of those
-# whose bias goes the way the covariates moved the coefficient, which selection of the same sign implies, the nearest to
-# the long coefficient (Oster 2019, section 3.2).
+# All effects that go with a delta: real roots of a cubic, a quadratic at delta 1. The first is the one to take: of
+# those whose bias goes the way the covariates moved the coefficient, which selection of the same sign implies, the
+# nearest to the long coefficient (Oster 2019, section 3.2).
 core_stability_effects <- function(facts, r_max, delta) {
   terms <- core_stability_terms(facts, r_max)
   coefficients <- delta * terms$by_delta - terms$own

@@ -49,8 +49,8 @@ core_magnitude_tests <- function(path, m) {
   lapply(split(steps, seq_len(nrow(steps))), function(step) {
     a <- rbind(later, -later) - m * matrix(step, 2L * nrow(later), length(step), byrow = TRUE)
     vcov <- a %*% path$vcov %*% t(a)
-    list(moments = drop(a %*% path$estimate), per_theta = drop(a %*% per_theta), free = a[, after, drop = FALSE] %*% free,
-         vcov = vcov, sd = sqrt(pmax(diag(vcov), 1e-300)))
+    list(moments = drop(a %*% path$estimate), per_theta = drop(a %*% per_theta),
+         free = a[, after, drop = FALSE] %*% free, vcov = vcov, sd = sqrt(pmax(diag(vcov), 1e-300)))
   })
 }
 
@@ -164,8 +164,8 @@ core_folded_quantile <- function(b, level, df) {
   stats::uniroot(inside, c(0, b + core_t_quantile(level, df) + 1), tol = 1e-10)$root
 }
 
-# How far from `inner`, which some test keeps, to one side: the farthest effect that any test keeps, each test's own kept
-# effects being an interval around `inner`. reach: how far to look at first, with sign; tolerance: a share of it.
+# How far from `inner`, which some test keeps, to one side: the farthest effect that any test keeps, each test's own
+# kept effects being an interval around `inner`. reach: how far to look at first, with sign; tolerance: a share of it.
 core_kept_end <- function(tests, inner, reach, tolerance, level, solve_lp) {
   best <- inner
   for (test in tests) {

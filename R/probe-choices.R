@@ -1,9 +1,9 @@
 #' Probe an effect by other choices of the design
 #'
 #' Runs the whole design anew over a grid of choices that could have been made: every combination of the values given,
-#' and, from the design as it was, without each covariate and without each cluster. Every run is judged by the balance it
-#' leaves on all covariates, those left out included. The answer: how many runs pass the limits of balance, and the range
-#' of effects among those only.
+#' and, from the design as it was, without each covariate and without each cluster. Every run is judged by the balance
+#' it leaves on all covariates, those left out included. The answer: how many runs pass the limits of balance, and the
+#' range of effects among those only.
 #'
 #' Each run stands in the logbook as a sensitivity run, not as a new design.
 #'
@@ -17,10 +17,11 @@
 #' @param limit,ratio_range When a covariate counts as balanced, as in [assess_balance()].
 #' @param level Confidence level; that of `x` by default.
 #' @return A `twin_probe`. `tidy()` gives one row per run, the design as it was first: `run`, `changed` (what differs
-#'   from it, in words), one column per choice, `estimate`, `std.error`, `p.value`, `conf.low`, `conf.high`, `n_treated`,
-#'   `n_control`, `rows` and `passing` (of the balance table), `worst_smd`, `pass` (all rows pass), `failed` (why the run
-#'   could not be made, else NA). `glance()`: `runs`, `failed`, `passing`, `least` and `greatest` (effects among those
-#'   that pass), `least_all`, `greatest_all`, `significant` (share of those that pass whose interval does not hold 0).
+#'   from it, in words), one column per choice, `estimate`, `std.error`, `p.value`, `conf.low`, `conf.high`,
+#'   `n_treated`, `n_control`, `rows` and `passing` (of the balance table), `worst_smd`, `pass` (all rows pass),
+#'   `failed` (why the run could not be made, else NA). `glance()`: `runs`, `failed`, `passing`, `least` and `greatest`
+#'   (effects among those that pass), `least_all`, `greatest_all`, `significant` (share of those that pass whose
+#'   interval does not hold 0).
 #' @section Errors: `twin_error_input` for choices that the design does not have, or when nothing is to be varied;
 #'   `twin_error_unsupported` for effects over time, several arms and bare studies.
 #' @references Imbens, G. W. (2003). Sensitivity to exogeneity assumptions in program evaluation. American Economic
@@ -99,12 +100,13 @@ check_choices_fit <- function(choices, design, call = rlang::caller_env()) {
     abort_input(c("{.arg {name}} has no place in this design: it has no step {.val {needs}}.",
                   x = "Its steps are {.val {verbs}}."), argument = name, call = call)
   }
-  known <- c("none", eval(formals(trim_units)$rule))
-  for (rule in choices$trimming) check_choice(rule, known, "trimming", call)
-  for (link in choices$link) check_choice(link, eval(formals(score_units)$link), "link", call)
-  for (one in choices$estimator) check_choice(one, eval(formals(measure_effect)$estimator), "estimator", call)
-  for (name in intersect(names(choices), c("caliper", "ratio"))) {
-    for (value in choices[[name]]) check_number(value, min = 0, open = TRUE, arg = name, call = call)
+  known <- list(trimming = c("none", eval(formals(trim_units)$rule)), link = eval(formals(score_units)$link),
+                estimator = eval(formals(measure_effect)$estimator))
+  for (name in names(choices)) {
+    for (value in choices[[name]]) {
+      if (name %in% names(known)) check_choice(value, known[[name]], name, call) else
+        check_number(value, min = 0, open = TRUE, arg = name, call = call)
+    }
   }
 }
 
@@ -129,7 +131,8 @@ choice_grid <- function(choices, base) {
   if (length(choices) == 0L) return(NULL)
   grid <- expand.grid(choices, stringsAsFactors = FALSE)
   runs <- lapply(seq_len(nrow(grid)), function(k) list(choices = as.list(grid[k, , drop = FALSE])))
-  same <- vapply(runs, function(run) identical(lapply(run$choices, format), lapply(base, function(v) format(unname(v)))), NA)
+  as_text <- function(values) lapply(values, function(value) format(unname(value)))
+  same <- vapply(runs, function(run) identical(as_text(run$choices), as_text(base)), NA)
   runs[!same]
 }
 
@@ -152,15 +155,13 @@ run_words <- function(run, base) {
   if (!is.null(run$covariate)) return(paste("without", run$covariate))
   if (!is.null(run$cluster)) return(paste("without", run$label))
   if (is.null(run$choices)) return("as it was")
-  differs <- names(base)[vapply(names(base), function(name) format(run$choices[[name]]) != format(unname(base[[
-    name]])), NA)]
+  as_text <- function(values) vapply(values, function(value) format(unname(value)), "")
+  differs <- names(base)[as_text(run$choices[names(base)]) != as_text(base)]
   paste(differs, vapply(run$choices[differs], format, ""), collapse = ", ")
 }
 
 run_columns <- function(run, base) {
-  values <- lapply(stats::setNames(nm = names(base)), function(name) {
-    if (is.null(run$choices)) base[[name]] else run$choices[[name]]
-  })
+  values <- if (is.null(run$choices)) base else run$choices[names(base)]
   without <- if (!is.null(run$covariate)) run$covariate else if (!is.null(run$cluster)) run$label else NA_character_
   data.frame(c(lapply(values, format), list(without = without)))
 }
@@ -182,8 +183,9 @@ choice_row <- function(x, run, judge, level) {
 
 failed_row <- function(e) {
   none <- NA_real_
-  data.frame(estimate = none, std.error = none, p.value = none, conf.low = none, conf.high = none, n_treated = NA_integer_,
-             n_control = NA_integer_, rows = NA_integer_, passing = NA_integer_, worst_smd = none, pass = FALSE,
+  data.frame(estimate = none, std.error = none, p.value = none, conf.low = none, conf.high = none,
+             n_treated = NA_integer_, n_control = NA_integer_, rows = NA_integer_, passing = NA_integer_,
+             worst_smd = none, pass = FALSE,
              failed = sub("\n.*", "", conditionMessage(e)))
 }
 

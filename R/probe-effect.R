@@ -12,8 +12,8 @@
 #' * Every effect: [probe_ratio()]. Log of the risk ratio, beside by how much leaving out the covariate moves it.
 #' * Over time, from a fixed base: [probe_trends()] by magnitude. The yardstick is the largest step before treatment.
 #'
-#' Strongest is the covariate that needs the fewest multiples. The smallest answer counts: each probe lets the confounder
-#' do other harm. Gamma and lambda suppose that it predicts the outcome almost perfectly.
+#' Strongest is the covariate that needs the fewest multiples. The smallest answer counts: each probe lets the
+#' confounder do other harm. Gamma and lambda suppose that it predicts the outcome almost perfectly.
 #'
 #' @param x An effect of [measure_effect()], [measure_hazard()] or, with cells from a fixed base, [measure_did()].
 #' @param draws,seed For the interval of [probe_weights()]; 500 draws by default, 0 for none.
@@ -52,10 +52,12 @@ probe_effect <- function(x, draws = 500, level = x$level, seed = 1) {
 fitted_probes <- function(x, draws, level, seed) {
   without <- effects_without(x)
   odds <- score_covariates(x, without)
-  fits <- function(check) tryCatch({
-    check
-    TRUE
-  }, twin_error = function(e) FALSE)
+  fits <- function(check) {
+    tryCatch({
+      check
+      TRUE
+    }, twin_error = function(e) FALSE)
+  }
   paired <- !is.null(x$pairs) || (!is.null(x$sets) && fits(set_values(x)))
   Filter(Negate(is.null), list(
     pairs = if (paired) scaled_pairs(x, level, odds),
@@ -95,7 +97,8 @@ scaled_pairs <- function(x, level, odds) {
 }
 
 scaled_weights <- function(x, draws, level, seed, without) {
-  probe <- probe_weights(x, lambda = c(1, 1.25, 1.5, 2, 3), draws = draws, level = level, covariates = FALSE, seed = seed)
+  probe <- probe_weights(x, lambda = c(1, 1.25, 1.5, 2, 3), draws = draws, level = level, covariates = FALSE,
+                         seed = seed)
   probe$parts$covariates <- weight_covariates(x, bounded_arms(x$source$block, x$source$asked), without)
   most <- strongest(probe$parts$covariates, "lambda")
   row <- scaled_row("weights", "lambda: odds of treatment behind the weights", most$name, most$value,
@@ -106,9 +109,11 @@ scaled_weights <- function(x, draws, level, seed, without) {
 scaled_omitted <- function(x, level) {
   probe <- probe_omitted(x, level = level)
   fit <- probe$facts$fit
-  of <- function(critical) vapply(probe$facts$strengths, function(strength) {
-    core_times_needed(fit$estimate, fit$se, fit$df, strength, critical, fit$inflation)
-  }, 0)
+  of <- function(critical) {
+    vapply(probe$facts$strengths, function(strength) {
+      core_times_needed(fit$estimate, fit$se, fit$df, strength, critical, fit$inflation)
+    }, 0)
+  }
   times <- of(0)
   least <- which.min(times)
   interval <- of(probe$facts$critical)[least]
@@ -126,10 +131,8 @@ scaled_ratio <- function(x, without) {
   probe$parts$covariates <- ratio_covariates(x, probe$rows, FALSE, without)
   # multiples compare risk ratios; the table shows E-values
   most <- strongest(probe$parts$covariates, "e_value")
-  moved <- if (is.na(most$name)) NA_real_ else {
-    gone <- probe$parts$covariates$risk_ratio[probe$parts$covariates$covariate == most$name] / probe$rows$risk_ratio[1L]
-    max(gone, 1 / gone)
-  }
+  gone <- probe$parts$covariates$risk_ratio[match(most$name, probe$parts$covariates$covariate)]
+  moved <- if (is.null(gone)) NA_real_ else exp(abs(log(gone / probe$rows$risk_ratio[1L])))
   e <- probe$rows$e_value
   row <- scaled_row("ratio", "E-value: risk ratio with treatment and outcome", most$name, most$value, e[1L],
                     e[2L], function(needed) NA_real_)

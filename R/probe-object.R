@@ -9,8 +9,8 @@ new_probe <- function(kind, rows, facts, parts = list()) {
 
 #' Read the rows of a probe
 #'
-#' Every `probe_*` verb returns a `twin_probe`. `tidy()` gives its rows, as each verb describes them, `print()` the table
-#' and a sentence, `plot()` a picture, `glance()` the headline in one row.
+#' Every `probe_*` verb returns a `twin_probe`. `tidy()` gives its rows, as each verb describes them, `print()` the
+#' table and a sentence, `plot()` a picture, `glance()` the headline in one row.
 #'
 #' @param x A `twin_probe`.
 #' @param part `"rows"` (default), or the name of a further table that the verb describes: `"covariates"`,

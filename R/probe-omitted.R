@@ -66,7 +66,8 @@ probe_omitted <- function(x, covariates = NULL, times = 1:3, share = c(1, 0.75, 
   strengths <- lapply(groups, function(columns) core_group_strength(before, columns))
   rows <- do.call(rbind, Map(function(strength, name) strength_rows(fit, strength, name, times, critical, towards),
                              strengths, names(strengths)))
-  if (is.null(rows)) rows <- strength_rows(fit, c(treatment = 0, outcome = 0), character(), numeric(), critical, towards)
+  nothing <- c(treatment = 0, outcome = 0)
+  if (is.null(rows)) rows <- strength_rows(fit, nothing, character(), numeric(), critical, towards)
   new_probe("omitted", rows, list(
     fit = fit[c("estimate", "se", "df", "inflation")], critical = critical, level = level, towards = towards,
     r2 = core_partial_r2(t, fit$df), robustness = core_robustness_value(t, fit$df),

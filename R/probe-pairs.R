@@ -51,8 +51,8 @@ probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "gr
   side <- check_choice(side, c("observed", "greater", "less"))
   test <- check_choice(test, c("signed_rank", "sign"))
   check_number(level, min = 0, max = 1, open = TRUE)
-  check_factors(gamma, "gamma", "Gamma 1 means no hidden bias; 2 that a hidden confounder may double the odds of treatment
-                                 within a pair.")
+  check_factors(gamma, "gamma", "Gamma 1 means no hidden bias; 2 that a hidden confounder may double the odds of
+                                 treatment within a pair.")
   if (!is.null(exact)) check_flag(exact)
   warn_sampling_weights(x)
   sets <- if (inherits(x, "twin_effect") && is.null(x$pairs)) set_values(x)
@@ -172,7 +172,8 @@ set_values <- function(x, call = rlang::caller_env()) {
 }
 
 stop_all_zero <- function(count, what, call) { # nolint: object_usage_linter. In the message.
-  abort_input(c("All {count} {what} {cli::qty(count)}difference{?s} {?is/are} 0.", i = "There is no effect to overturn."), call = call)
+  abort_input(c("All {count} {what} {cli::qty(count)}difference{?s} {?is/are} 0.",
+                i = "There is no effect to overturn."), call = call)
 }
 
 # The greatest p-value rises with gamma, so the change has one root.

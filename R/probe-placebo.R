@@ -1,8 +1,8 @@
 #' Probe an effect with placebos
 #'
 #' Measures the effect again where there should be none: on outcomes that the treatment can't have changed, in groups
-#' that it can't have reached, and over time from dates at which it had not yet begun. An effect found there is a sign of
-#' bias; none found is reassuring as far as its interval is short.
+#' that it can't have reached, and over time from dates at which it had not yet begun. An effect found there is a sign
+#' of bias; none found is reassuring as far as its interval is short.
 #'
 #' Each placebo is measured as the effect was: same design or panel, estimator and settings. In groups the whole design
 #' is run anew on the group's units. The joint test takes account of the placebos sharing units.
@@ -13,8 +13,8 @@
 #'   balanced by itself. For `event` see [frame_study()]: yes/no columns must be 0/1, TRUE/FALSE or yes/no.
 #' @param groups A list with names of one-sided formulas, each a condition on the data, such as
 #'   `list("no road" = ~ market_km > 40)`; a single formula is fine too.
-#' @param dates Over time: how many periods earlier treatment is pretended to begin, such as `1:3`; only rows from before
-#'   it really did are used.
+#' @param dates Over time: how many periods earlier treatment is pretended to begin, such as `1:3`; only rows from
+#'   before it really did are used.
 #' @param level Confidence level; that of `x` by default.
 #' @return A `twin_probe`. `tidy()` gives one row per placebo: `kind` ("outcome", "group", "date"), `placebo`,
 #'   `estimate`, `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`, `units`. `tidy(part = "joint")`:
@@ -99,8 +99,8 @@ single_row <- function(x, level = x$level) {
 
 placebo_row <- function(piece, effect, level) {
   row <- single_row(effect, level)
-  data.frame(kind = piece$kind, placebo = piece$label, row[c("estimate", "std.error", "statistic", "p.value", "conf.low",
-                                                             "conf.high")], units = stats::nobs(effect))
+  numbers <- c("estimate", "std.error", "statistic", "p.value", "conf.low", "conf.high")
+  data.frame(kind = piece$kind, placebo = piece$label, row[numbers], units = stats::nobs(effect))
 }
 
 # The same design on another outcome, or made anew within a group.
@@ -163,7 +163,9 @@ placebo_test <- function(effects, rows) {
   terms <- lapply(effects, single_term)
   shares <- Map(placebo_shares, effects, terms)
   keys <- unique(unlist(lapply(shares, names)))
-  contributions <- vapply(shares, function(own) unname(ifelse(keys %in% names(own), own[keys], 0)), numeric(length(keys)))
+  contributions <- vapply(shares, function(own) {
+    unname(ifelse(keys %in% names(own), own[keys], 0))
+  }, numeric(length(keys)))
   correlation <- correlation_of(core_vcov(matrix(contributions, length(keys)) * length(keys)))
   vcov <- correlation * outer(rows$std.error, rows$std.error)
   # matching with replacement has no influence contributions
@@ -196,9 +198,10 @@ check_placebo_outcomes <- function(outcomes, x, call = rlang::caller_env()) {
   check_columns(outcomes, study$data, "outcomes", call)
   balanced <- intersect(outcomes, names(study$columns))
   if (length(balanced) > 0L) {
-    abort_input(c("{.val {balanced}} {?is a covariate/are covariates}: the design balances {?it/them}, so that no effect on
-                   {?it/them} proves nothing.",
-                  i = "Frame the study without {cli::qty(length(balanced))}{?it/them} to use {?it/them} as {?a placebo/placebos}."),
+    abort_input(c("{.val {balanced}} {?is a covariate/are covariates}: the design balances {?it/them}, so that no effect
+                   on {?it/them} proves nothing.",
+                  i = "Frame the study without {cli::qty(length(balanced))}{?it/them} to use {?it/them} as
+                       {?a placebo/placebos}."),
                 columns = balanced, call = call)
   }
   taken <- intersect(outcomes, c(study$roles$treatment, x$outcome))

@@ -2,13 +2,14 @@
 #'
 #' If the covariates that were measured move the coefficient this much and explain this much, what would those do that
 #' were not (Oster 2019)? Two regressions are compared: the outcome on the treatment alone, and with the covariates, in
-#' the sample before the design (a design that balances the covariates leaves nothing to move). `delta` says how strongly the unobserved select into treatment relative to the observed, `r_max`
-#' what R2 the regression would reach with all of them. The answer: the effect adjusted for a given `delta`, and the
-#' `delta` that brings it to 0, over a grid of `r_max`.
+#' the sample before the design (a design that balances the covariates leaves nothing to move). `delta` says how
+#' strongly the unobserved select into treatment relative to the observed, `r_max` what R2 the regression would reach
+#' with all of them. The answer: the effect adjusted for a given `delta`, and the `delta` that brings it to 0, over a
+#' grid of `r_max`.
 #'
 #' The adjusted effect solves a cubic equation (a quadratic at `delta` 1), which may have several real roots. The verb
-#' takes the one nearest to the coefficient with covariates, among those whose bias goes the way the covariates moved it,
-#' and says when there are others.
+#' takes the one nearest to the coefficient with covariates, among those whose bias goes the way the covariates moved
+#' it, and says when there are others.
 #'
 #' @param x An effect of [measure_effect()], or seven numbers with the names `short` and `short_r2` (coefficient and R2
 #'   without covariates), `long` and `long_r2` (with them), `var_outcome`, `var_treatment` and `var_left` (variance of
@@ -19,8 +20,8 @@
 #' @param beta The effect that `delta` is to bring about, default 0.
 #' @return A `twin_probe`. `tidy()` gives one row per maximal R2: `r_max`, `delta_needed` (brings the effect to `beta`),
 #'   `estimate` (adjusted for `delta`; NA when there is no real root), `roots` (how many real ones), `others` (the other
-#'   ones as text). `glance()`: `short`, `short_r2`, `long`, `long_r2`, and `r_max`, `delta_needed` and `estimate` at the
-#'   smaller of 1 and 1.3 times `long_r2`.
+#'   ones as text). `glance()`: `short`, `short_r2`, `long`, `long_r2`, and `r_max`, `delta_needed` and `estimate` at
+#'   the smaller of 1 and 1.3 times `long_r2`.
 #' @section Errors: `twin_error_input` for a maximal R2 that is not above `long_r2`, missing numbers, or covariates that
 #'   explain nothing; `twin_error_unsupported` for hazard ratios.
 #' @references Oster, E. (2019). Unobservable selection and coefficient stability: theory and evidence. Journal of
@@ -64,9 +65,9 @@ check_stability_numbers <- function(x, call = rlang::caller_env()) {
   if (!is.numeric(x) || !all(names %in% names(x)) || !all(is.finite(x[names]))) {
     abort_input(c("{.arg x} must be an effect, or finite numbers with the names {.val {names}}."), call = call)
   }
-  fits <- x[["short_r2"]] >= 0 && x[["long_r2"]] <= 1 && x[["short_r2"]] <= x[["long_r2"]] && x[["var_left"]] > 0 &&
-    x[["var_left"]] <= x[["var_treatment"]] && x[["var_outcome"]] > 0
-  if (!fits) {
+  rising <- c(0, x[["short_r2"]], x[["long_r2"]], 1)
+  spread <- c(0, x[["var_left"]], x[["var_treatment"]])
+  if (is.unsorted(rising) || is.unsorted(spread) || min(spread[-1L], x[["var_outcome"]]) <= 0) {
     abort_input(c("These numbers can't belong to two regressions of the same data.",
                   i = "R2 lie between 0 and 1 and rise with covariates; {.val var_left} is at most
                        {.val var_treatment}."), call = call)

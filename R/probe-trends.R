@@ -9,10 +9,10 @@
 #' The intervals keep their level for every violation within the bounds. By magnitude an effect is kept when for some
 #' worst step before treatment a conditional test of the inequalities that it implies does not reject (Andrews, Roth &
 #' Pakes 2023). By curvature the interval is of fixed length: the linear estimator that makes it shortest, whose length
-#' allows for its worst bias (Armstrong & Kolesar 2018). Their linear and quadratic programmes are solved by the packages
-#' Rglpk and quadprog. `interval = "direct"` needs neither: by magnitude the union over all periods before treatment of
-#' the interval in which that period is the worst, by curvature the last slope before treatment carried on with its worst
-#' bias added. With few clusters the path's covariance is widened until normal quantiles give those of t.
+#' allows for its worst bias (Armstrong & Kolesar 2018). Their linear and quadratic programmes are solved by the
+#' packages Rglpk and quadprog. `interval = "direct"` needs neither: by magnitude the union over all periods before
+#' treatment of the interval in which that period is the worst, by curvature the last slope before treatment carried on
+#' with its worst bias added. With few clusters the path's covariance is widened until normal quantiles give those of t.
 #'
 #' @param x A `twin_did` with cells measured from a fixed base, from [measure_did()]: `base = "fixed"`, or
 #'   `estimator = "interaction"`.
@@ -29,8 +29,8 @@
 #'   `change` (the bound at which the interval first holds 0: 0 when it does so with parallel trends, infinite when no
 #'   bound within 1,000 does).
 #' @section Errors: `twin_error_input` for effects without cells or with another base, gaps in the path, event times
-#'   that are not there, weights that do not fit them; `twin_error_unsupported` without periods before treatment (two for
-#'   curvature, base included), or without the packages.
+#'   that are not there, weights that do not fit them; `twin_error_unsupported` without periods before treatment (two
+#'   for curvature, base included), or without the packages.
 #' @references Andrews, I., Roth, J., Pakes, A. (2023). Inference for linear conditional moment inequalities. Review of
 #'   Economic Studies 90. \doi{10.1093/restud/rdad004}
 #'

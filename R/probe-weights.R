@@ -1,10 +1,10 @@
 #' Probe a weighted effect for hidden bias
 #'
 #' The odds of treatment that the weights lean on may be wrong: a hidden confounder could multiply each unit's odds by
-#' any factor between 1 / lambda and lambda (Tan 2006). For every lambda the verb gives the least and the greatest effect
-#' that any such errors could have hidden, and an interval that allows for them and for sampling: percentiles of the
-#' bounds over bootstrap draws which run the whole design anew (Zhao, Small & Bhattacharya 2019). The headline is the
-#' lambda that moves the estimate, and the interval, to 0.
+#' any factor between 1 / lambda and lambda (Tan 2006). For every lambda the verb gives the least and the greatest
+#' effect that any such errors could have hidden, and an interval that allows for them and for sampling: percentiles of
+#' the bounds over bootstrap draws which run the whole design anew (Zhao, Small & Bhattacharya 2019). The headline is
+#' the lambda that moves the estimate, and the interval, to 0.
 #'
 #' What moves with the odds is, for ATE, the inverse weight less 1 in both arms; for ATT and ATC the whole weight of the
 #' arm that stands for the other. With augmentation the residuals of the outcome models are bounded.

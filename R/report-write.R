@@ -16,8 +16,8 @@
 #' @param limit,ratio_range Balance limits, as in [assess_balance()]; of a study.
 #' @param trends,decomposition Of a panel: what [assess_trends()] and [decompose_did()] gave.
 #' @param powers Named list of what [assess_power()] gave; of a study.
-#' @param only `"all"` (default), or `"bias"` for a page on hidden bias alone, with the question above it, that a referee
-#'   can read by itself.
+#' @param only `"all"` (default), or `"bias"` for a page on hidden bias alone, with the question above it, that a
+#'   referee can read by itself.
 #' @return `file`, invisibly.
 #' @section Errors: `twin_error_input` for lists without names or with other objects in them, `twin_error_file` when
 #'   the file can't be written.
@@ -67,13 +67,18 @@ check_html_name <- function(file, call = rlang::caller_env()) {
   abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html."), path = file, call = call)
 }
 
-# only: "all", or "bias" for the page on hidden bias alone.
-write_page <- function(file, parts, title, only = "all") {
+# only: "all", or "bias" for the page on hidden bias alone; sections: made before, since figures take their time.
+write_page <- function(file, parts, title, only = "all", sections = report_sections(parts)) {
   if (only == "bias" && length(parts$probes) == 0L) {
     abort_input(c("There are no {.arg probes} to write of.", i = "Name at least one."), call = NULL)
   }
-  page <- report_page(parts, if (is.null(title)) report_title(parts$study) else title, only)
+  if (only == "bias") sections <- Filter(function(section) section$id %in% c("question", "bias"), sections)
+  page <- report_page(parts, if (is.null(title)) report_title(parts$study) else title, sections)
   write_whole(file, function(path) writeLines(enc2utf8(page), path, useBytes = TRUE))
+}
+
+report_sections <- function(parts) {
+  Filter(Negate(is.null), if (is.null(parts$panel)) study_sections(parts) else panel_sections(parts))
 }
 
 # Everything the sections show, worked out once.
@@ -136,12 +141,9 @@ check_truth <- function(truth, effects, call = rlang::caller_env()) {
                 i = "The outcomes measured are {.val {unique(outcomes)}}."), call = call)
 }
 
-report_page <- function(parts, title, only) {
+report_page <- function(parts, title, sections) {
   tags <- htmltools::tags
   style <- readLines(system.file("report", "style.css", package = "carefultwin"), encoding = "UTF-8")
-  sections <- if (is.null(parts$panel)) study_sections(parts) else panel_sections(parts)
-  sections <- Filter(Negate(is.null), sections)
-  if (only == "bias") sections <- Filter(function(section) section$id %in% c("question", "bias"), sections)
   body <- htmltools::tagList(
     tags$header(
       tags$h1(title),

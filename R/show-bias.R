@@ -40,14 +40,15 @@ format.twin_probe_weights <- function(x, ...) {
 }
 
 #' @exportS3Method
-probe_verdict.twin_probe_weights <- function(x) {
+probe_verdict.twin_probe_weights <- function(x) { # nolint: object_name_linter.
   facts <- x$facts
   if (isTRUE(facts$lambda_change_interval <= 1)) {
     return("Even without hidden bias the interval holds 0: there is no conclusion to overturn.")
   }
   reach <- function(lambda) if (lambda > 1e6) "no lambda" else paste("lambda", number_text(lambda, 2))
   sprintf(
-    "Estimates of 0 come within reach at %s%s: a hidden confounder would have to change the odds of treatment by that factor, and predict the outcome almost perfectly.%s",
+    paste0("Estimates of 0 come within reach at %s%s: a hidden confounder would have to change the odds of treatment ",
+           "by that factor, and predict the outcome almost perfectly.%s"),
     reach(facts$lambda_change),
     if (is.na(facts$lambda_change_interval)) "" else
       sprintf(", intervals that hold 0 at %s", reach(facts$lambda_change_interval)),
@@ -96,7 +97,8 @@ plot.twin_probe_weights <- function(x, ...) {
     theme_twin()
 }
 
-# Omitted variable ------------------------------------------------------------------------------------------------------
+# Omitted variable
+# ------------------------------------------------------------------------------------------------------
 
 omitted_table <- function(x, number = number_text) {
   rows <- x$rows
@@ -119,16 +121,16 @@ omitted_title <- function(x) {
     return(sprintf("Omitted variable: %s %s with %s degrees of freedom", if (about$bare == "t") "t statistic" else
       "coefficient", number_text(fit$estimate), format(fit$df, big.mark = ",")))
   }
-  sprintf(paste("Omitted variable: linear regression of %s on the treatment and covariates, %s: coefficient %s, standard",
-                "error %s (%s). The effect measured by %s is %s."), about$outcome, about$design,
+  sprintf(paste("Omitted variable: linear regression of %s on the treatment and covariates, %s: coefficient %s,",
+                "standard error %s (%s). The effect measured by %s is %s."), about$outcome, about$design,
           number_text(fit$estimate), number_text(fit$se * fit$inflation), about$by, estimator_words[[about$estimator]],
           number_text(about$effect))
 }
 
 scenario_sentence <- function(x) {
   rows <- x$parts$scenarios
-  sprintf(paste("At worst: one that explains %s of what is left of the outcome needs %s of the treatment%s to bring the",
-                "estimate to 0."), and_list(share_axis(rows$r2_outcome)), and_list(share_text(rows$r2_treatment)),
+  sprintf(paste("At worst: one that explains %s of what is left of the outcome needs %s of the treatment%s to bring",
+                "the estimate to 0."), and_list(share_axis(rows$r2_outcome)), and_list(share_text(rows$r2_treatment)),
           if (nrow(rows) > 1L) " (in this order)" else "")
 }
 
@@ -147,7 +149,7 @@ format.twin_probe_omitted <- function(x, ...) {
 }
 
 #' @exportS3Method
-probe_verdict.twin_probe_omitted <- function(x) {
+probe_verdict.twin_probe_omitted <- function(x) { # nolint: object_name_linter.
   facts <- x$facts
   first <- sprintf(paste("A confounder that explains %s of what the covariates leave both of the treatment and of the",
                          "outcome would bring the estimate to 0"), share_text(facts$robustness))
@@ -164,7 +166,8 @@ omitted_comparison <- function(x) {
   rows <- x$rows[x$rows$times == min(x$rows$times) & !is.na(x$rows$estimate), ]
   if (nrow(rows) == 0L) return("")
   most <- rows[which.max(abs(rows$estimate - x$facts$fit$estimate)), ]
-  sprintf(" One like %s explains %s and %s.", most$covariate, share_text(most$r2_treatment), share_text(most$r2_outcome))
+  sprintf(" One like %s explains %s and %s.", most$covariate, share_text(most$r2_treatment),
+          share_text(most$r2_outcome))
 }
 
 #' @export
@@ -189,8 +192,10 @@ plot.twin_probe_omitted <- function(x, ...) {
     ggplot2::geom_raster(ggplot2::aes(fill = .data$what)) +
     ggplot2::scale_fill_manual(values = c(stands = "#EAF3F2", "interval holds 0" = "#F8EBCF", turned = "#E8C9B5"),
                                name = "conclusion", drop = FALSE) +
-    ggplot2::geom_contour(ggplot2::aes(z = .data$estimate), breaks = lines$at, colour = "grey55", linewidth = 0.3) +
-    ggplot2::geom_contour(ggplot2::aes(z = .data$estimate), breaks = 0, colour = twin_mark, linewidth = 0.9) +
+    (if (nrow(lines) > 0L) ggplot2::geom_contour(ggplot2::aes(z = .data$estimate), breaks = lines$at, colour = "grey55",
+                                                 linewidth = 0.3)) +
+    (if (any(grid$what == "turned")) ggplot2::geom_contour(ggplot2::aes(z = .data$estimate), breaks = 0,
+                                                           colour = twin_mark, linewidth = 0.9)) +
     ggplot2::geom_text(data = lines, ggplot2::aes(label = .data$label), size = 3.2, colour = "grey30", hjust = 1.1,
                        vjust = -0.3) +
     ggplot2::geom_point(data = marks, shape = 21, size = 2.8, fill = twin_colours[["treated"]], colour = "white") +
@@ -200,9 +205,11 @@ plot.twin_probe_omitted <- function(x, ...) {
     ggplot2::scale_y_continuous(labels = share_axis) +
     ggplot2::coord_cartesian(xlim = c(0, top), ylim = c(0, 1.03 * high), expand = FALSE) +
     ggplot2::labs(
-      x = "share a hidden confounder explains of what is left of the treatment", y = "share of what is left of the outcome",
+      x = "share a hidden confounder explains of what is left of the treatment",
+      y = "share of what is left of the outcome",
       title = sprintf("What would be left of the %s?", name), subtitle = subtitle_of(x),
-      caption = "Lines: the estimate with such a confounder added; bold where it is 0. Points: confounders as strong as covariates."
+      caption = paste("Lines: the estimate with such a confounder added; bold where it is 0. Points: confounders as",
+                      "strong as covariates.")
     ) +
     theme_twin()
 }
@@ -211,7 +218,7 @@ share_axis <- function(x) paste0(format(100 * x, trim = TRUE, digits = 3), "%")
 
 # Where each line of equal estimates leaves the picture, with its value.
 contour_lines <- function(grid, estimate) {
-  at <- pretty(grid$estimate[is.finite(grid$estimate) & abs(grid$estimate) <= abs(estimate)], 6)
+  at <- pretty(grid$estimate[is.finite(grid$estimate) & abs(grid$estimate) <= 2 * abs(estimate)], 8)
   last <- grid[grid$r2_treatment == max(grid$r2_treatment), ]
   inside <- at[at > min(last$estimate) & at < max(last$estimate)]
   y <- vapply(inside, function(value) last$r2_outcome[which.min(abs(last$estimate - value))], 0)
@@ -234,12 +241,13 @@ spaced_marks <- function(marks, top, high) {
   marks
 }
 
-# Coefficient stability ---------------------------------------------------------------------------------------------------
+# Coefficient stability
+# ---------------------------------------------------------------------------------------------------
 
 stability_table <- function(x, number = number_text) {
   rows <- x$rows
-  out <- data.frame(`Maximal R2` = number(rows$r_max), delta = number(rows$delta_needed), effect = number(rows$estimate),
-                    roots = count_text(rows$roots), check.names = FALSE)
+  out <- data.frame(`Maximal R2` = number(rows$r_max), delta = number(rows$delta_needed),
+                    effect = number(rows$estimate), roots = count_text(rows$roots), check.names = FALSE)
   names(out)[2:3] <- c(sprintf("delta that makes it %s", format(x$facts$beta)),
                        sprintf("effect at delta %s", format(x$facts$delta)))
   out
@@ -263,16 +271,14 @@ format.twin_probe_stability <- function(x, ...) {
 
 roots_sentence <- function(x) {
   rows <- x$rows[x$rows$roots > 1L, ]
-  sprintf(paste("Caution: the equation has several real roots; shown is the one nearest to the coefficient with covariates",
-                "on the side they moved it to. At maximal R2 %s the others are %s."), number_text(rows$r_max[1L], 3),
-          rows$others[1L])
+  sprintf(paste("Caution: the equation has several real roots; shown is the one nearest to the coefficient with",
+                "covariates on the side they moved it to. At maximal R2 %s the others are %s."),
+          number_text(rows$r_max[1L], 3), rows$others[1L])
 }
 
 #' @exportS3Method
-probe_verdict.twin_probe_stability <- function(x) {
+probe_verdict.twin_probe_stability <- function(x) { # nolint: object_name_linter.
   usual <- x$facts$usual
-  v <- x$facts$values
-  away <- abs(v[["long"]]) > abs(v[["short"]]) || sign(v[["long"]]) != sign(v[["short"]])
   left <- sprintf(" At delta %s the effect would be %s.", format(x$facts$delta), number_text(usual$estimate))
   if (usual$delta_needed < 0) {
     return(paste0(sprintf(paste(
@@ -311,7 +317,8 @@ plot.twin_probe_stability <- function(x, ...) {
     theme_twin()
 }
 
-# Placebos ----------------------------------------------------------------------------------------------------------------
+# Placebos
+# ----------------------------------------------------------------------------------------------------------------
 
 placebo_table <- function(x, number = number_text) {
   rows <- x$rows
@@ -337,7 +344,7 @@ format.twin_probe_placebo <- function(x, ...) {
 }
 
 #' @exportS3Method
-probe_verdict.twin_probe_placebo <- function(x) {
+probe_verdict.twin_probe_placebo <- function(x) { # nolint: object_name_linter.
   joint <- x$facts$joint
   p <- joint[["p.value"]]
   widest <- max(abs(c(x$rows$conf.low, x$rows$conf.high)))
@@ -348,11 +355,11 @@ probe_verdict.twin_probe_placebo <- function(x) {
   }
   if (p < 1 - x$facts$level) {
     worst <- x$rows[which.min(x$rows$p.value), ]
-    return(sprintf(paste("There are effects where there should be none (joint p %s), most clearly %s with %s: the design",
-                         "leaves bias."), p_phrase(p), worst$placebo, number_text(worst$estimate)))
+    return(sprintf(paste("There are effects where there should be none (joint p %s), most clearly %s with %s: the",
+                         "design leaves bias."), p_phrase(p), worst$placebo, number_text(worst$estimate)))
   }
-  sprintf(paste("No effect is found where there should be none (joint p %s), which is as reassuring as the intervals are",
-                "short: they leave room for effects of up to %s in size."), p_phrase(p), number_text(widest))
+  sprintf(paste("No effect is found where there should be none (joint p %s), which is as reassuring as the intervals",
+                "are short: they leave room for effects of up to %s in size."), p_phrase(p), number_text(widest))
 }
 
 #' @export
@@ -373,7 +380,8 @@ plot.twin_probe_placebo <- function(x, ...) {
     theme_twin()
 }
 
-# Choices -----------------------------------------------------------------------------------------------------------------
+# Choices
+# -----------------------------------------------------------------------------------------------------------------
 
 choices_table <- function(x, number = number_text) {
   rows <- x$rows
@@ -382,10 +390,11 @@ choices_table <- function(x, number = number_text) {
     Run = rows$changed, Effect = number(rows$estimate),
     interval = ifelse(fine, interval_text(rows$conf.low, rows$conf.high), "-"),
     balance = ifelse(fine, sprintf("%d of %d", rows$passing, rows$rows), "-"), worst = number(rows$worst_smd),
-    treated = ifelse(fine, count_text(rows$n_treated), "-"), pass = ifelse(!fine, "failed", ifelse(rows$pass, "yes", "no"))
+    treated = ifelse(fine, count_text(rows$n_treated), "-"),
+    pass = ifelse(!fine, "failed", ifelse(rows$pass, "yes", "no"))
   )
-  names(out) <- c("Run", "Effect", paste(level_text(x$facts$level), "interval"), "rows balanced", "worst |SMD|", "treated",
-                  "passes")
+  names(out) <- c("Run", "Effect", paste(level_text(x$facts$level), "interval"), "rows balanced", "worst |SMD|",
+                  "treated", "passes")
   out
 }
 
@@ -405,7 +414,7 @@ format.twin_probe_choices <- function(x, ...) {
 }
 
 #' @exportS3Method
-probe_verdict.twin_probe_choices <- function(x) {
+probe_verdict.twin_probe_choices <- function(x) { # nolint: object_name_linter.
   g <- generics::glance(x)
   made <- g$runs - g$failed
   all <- sprintf("over all %s %s", plural(made, "run"), interval_text(g$least_all, g$greatest_all))
@@ -447,8 +456,7 @@ plot.twin_probe_choices <- function(x, ...) {
                                labels = c("TRUE" = "passes the limits of balance", "FALSE" = "does not"), name = NULL) +
     ggplot2::scale_y_continuous(
       breaks = function(limits) if (max(limits) > far / 2) heights else pretty(limits, 5),
-      labels = function(at) if (length(at) > 0L && max(at, na.rm = TRUE) > far / 2) levels[match(at, heights)] else
-        format(at, trim = TRUE)
+      labels = function(at) if (any(at > far / 2, na.rm = TRUE)) levels[match(at, heights)] else format(at, trim = TRUE)
     ) +
     ggplot2::facet_grid(stats::as.formula("panel ~ ."), scales = "free_y") +
     ggplot2::scale_x_continuous(breaks = NULL) +
@@ -476,7 +484,8 @@ choice_marks <- function(rows, facts) {
   out[order(match(out$label, sort(unique(out$label)))), ]
 }
 
-# All probes on one scale -------------------------------------------------------------------------------------------------
+# All probes on one scale
+# -------------------------------------------------------------------------------------------------
 
 probe_words <- c(pairs = "Pairs", weights = "Weights", omitted = "Omitted variable", ratio = "Ratio",
                  trends = "Trends not parallel")
@@ -508,8 +517,10 @@ format.twin_probe_effect <- function(x, ...) {
 }
 
 #' @exportS3Method
-probe_verdict.twin_probe_effect <- function(x) {
-  if (x$facts$holds) return("Even without hidden bias the interval holds no effect: there is no conclusion to overturn.")
+probe_verdict.twin_probe_effect <- function(x) { # nolint: object_name_linter.
+  if (x$facts$holds) {
+    return("Even without hidden bias the interval holds no effect: there is no conclusion to overturn.")
+  }
   rows <- x$rows[!is.na(x$rows$times), ]
   if (nrow(rows) == 0L) return("No measured covariate gives a yardstick; read the single probes.")
   least <- rows[which.min(rows$times), ]
@@ -521,8 +532,9 @@ probe_verdict.twin_probe_effect <- function(x) {
   }
   sprintf(paste("A hidden confounder %s times as strong as %s, the strongest measured one, would explain the estimate",
                 "away%s: the weakest answer of %s (%s)."), number_text(least$times, 2), least$yardstick,
-          if (is.na(least$times_interval)) "" else sprintf(", and one %s times as strong move the interval onto no effect",
-                                                          number_text(least$times_interval, 2)),
+          if (is.na(least$times_interval)) "" else
+            sprintf(", and one %s times as strong move the interval onto no effect",
+                    number_text(least$times_interval, 2)),
           plural(nrow(x$rows), "probe"), tolower(probe_words[[least$probe]]))
 }
 
@@ -543,8 +555,8 @@ plot.twin_probe_effect <- function(x, ...) {
     ggplot2::geom_line(ggplot2::aes(group = .data$label), colour = "grey65", linewidth = 0.8) +
     ggplot2::geom_point(ggplot2::aes(fill = .data$what), shape = 21, size = 4, stroke = 1.1,
                         colour = twin_colours[["treated"]]) +
-    ggplot2::geom_text(ggplot2::aes(label = .data$text, vjust = ifelse(.data$what == "estimate to no effect", -1.1, 2.1)),
-                       size = 3.5) +
+    ggplot2::geom_text(ggplot2::aes(label = .data$text,
+                                    vjust = ifelse(.data$what == "estimate to no effect", -1.1, 2.1)), size = 3.5) +
     ggplot2::scale_fill_manual(values = c("estimate to no effect" = twin_colours[["treated"]],
                                           "interval onto no effect" = "white"), name = NULL) +
     ggplot2::scale_x_log10(labels = function(at) paste0(format(at, trim = TRUE, drop0trailing = TRUE), "x"),
@@ -555,7 +567,8 @@ plot.twin_probe_effect <- function(x, ...) {
     theme_twin()
 }
 
-# Power -------------------------------------------------------------------------------------------------------------------
+# Power
+# -------------------------------------------------------------------------------------------------------------------
 
 power_table <- function(x, number = number_text) {
   rows <- x$rows
@@ -566,11 +579,13 @@ power_table <- function(x, number = number_text) {
 }
 
 power_lines <- function(x) {
-  size <- if (is.na(x$pairs)) sprintf("effective %s treated, %s control", count_text(round(x$sizes[["treated"]])),
-                                      count_text(round(x$sizes[["control"]]))) else plural(x$pairs, if (x$kind == "pairs") "pair" else "set")
+  effective <- count_text(round(x$sizes))
+  size <- if (is.na(x$pairs)) sprintf("effective %s treated, %s control", effective[1L], effective[2L]) else
+    plural(x$pairs, if (x$kind == "pairs") "pair" else "set")
   where <- if (is.na(x$clusters)) "" else sprintf("; %s of %s, correlation within them %s",
                                                   plural(x$clusters, "cluster"), x$cluster_name, number_text(x$share))
-  from <- if (is.na(x$outcome)) "as stated" else sprintf("of the controls' %s; the treated were not looked at", x$outcome)
+  from <- if (is.na(x$outcome)) "as stated" else
+    sprintf("of the controls' %s; the treated were not looked at", x$outcome)
   c(sprintf("What this design could detect at level %s: %s; %s%s.", format(1 - x$level), x$design, size, where),
     sprintf("Standard deviation %s (%s).", number_text(x$sd), from))
 }
@@ -614,7 +629,8 @@ plot.twin_power <- function(x, ...) {
     theme_twin()
 }
 
-# Tables for papers and reports --------------------------------------------------------------------------------------------
+# Tables for papers and reports
+# --------------------------------------------------------------------------------------------
 
 #' @exportS3Method
 table_parts.twin_probe_weights <- function(x, number = number_text) { # nolint: object_name_linter.
@@ -623,14 +639,13 @@ table_parts.twin_probe_weights <- function(x, number = number_text) { # nolint: 
 
 #' @exportS3Method
 table_parts.twin_probe_omitted <- function(x, number = number_text) { # nolint: object_name_linter.
-  table <- omitted_table(x, number)
-  if (nrow(table) == 0L) {
+  if (nrow(x$rows) == 0L) {
     facts <- x$facts
     table <- data.frame(Quantity = c("partial R2 with the outcome", "robustness value", "of its interval"),
                         value = number(c(facts$r2, facts$robustness, facts$robustness_interval)))
     return(plain_parts(table, "Quantity", omitted_title(x), probe_verdict(x)))
   }
-  plain_parts(table, "As strong as", omitted_title(x), paste(probe_verdict(x), scenario_sentence(x)))
+  plain_parts(omitted_table(x, number), "As strong as", omitted_title(x), paste(probe_verdict(x), scenario_sentence(x)))
 }
 
 #' @exportS3Method

@@ -214,8 +214,11 @@ trends_title <- function(x) {
   facts <- x$facts
   what <- c(magnitude = "drift per period at most m times the worst before treatment",
             curvature = "change of the drift's slope at most m per period")[[facts$violation]]
-  which <- if (is.null(facts$contrast)) sprintf("averaged over %s since treatment", plural(length(facts$at), "period")) else
-    sprintf("%s", paste(sprintf("%s times event %d", number_text(facts$contrast), as.integer(facts$at)), collapse = " + "))
+  which <- if (is.null(facts$contrast)) {
+    sprintf("averaged over %s since treatment", plural(length(facts$at), "period"))
+  } else {
+    paste(sprintf("%s times event %d", number_text(facts$contrast), as.integer(facts$at)), collapse = " + ")
+  }
   sprintf("Trends not parallel: effect of %s on %s, %s; %s.", facts$treatment, facts$outcome, which, what)
 }
 

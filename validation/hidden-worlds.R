@@ -13,8 +13,8 @@ draw_tilted_sets <- function(seed, gamma, sets = 200L, size = 2L) {
   })
 }
 
-# One covariate, and a hidden one, high or low, that multiplies the odds of treatment by lambda and predicts the outcome:
-# all that is left of it, or the part `share`.
+# One covariate, and a hidden one, high or low, that multiplies the odds of treatment by lambda and predicts the
+# outcome: all that is left of it, or the part `share`.
 draw_hidden <- function(seed, lambda, n = 800L, effect = 1, share = 0.5) {
   withr::with_seed(seed, {
     x <- stats::rnorm(n)
@@ -58,21 +58,22 @@ measure_hidden <- function(seed) {
   p <- generics::tidy(probe_pairs(as.vector(d), gamma = c(1, 2), side = "greater"))
   sign <- generics::tidy(probe_pairs(as.vector(d), gamma = 2, side = "greater", test = "sign"))
   sets <- draw_tilted_sets(seed, 2, sets = 150L, size = 4L)
-  frame <- core_frame(sets)
+  frame <- effect_on_sets(sets)
   q <- generics::tidy(probe_pairs(frame, gamma = c(1, 2), side = "greater"))
   data <- draw_hidden(seed, 2)
   effect <- quiet(measure_effect(weigh_units(score_units(frame_study(data, "z", "y", "x", estimand = "ATE")))))
   w <- generics::tidy(quiet(probe_weights(effect, lambda = c(1, 2), draws = 200, covariates = FALSE, seed = seed)))
   regression <- quiet(measure_effect(frame_study(data, "z", "y", "x"), estimator = "regression"))
   long <- summary(stats::lm(y ~ z + x + u, data))$coefficients["z", ]
-  strength <- c(treatment = summary(stats::lm(stats::resid(stats::lm(z ~ x, data)) ~ stats::resid(stats::lm(u ~ x, data))))$r.squared,
-                outcome = summary(stats::lm(stats::resid(stats::lm(y ~ z + x, data)) ~ stats::resid(stats::lm(u ~ z + x, data))))$r.squared)
+  left <- function(formula) stats::resid(stats::lm(formula, data))
+  strength <- c(treatment = stats::cor(left(z ~ x), left(u ~ x))^2,
+                outcome = stats::cor(left(y ~ z + x), left(u ~ z + x))^2)
   short <- generics::glance(probe_omitted(regression))
   adjusted <- short$estimate - summary(stats::lm(y ~ z + x, data))$coefficients["z", 2L] * sqrt(short$df) *
     sqrt(strength[["outcome"]] * strength[["treatment"]] / (1 - strength[["treatment"]]))
   proportional <- draw_proportional(seed)
-  stable <- generics::tidy(probe_stability(quiet(measure_effect(frame_study(proportional$data, "z", "y", "w1"),
-                                                                estimator = "regression")), r_max = proportional$r_max))
+  moved <- probe_stability(quiet(measure_effect(frame_study(proportional$data, "z", "y", "w1"),
+                                                estimator = "regression")), r_max = proportional$r_max)
   cells <- quiet(measure_did(frame_panel(draw_drift(seed, 1), "y", "time", unit = "unit", first_treated = "start"),
                              base = "fixed"))
   holds <- function(row, truth) row$conf.low <= truth && row$conf.high >= truth
@@ -88,9 +89,8 @@ measure_hidden <- function(seed) {
     "weights, interval at lambda 1 holds the truth" = w$conf_low[1L] <= 1 && w$conf_high[1L] >= 1,
     "weights, interval at lambda 2 holds the truth" = w$conf_low[2L] <= 1 && w$conf_high[2L] >= 1,
     "omitted variable: adjusted less long coefficient" = adjusted - long[[1L]],
-    "stability: coefficient with covariates less truth" = generics::glance(probe_stability(quiet(measure_effect(frame_study(
-      proportional$data, "z", "y", "w1"), estimator = "regression"))))$long - 1,
-    "stability: adjusted at delta 1 less truth" = stable$estimate - 1,
+    "stability: coefficient with covariates less truth" = generics::glance(moved)$long - 1,
+    "stability: adjusted at delta 1 less truth" = generics::tidy(moved)$estimate - 1,
     "trends, plain interval holds the truth" = drift("magnitude", 0, "direct"),
     "trends, conditional interval at m 1 holds the truth" = drift("magnitude", 1, "shortest"),
     "trends, direct interval at m 1 holds the truth" = drift("magnitude", 1, "direct"),
@@ -99,7 +99,7 @@ measure_hidden <- function(seed) {
 }
 
 # Sets as an effect: grouped exactly by their number.
-core_frame <- function(sets) {
+effect_on_sets <- function(sets) {
   sets$label <- sprintf("set %d", sets$set)
   study <- frame_study(sets, "z", "y", "set", estimand = "ATT")
   suppressMessages(suppressWarnings(measure_effect(pair_units(study, on = "mahalanobis", covariates = "set", ratio = 3,

@@ -191,7 +191,8 @@ test_that("stability reads two regressions before the design, and says when ther
   if (any(rows$roots > 1)) expect_match(paste(format(probe), collapse = " "), "several real roots")
   expect_lte(max(nchar(format(probe))), 80)
   draw_quietly(plot(probe))
-  expect_error(probe_stability(measure_effect(study_of_many()), r_max = 0.1), "above the R2", class = "twin_error_input")
+  expect_error(probe_stability(measure_effect(study_of_many()), r_max = 0.1), "above the R2",
+               class = "twin_error_input")
   expect_error(probe_stability(c(short = 1)), "with the names", class = "twin_error_input")
   bad <- probe$facts$values
   bad["long_r2"] <- 0

@@ -3,7 +3,8 @@ crews_with_past_year <- function(n = 300, bias = 0) {
   data <- many_crews(n)
   data$last_year <- withr::with_seed(7, 18 + 2 * data$boat + rnorm(n)) + bias * data$joined
   data$road <- rep(c("yes", "no", "yes"), length.out = n)
-  data$income[data$road == "no"] <- with(data[data$road == "no", ], 20 + 3 * boat + withr::with_seed(8, rnorm(sum(road == "no"))))
+  far <- data$road == "no"
+  data$income[far] <- 20 + 3 * data$boat[far] + withr::with_seed(8, rnorm(sum(far)))
   data
 }
 
@@ -24,12 +25,13 @@ test_that("a placebo outcome is the same design's effect on it, a placebo group 
   expect_identical(rows$units[3], 100L)
 })
 
-test_that("the joint test is Wald's with the covariance of influence contributions, and finds bias where there is some", {
+test_that("the joint test is Wald's with the covariance of influence, and finds bias where there is some", {
   data <- crews_with_past_year()
   design <- weigh_units(score_units(study_of_many(data, cluster = "harbour")))
   probe <- probe_placebo(measure_effect(design), outcomes = c("last_year", "direct"))
-  both <- measure_effect(weigh_units(score_units(study_of_many(data, outcome = c("last_year", "direct"),
-                                                               cluster = "harbour"))), outcome = c("last_year", "direct"))
+  outcomes <- c("last_year", "direct")
+  other <- study_of_many(data, outcome = outcomes, cluster = "harbour")
+  both <- measure_effect(weigh_units(score_units(other)), outcome = outcomes)
   influence <- vapply(1:2, function(k) both[[k]]$influence[, "difference"], numeric(300))
   sums <- rowsum(influence, data$harbour)
   v <- crossprod(sums) / 300^2 * 30 / 29
@@ -103,7 +105,8 @@ test_that("what is no placebo is refused, and what can't be measured is left out
   expect_error(probe_placebo(effect, groups = "road"), "one-sided formula", class = "twin_error_input")
   expect_error(probe_placebo(effect, dates = 1), "panel", class = "twin_error_unsupported")
   expect_error(probe_placebo(measure_did(harbour_panel()), dates = 0), "whole numbers", class = "twin_error_input")
-  expect_warning(probe <- probe_placebo(effect, outcomes = c("last_year", "flat")), "flat", class = "twin_warning_placebo")
+  expect_warning(probe <- probe_placebo(effect, outcomes = c("last_year", "flat")), "flat",
+                 class = "twin_warning_placebo")
   expect_identical(tidy(probe)$placebo, "last_year")
   expect_error(probe_placebo(effect, outcomes = "flat"), "No placebo", class = "twin_error_input")
 })

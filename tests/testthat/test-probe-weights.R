@@ -18,8 +18,10 @@ test_that("bounds of a weighted mean are those of all corners, with ties and wei
 })
 
 # The whole effect by corners: both arms of a tiny study.
-tiny_crews <- function() data.frame(z = rep(1:0, each = 6), x = c(1, 2, 4, 5, 3, 6, 0, 1, 3, 2, 5, 4),
-                                    y = c(5, 7, 6, 9, 8, 7, 3, 4, 6, 2, 5, 7), s = c(1, 2, 1, 1, 3, 1, 1, 1, 2, 1, 1, 2))
+tiny_crews <- function() {
+  data.frame(z = rep(1:0, each = 6), x = c(1, 2, 4, 5, 3, 6, 0, 1, 3, 2, 5, 4),
+             y = c(5, 7, 6, 9, 8, 7, 3, 4, 6, 2, 5, 7), s = c(1, 2, 1, 1, 3, 1, 1, 1, 2, 1, 1, 2))
+}
 
 test_that("the bounds of an effect move what its estimand lets move, sampling weights and all", {
   data <- tiny_crews()
