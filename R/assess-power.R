@@ -9,17 +9,17 @@
 #'
 #' @param x A study, or a design of [score_units()] and the verbs behind it.
 #' @param power Shares, default 0.8 and 0.9.
-#' @param level Confidence level of the two-sided test, default 0.95.
+#' @param level Confidence level of the two-sided test, or several; default 0.95.
 #' @param sd Standard deviation of the outcome; for shares p the root of p (1 - p). By default that of the controls'
 #'   `outcome`.
 #' @param outcome Whose controls are looked at, when `sd` is not stated; the study's first by default.
 #' @param share Correlation of the outcome within the study's clusters, 0 to 1; by default the controls', or 0 where
 #'   `sd` is stated. Units of a cluster in both arms cancel.
 #' @param pairing Correlation of the outcomes of both units of a pair or set, default 0.
-#' @return A `twin_power`. `tidy()` gives one row per power: `power`, `level`, `sd`, `std.error`, `detectable` (effect
-#'   in units of the outcome), `standardized` (in standard deviations), `design_sensitivity` (gamma for pairs and sets,
-#'   lambda for weights; NA for bare designs). `glance()`: `ess_treated`, `ess_control`, `pairs`, `clusters`, `df`,
-#'   `sd`, `share`, `outcome`.
+#' @return A `twin_power`. `tidy()` gives one row per power and level: `power`, `level`, `sd`, `std.error`, `detectable`
+#'   (effect in units of the outcome), `standardized` (in standard deviations), `design_sensitivity` (gamma for pairs
+#'   and sets, lambda for weights; NA for bare designs). `glance()`: `ess_treated`, `ess_control`, `pairs`, `clusters`,
+#'   `df`, `sd`, `share`, `outcome`.
 #' @section Errors: `twin_error_input` for powers, shares or standard deviations out of range, or controls whose outcome
 #'   does not vary; `twin_error_unsupported` for matching with replacement.
 #' @references Rosenbaum, P. R. (2004). Design sensitivity in observational studies. Biometrika 91.
@@ -43,25 +43,24 @@ assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcom
   clusters <- if (is.null(cluster)) NA_integer_ else length(unique(cluster))
   df <- if (is.null(cluster)) Inf else clusters - 1
   se <- core_planned_se(sd, v[inside], study$z[inside], cluster, share, pairing)
-  detectable <- core_detectable_factor(power, level, df) * se
-  rows <- data.frame(power = power, level = level, sd = sd, std.error = se, detectable = detectable,
-                     standardized = detectable / sd,
-                     design_sensitivity = vapply(detectable / sd, design_sensitivity, 0, x = x, pairing = pairing))
+  rows <- expand.grid(power = power, level = level, KEEP.OUT.ATTRS = FALSE)
+  rows[c("sd", "std.error")] <- list(sd, se)
+  rows$detectable <- se * unlist(lapply(level, core_detectable_factor, power = power, df = df))
+  rows$standardized <- rows$detectable / sd
+  rows$design_sensitivity <- vapply(rows$standardized, design_sensitivity, 0, x = x, pairing = pairing)
   sizes <- arm_sizes(v, study$z)
   structure(list(
     rows = rows, sizes = sizes, pairs = if (has_pairs(x)) length(unique(x$pairs$set)) else NA_integer_,
     clusters = clusters, cluster_name = study$roles$cluster, df = df, sd = sd, share = share, pairing = pairing,
     outcome = if (is.null(controls)) NA_character_ else controls$outcome, design = design_label(x),
-    kind = design_kind(x), level = level
+    kind = design_kind(x)
   ), class = "twin_power")
 }
 
 check_power_input <- function(x, power, level, sd, outcome, share, pairing, call = rlang::caller_env()) {
   check_design(x, call = call)
-  if (!is.numeric(power) || length(power) == 0L || !all(is.finite(power), power > 0, power < 1)) {
-    abort_input(c("{.arg power} must be shares above 0 and below 1.", x = "It is {.val {power}}."), call = call)
-  }
-  check_number(level, min = 0, max = 1, open = TRUE, call = call)
+  check_open_shares(power, "power", call)
+  check_open_shares(level, "level", call)
   check_number(sd, min = 0, open = TRUE, null = TRUE, call = call)
   check_number(share, min = 0, max = 1, null = TRUE, call = call)
   check_number(pairing, min = 0, max = 1, call = call)
@@ -71,6 +70,11 @@ check_power_input <- function(x, power, level, sd, outcome, share, pairing, call
   }
   if (pairing > 0 && !has_pairs(x)) abort_input("{.arg pairing} belongs to pairs and sets; leave it out.", call = call)
   if (!is.null(sd) && !is.null(outcome)) abort_input("Give {.arg sd} or {.arg outcome}, not both.", call = call)
+}
+
+check_open_shares <- function(x, arg, call) {
+  if (is.numeric(x) && length(x) > 0L && all(is.finite(x), x > 0, x < 1)) return(invisible(x))
+  abort_input(c("{.arg {arg}} must be shares above 0 and below 1.", x = "It is {.val {x}}."), call = call)
 }
 
 # Standard deviation and correlation within clusters of the controls' outcome, weighted as in the design.

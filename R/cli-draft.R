@@ -69,9 +69,11 @@ draft_lines <- function(data, roles, data_path) {
     "", "study:", study_lines(data, roles, data_path),
     "", "designs:", "  pairs:", "    - score", "    - pair: {caliper: 0.2}", "  weights:", "    - score",
     "    - weigh: {method: inverse}",
+    "", "power:   # before the outcome is opened: what could the design detect?", "  pairs: {design: pairs}",
     "", "effects:", "  raw: {}", "  pairs: {design: pairs}", "  weights: {design: weights}",
     "  augmented: {design: weights, estimator: augmented}",
-    "", "probes:", "  hidden_bias: {probe: pairs, effect: pairs}", "  strength: {probe: ratio, effect: augmented}"
+    "", "probes:", "  hidden_bias: {probe: effect, effect: weights}   # every probe that fits, on one scale",
+    "  in_pairs: {probe: pairs, effect: pairs}", "  other_choices: {probe: choices, effect: pairs}"
   )
 }
 

@@ -148,11 +148,14 @@ command_balance <- function(flags, args) {
                 call = NULL)
   }
   study <- plan_study(plan)
-  balances <- plan_balances(plan, plan_designs(plan, study))
+  designs <- plan_designs(plan, study)
+  balances <- plan_balances(plan, designs)
   if (length(balances) == 0L) balances <- list(study = do.call(assess_balance, c(list(study), plan_judging(plan))))
   for (name in names(balances)) {
     writeLines(c(paste0("== ", name, " =="), format(balances[[name]]), ""))
   }
+  powers <- plan_powers(plan, study, designs)
+  for (name in names(powers)) writeLines(c(paste0("== power: ", name, " =="), format(powers[[name]]), ""))
   writeLines(seal_sentence(summary(logbook(study))))
   failed <- unbalanced(balances)
   if (flags$strict && length(failed) > 0L) {

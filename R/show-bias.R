@@ -575,7 +575,9 @@ power_table <- function(x, number = number_text) {
   out <- data.frame(Power = share_axis(rows$power), detectable = number(rows$detectable),
                     standardized = number(rows$standardized), sensitivity = number_text(rows$design_sensitivity, 2))
   names(out) <- c("Power", "smallest effect found", "in standard deviations", "design sensitivity")
-  if (all(is.na(rows$design_sensitivity))) out[1:3] else out
+  if (all(is.na(rows$design_sensitivity))) out <- out[1:3]
+  if (length(unique(rows$level)) == 1L) return(out)
+  cbind(out[1L], `at level` = format(1 - rows$level), out[-1L])
 }
 
 power_lines <- function(x) {
@@ -586,7 +588,8 @@ power_lines <- function(x) {
                                                   plural(x$clusters, "cluster"), x$cluster_name, number_text(x$share))
   from <- if (is.na(x$outcome)) "as stated" else
     sprintf("of the controls' %s; the treated were not looked at", x$outcome)
-  c(sprintf("What this design could detect at level %s: %s; %s%s.", format(1 - x$level), x$design, size, where),
+  levels <- paste(format(1 - unique(x$rows$level), trim = TRUE), collapse = ", ")
+  c(sprintf("What this design could detect at level %s: %s; %s%s.", levels, x$design, size, where),
     sprintf("Standard deviation %s (%s).", number_text(x$sd), from))
 }
 
@@ -610,12 +613,12 @@ print.twin_power <- function(x, ...) print_lines(x, format(x, ...))
 #' @export
 plot.twin_power <- function(x, ...) {
   rlang::check_dots_empty()
-  far <- core_detectable_factor(0.995, x$level, x$df)
-  power <- seq(max(0.06, 1.2 * (1 - x$level)), 0.99, by = 0.01)
-  curve <- data.frame(power = power, effect = core_detectable_factor(power, x$level, x$df) * x$rows$std.error[1L])
-  curve <- curve[curve$effect <= far * x$rows$std.error[1L], ]
+  curve <- do.call(rbind, lapply(unique(x$rows$level), function(level) {
+    power <- seq(max(0.06, 1.2 * (1 - level)), 0.99, by = 0.01)
+    data.frame(power = power, effect = core_detectable_factor(power, level, x$df) * x$rows$std.error[1L], level = level)
+  }))
   ggplot2::ggplot(curve, ggplot2::aes(x = .data$effect, y = .data$power)) +
-    ggplot2::geom_line(colour = twin_colours[["treated"]], linewidth = 1) +
+    ggplot2::geom_line(ggplot2::aes(group = .data$level), colour = twin_colours[["treated"]], linewidth = 1) +
     ggplot2::geom_segment(data = x$rows, ggplot2::aes(x = .data$detectable, xend = .data$detectable, y = 0,
                                                       yend = .data$power), linetype = "22", colour = twin_mark) +
     ggplot2::geom_point(data = x$rows, ggplot2::aes(x = .data$detectable), size = 3, colour = twin_mark) +

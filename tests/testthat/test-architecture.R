@@ -5,7 +5,7 @@ below <- list(
   core = character(), study = c("graph", "core"), panel = c("study", "core"), graph = c("study", "core"),
   design = c("study", "graph", "core"), assess = c("design", "panel", "study", "core"),
   effect = c("design", "panel", "study", "core"), did = c("design", "panel", "study", "core"),
-  probe = c("effect", "did", "design", "panel", "study", "core"),
+  probe = c("effect", "did", "assess", "design", "panel", "study", "core"),
   show = c("probe", "effect", "did", "assess", "design", "graph", "panel", "study", "core"),
   report = c("show", "probe", "effect", "did", "assess", "design", "graph", "panel", "study", "core"),
   cli = setdiff(rooms, "cli")

@@ -5,6 +5,10 @@ test_that("the detectable effect is that of a t-test's power, with a stated spre
   expect_equal(rows$std.error, rep(3 * sqrt(sum(1 / sizes)), 2))
   expect_equal(rows$detectable, (qnorm(0.975) + qnorm(c(0.5, 0.8))) * rows$std.error)
   expect_true(all(is.na(rows$design_sensitivity)))
+  both <- assess_power(study, power = 0.8, level = c(0.9, 0.95), sd = 3)
+  expect_equal(tidy(both)$detectable, (qnorm(c(0.95, 0.975)) + qnorm(0.8)) * rows$std.error)
+  expect_match(paste(format(both), collapse = " "), "at level 0.10, 0.05")
+  draw_quietly(plot(both))
 })
 
 test_that("an effect of that size is found as often as said, clusters and weights included", {

@@ -40,6 +40,39 @@ test_that("intervals hold the truth about as often as they say, and being right 
   expect_lt(score["inverse weights difference", "coverage"], 0.75)
 })
 
+test_that("the article on hidden bias shows the results, which hold what it says of them", {
+  root <- source_root()
+  file <- file.path(if (is.null(root)) "." else root, "validation", "results", "hidden.csv")
+  skip_if(!file.exists(file), "the source tree is not here")
+  article <- readLines(file.path(root, "docs", "articles", "hidden-bias.md"))
+  shown <- grep("^[|]", readLines(sub("csv$", "md", file)), value = TRUE)
+  expect_identical(setdiff(shown, article), character())
+  table <- data.table::fread(file, data.table = FALSE)
+  of <- function(what) table$mean[startsWith(table$what, what)]
+  margin <- 3 * sqrt(0.05 * 0.95 / table$draws[1])
+  expect_true(all(of("pairs, tested at gamma 2") < 0.05 + margin, of("sets of 4, tested at gamma 2") < 0.05 + margin))
+  expect_gt(of("pairs, tested at gamma 2"), 0.05 - margin)
+  expect_gt(min(of("pairs, tested at gamma 1"), of("sets of 4, tested at gamma 1")), 0.9)
+  expect_gt(min(of("weights, interval at lambda 2"), of("trends, conditional")), 0.95 - margin)
+  expect_lt(max(of("weights, interval at lambda 1"), of("trends, plain")), 0.5)
+  expect_lt(abs(of("stability: adjusted")), 4 * table$std.error[startsWith(table$what, "stability: adjusted")])
+})
+
+test_that("a test at the gamma that a hidden confounder uses up keeps its level, one at gamma 1 does not", {
+  root <- source_root()
+  file <- file.path(if (is.null(root)) "." else root, "validation", "hidden-worlds.R")
+  skip_if(!file.exists(file), "the source tree is not here")
+  env <- new.env(parent = asNamespace("carefultwin"))
+  sys.source(file, env)
+  p <- vapply(1001:1400, function(seed) {
+    pairs <- env$draw_tilted_sets(seed, 3, sets = 100L)
+    d <- tapply(ifelse(pairs$z == 1, pairs$y, -pairs$y), pairs$set, sum)
+    tidy(probe_pairs(as.vector(d), gamma = c(1, 3), side = "greater"))$p_high
+  }, numeric(2))
+  expect_gt(mean(p[1, ] <= 0.05), 0.95)
+  expect_lt(abs(mean(p[2, ] <= 0.05) - 0.05), 3.5 * sqrt(0.05 * 0.95 / 400))
+})
+
 test_that("the table of the whole study is of these methods, and what the help page says of it holds", {
   root <- source_root()
   file <- file.path(if (is.null(root)) "." else root, "validation", "results", "coverage.csv")
