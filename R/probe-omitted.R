@@ -108,8 +108,7 @@ effect_regression <- function(x, before = FALSE, call = rlang::caller_env()) {
                    {number_text(fit$se)}."), call = call)
   }
   if (before) return(c(fit, list(about = list(outcome = x$outcome))))
-  code <- regression_clusters(x)[units$rows]
-  robust <- core_vcov(cbind(fit$influence), code, used = v > 0)
+  robust <- regression_vcov(x, cbind(fit$influence), units$rows, v > 0)
   fit$inflation <- sqrt(robust$vcov[1L]) / fit$se
   fit$clusters_df <- if (length(x$clusters) > 0L) robust$clusters - 1 else Inf
   fit$names <- colnames(matrix)
@@ -118,13 +117,18 @@ effect_regression <- function(x, before = FALSE, call = rlang::caller_env()) {
   fit
 }
 
-regression_clusters <- function(x) {
-  codes <- if (length(x$clusters) > 0L) x$clusters[[1L]] else x$sets
-  if (is.null(codes)) seq_along(study_of(x)$z) else ifelse(is.na(codes), -seq_along(codes), codes)
+# By the effect's clusters, one way or two, else by matched sets, else by unit.
+regression_vcov <- function(x, influence, rows, used) {
+  codes <- lapply(x$clusters, function(code) code[rows])
+  if (length(codes) == 2L) return(core_vcov_two_way(influence, codes[[1L]], codes[[2L]], used))
+  own <- if (length(codes) == 1L) codes[[1L]] else x$sets[rows]
+  if (!is.null(own)) own <- ifelse(is.na(own), -seq_along(own), own)
+  core_vcov(influence, own, used = used)
 }
 
 regression_words <- function(x) {
-  if (length(x$clusters) > 0L) "clustered" else if (!is.null(x$sets)) "clustered by matched set" else "robust"
+  if (length(x$clusters) > 0L) return(c("clustered", "clustered two ways")[[length(x$clusters)]])
+  if (!is.null(x$sets)) "clustered by matched set" else "robust"
 }
 
 bare_regression <- function(x, df, std_error, covariates, call = rlang::caller_env()) {

@@ -90,6 +90,10 @@ check_bounded_weights <- function(x, call = rlang::caller_env()) {
                         i = "Use {.fn probe_pairs} for pairs, {.fn probe_omitted} or {.fn probe_ratio} for others."),
                       call = call)
   }
+  if (identical(design$weighing$method, "cardinality")) {
+    abort_unsupported(c("A cardinality match chooses units; its weights are no odds that could be wrong.",
+                        i = "Use {.fn probe_omitted} or {.fn probe_ratio}."), call = call)
+  }
   if (!asked$estimator %in% c("difference", "augmented") || !asked$normalise) {
     abort_unsupported(c("Bounds are known for the normalised {.val difference} and {.val augmented} estimators.",
                         i = "Measure the effect by one of them on the same design."), call = call)

@@ -61,6 +61,11 @@ test_that("standard errors are robust, clustered or by matched set, as a sandwic
   probe <- probe_omitted(measure_effect(weigh_units(score_units(study))))
   v <- stats::weights(weigh_units(score_units(study)))
   expect_equal(glance(probe)$std.error, hand(v, data$harbour))
+  data$boat_type <- rep(1:25, 12)
+  two <- probe_omitted(measure_effect(study_of_many(data), estimator = "regression", cluster = c("harbour", "boat_type")))
+  both <- paste(data$harbour, data$boat_type)
+  squares <- hand(rep(1, 300), data$harbour)^2 + hand(rep(1, 300), data$boat_type)^2 - hand(rep(1, 300), both)^2
+  expect_equal(glance(two)$std.error, sqrt(squares))
   pairs <- pair_units(score_units(study_of_many(data)))
   sets <- design_data(pairs)$.set
   sets[is.na(sets)] <- -which(is.na(sets))

@@ -113,6 +113,7 @@ test_that("what has no bounds is refused with a way on", {
   refused(measure_effect(study), "raw sample")
   refused(measure_effect(pair_units(scored)), "pairs")
   refused(measure_effect(weighted, estimator = "regression"), "normalised")
+  if (rlang::is_installed("Rglpk")) refused(measure_effect(group_units(study, "cardinality")), "chooses units")
   refused(measure_effect(weigh_units(score_units(study_of_many(estimand = "ATO")))), "ATO")
   refused(measure_effect(weigh_units(scored, truncate = c(quantile = 0.9))), "Truncated")
   refused(measure_effect(weigh_units(study_of_many(estimand = "ATE"), "entropy")), "below 1")
