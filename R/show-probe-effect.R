@@ -55,6 +55,9 @@ probe_verdict.twin_probe_effect <- function(x) { # nolint: object_name_linter.
 plot.twin_probe_effect <- function(x, ...) {
   rlang::check_dots_empty()
   rows <- x$rows[!is.na(x$rows$times), ]
+  if (nrow(rows) == 0L) {
+    return(ggplot2::ggplot() + ggplot2::labs(title = scale_title(x), subtitle = subtitle_of(x)) + theme_twin())
+  }
   rows$label <- sprintf("%s\n(%s)", probe_words[rows$probe], rows$yardstick)
   rows$label <- factor(rows$label, levels = rev(rows$label))
   most <- max(c(rows$times[is.finite(rows$times)], 2))

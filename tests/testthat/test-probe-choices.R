@@ -139,6 +139,10 @@ test_that("pairs, hazards and effects over time have probes of their own", {
   design <- weigh_units(score_units(study_of_many(data, outcome = c("months", "left"))))
   lasting <- measure_hazard(design, "months", "left")
   expect_identical(tidy(probe_effect(lasting))$probe, "ratio")
+  raw <- probe_effect(measure_hazard(study_of_many(data, outcome = c("months", "left")), "months", "left"))
+  expect_true(is.na(tidy(raw)$times))  # no covariate is adjusted for
+  expect_match(probe_verdict(raw), "No measured covariate gives a yardstick")
+  draw_quietly(plot(raw))
   cells <- measure_did(harbour_panel(), base = "fixed")
   over <- probe_effect(cells)
   expect_equal(tidy(over)$times_interval, glance(probe_trends(cells, m = 0))$change)
