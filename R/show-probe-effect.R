@@ -9,7 +9,8 @@ scale_table <- function(x, number = number_text) {
   rows <- x$rows
   out <- data.frame(Probe = unname(probe_words[rows$probe]),
                     `to no effect` = number(rows$needed), `interval onto it` = number(rows$needed_interval),
-                    yardstick = sprintf("%s (%s)", rows$yardstick, number(rows$yardstick_value)),
+                    yardstick = ifelse(is.na(rows$times), "-",
+                                       sprintf("%s (%s)", rows$yardstick, number(rows$yardstick_value))),
                     times = times_text(rows$times), `interval` = times_text(rows$times_interval), check.names = FALSE)
   names(out)[4:6] <- c("strongest measured", "as strong", "interval")
   out
