@@ -3,7 +3,7 @@
 #' Parallel trends may fail under treatment as they may have failed before it. Two ways of saying by how much (Rambachan
 #' & Roth 2023): by `"magnitude"`, from one period to the next both sides drift apart at most `m` times as much as in
 #' the worst period before treatment; by `"curvature"`, the slope of the drift changes by at most `m` from period to
-#' period, around the slope of the last two periods before treatment. The headline is the `m` at which the conclusion
+#' period, so that 0 allows for any straight drift. The headline is the `m` at which the conclusion
 #' changes.
 #'
 #' The intervals keep their level for every violation within the bounds. By magnitude an effect is kept when for some

@@ -233,7 +233,7 @@ probe_verdict.twin_probe_trends <- function(x) {
   if (change == 0) {
     return(if (x$facts$violation == "magnitude")
       "Even with parallel trends the interval holds 0: there is no conclusion to overturn." else
-        "With the last drift before treatment carried on the interval holds 0: there is no conclusion to overturn.")
+        "Once a straight drift is allowed for the interval holds 0: there is no conclusion to overturn.")
   }
   if (is.infinite(change)) return("No violation of any plausible size would change the conclusion.")
   if (x$facts$violation == "magnitude") {
