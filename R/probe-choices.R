@@ -131,9 +131,13 @@ choice_grid <- function(choices, base) {
   if (length(choices) == 0L) return(NULL)
   grid <- expand.grid(choices, stringsAsFactors = FALSE)
   runs <- lapply(seq_len(nrow(grid)), function(k) list(choices = as.list(grid[k, , drop = FALSE])))
-  as_text <- function(values) lapply(values, function(value) format(unname(value)))
-  same <- vapply(runs, function(run) identical(as_text(run$choices), as_text(base)), NA)
-  runs[!same]
+  Filter(function(run) length(changed_choices(run, base)) > 0L, runs)
+}
+
+# Names of the choices of a run that differ from the design as it was.
+changed_choices <- function(run, base) {
+  as_text <- function(values) vapply(values, function(value) format(unname(value)), "")
+  names(base)[as_text(run$choices[names(base)]) != as_text(base)]
 }
 
 left_out_covariates <- function(x) {
@@ -155,8 +159,7 @@ run_words <- function(run, base) {
   if (!is.null(run$covariate)) return(paste("without", run$covariate))
   if (!is.null(run$cluster)) return(paste("without", run$label))
   if (is.null(run$choices)) return("as it was")
-  as_text <- function(values) vapply(values, function(value) format(unname(value)), "")
-  differs <- names(base)[as_text(run$choices[names(base)]) != as_text(base)]
+  differs <- changed_choices(run, base)
   paste(differs, vapply(run$choices[differs], format, ""), collapse = ", ")
 }
 
@@ -172,8 +175,7 @@ choice_row <- function(x, run, judge, level) {
     judged <- design_of(made)
     judged$study$columns <- made$judged_columns
     balance <- summary(do.call(assess_balance, c(list(judged), Filter(Negate(is.null), judge))))
-    row <- generics::tidy(made, conf.level = level)
-    row <- row[row$term == main_term(made), ]
+    row <- main_row(made, level)
     data.frame(row[c("estimate", "std.error", "p.value", "conf.low", "conf.high")],
                n_treated = made$counts[["treated"]], n_control = made$counts[["control"]], rows = balance$rows,
                passing = balance$passing, worst_smd = balance$worst_smd, pass = balance$passing == balance$rows,
@@ -204,15 +206,11 @@ run_choice <- function(x, run) {
     study <- study_rows(study, rows)
   }
   columns <- study$columns
-  if (!is.null(run$covariate)) {
-    study <- study_without(study, run$covariate)
-    recipe <- recipe_without(recipe, run$covariate)
-    asked["model"] <- list(if (is.list(asked$model)) lapply(asked$model, argument_without, run$covariate) else
-      argument_without(asked$model, run$covariate))
+  made <- if (!is.null(run$covariate)) remeasure_without(x, run$covariate) else {
+    design <- remake(study, recipe)
+    if (!is.null(run$choices$estimator)) check_estimator(design, asked, rlang::caller_env())
+    remeasure(x, design, asked, rows = rows)
   }
-  design <- remake(study, recipe)
-  if (asked$estimator != "survival") check_estimator(design, asked, rlang::caller_env())
-  made <- remeasure(x, design, asked, rows = rows)
   made$judged_columns <- columns
   made
 }

@@ -39,8 +39,8 @@ probe_effect <- function(x, draws = 500, level = x$level, seed = 1) {
   check_number(seed, min = 0, max = 2^31 - 1)
   parts <- if (inherits(x, "twin_did")) list(trends = fitted_trends(x, level)) else fitted_probes(x, draws, level, seed)
   rows <- do.call(rbind, lapply(parts, `[[`, "row"))
-  row <- single_row(x, level)
-  null <- if (main_term(x) == "hazard_ratio") 1 else 0
+  row <- main_row(x, level)
+  null <- if (inherits(x, "twin_hazard")) 1 else 0
   out <- new_probe("effect", rows, list(
     outcome = x$outcome, design = x$design, level = level, holds = row$conf.low <= null && row$conf.high >= null
   ))
@@ -156,13 +156,12 @@ fitted_trends <- function(x, level) {
 score_covariates <- function(x, without) {
   score <- design_score(design_of(x))
   if (is.null(score) || is.null(without) || score$settings$source == "column") return(NULL)
-  rows <- Map(function(other, name) {
-    again <- if (!is.null(other)) design_score(design_of(other))
+  covariate_table(without, by = "lambda", function(other, name) {
+    again <- design_score(design_of(other))
     if (is.null(again)) return(NULL)
     ratio <- exp(abs(stats::qlogis(score$fitted) - stats::qlogis(again$fitted)))[x$rows[x$used]]
     data.frame(covariate = name, lambda = stats::quantile(ratio, 0.95, names = FALSE))
-  }, without, names(without))
-  do.call(rbind, unname(rows))
+  })
 }
 
 #' @export

@@ -49,12 +49,18 @@ check_designed_effect <- function(x, call = rlang::caller_env()) {
                       i = "Use {.fn probe_trends} or {.fn probe_placebo}."), call = call)
 }
 
-# The row that the question is about: the difference, or the hazard ratio.
-main_term <- function(effect) if (inherits(effect, "twin_hazard")) "hazard_ratio" else "difference"
+# The row that the question is about: the hazard ratio, the difference, or over time their average (cells are averaged
+# over all that is treated first).
+main_term <- function(effect) intersect(c("hazard_ratio", "difference", "average"), names(effect$estimate))[1L]
 
-main_row <- function(effect) {
-  table <- generics::tidy(effect)
+main_row <- function(effect, level = effect$level) {
+  effect <- main_number(effect)
+  table <- generics::tidy(effect, conf.level = level)
   table[table$term == main_term(effect), ]
+}
+
+main_number <- function(effect) {
+  if (inherits(effect, "twin_did") && effect$over == "cells") summarise_did(effect) else effect
 }
 
 design_of <- function(effect) effect$source$block$x
@@ -113,13 +119,16 @@ formula_without <- function(formula, names) {
 # The effect without one covariate: the design made and the effect measured as if it had not been measured. NULL where
 # that can't be done.
 effect_without <- function(effect, name) {
+  if (length(study_of(effect)$columns) < 2L) return(NULL)
+  tryCatch(remeasure_without(effect, name), twin_error = function(e) NULL)
+}
+
+remeasure_without <- function(effect, name) {
   study <- study_without(study_of(effect), name)
-  if (length(study$columns) == 0L) return(NULL)
   asked <- effect$source$asked
   asked["model"] <- list(if (is.list(asked$model)) lapply(asked$model, argument_without, name) else
     argument_without(asked$model, name))
-  tryCatch(remeasure(effect, remake(study, recipe_without(design_recipe(design_of(effect)), name)), asked),
-           twin_error = function(e) NULL)
+  remeasure(effect, remake(study, recipe_without(design_recipe(design_of(effect)), name)), asked)
 }
 
 # Such effects for every covariate, on workers, with progress.
@@ -127,6 +136,13 @@ effects_without <- function(effect, title = "Leaving out covariates") {
   if (is_contrast_of_arms(design_of(effect))) return(NULL)
   names <- names(study_of(effect)$columns)
   stats::setNames(run_pieces(title, names, function(name) effect_without(effect, name)), names)
+}
+
+# A row per covariate that could be left out, by row_of(the effect without it, its name); the greatest in `by` first.
+covariate_table <- function(without, row_of, by) {
+  rows <- Map(function(other, name) if (!is.null(other)) row_of(other, name), without, names(without))
+  out <- do.call(rbind, unname(rows))
+  if (!is.null(out)) out[order(-out[[by]]), ]
 }
 
 # Designs on one of several arms are made together with the others and can't be made alone.

@@ -53,7 +53,7 @@ probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level
   made <- run_pieces("Placebos", unname(asked), function(piece) {
     tryCatch({
       effect <- again(x, piece)
-      if (isTRUE(single_row(effect)$std.error > 0)) effect else "it does not vary"
+      if (isTRUE(main_row(effect)$std.error > 0)) effect else "it does not vary"
     }, twin_error = function(e) conditionMessage(e))
   })
   failed <- vapply(made, is.character, NA)
@@ -64,7 +64,7 @@ probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level
   rows <- do.call(rbind, Map(placebo_row, asked[!failed], made[!failed], level))
   log_probe(x, sprintf("%s of %s", plural(nrow(rows), "placebo"), x$outcome))
   joint <- placebo_test(made[!failed], rows)
-  new_probe("placebo", rows, list(outcome = x$outcome, effect = single_row(x)$estimate, level = level, joint = joint,
+  new_probe("placebo", rows, list(outcome = x$outcome, effect = main_row(x)$estimate, level = level, joint = joint,
                                   treatment = treatment_word(x)), list(joint = as.data.frame(as.list(joint))))
 }
 
@@ -80,25 +80,8 @@ log_probe <- function(x, what, counts = "", settings = list(), worst = NA_real_)
   log_step(study_of(x), "probe", what, counts, settings, worst = worst)
 }
 
-# The one number of an effect: the difference, over time averaged over all cells under treatment.
-single_number <- function(x) {
-  if (!inherits(x, "twin_did") || x$over != "cells") return(x)
-  summarise_did(x)
-}
-
-single_term <- function(x) {
-  known <- names(x$estimate)
-  intersect(c("hazard_ratio", "difference", "average"), known)[1L]
-}
-
-single_row <- function(x, level = x$level) {
-  x <- single_number(x)
-  table <- generics::tidy(x, conf.level = level)
-  table[table$term == single_term(x), ]
-}
-
 placebo_row <- function(piece, effect, level) {
-  row <- single_row(effect, level)
+  row <- main_row(effect, level)
   numbers <- c("estimate", "std.error", "statistic", "p.value", "conf.low", "conf.high")
   data.frame(kind = piece$kind, placebo = piece$label, row[numbers], units = stats::nobs(effect))
 }
@@ -155,12 +138,12 @@ panel_placebo <- function(x, piece) {
   if (!is.null(asked$absorbed)) own$absorb <- asked$absorbed
   suppressWarnings(do.call(measure_did, c(list(
     again, estimator = x$estimator, anticipation = asked$anticipation, collapse = asked$collapse, level = x$level
-  ), Filter(Negate(is.null), own)))) |> single_number()
+  ), Filter(Negate(is.null), own)))) |> main_number()
 }
 
 # That all placebo effects are 0.
 placebo_test <- function(effects, rows) {
-  terms <- lapply(effects, single_term)
+  terms <- lapply(effects, main_term)
   shares <- Map(placebo_shares, effects, terms)
   keys <- unique(unlist(lapply(shares, names)))
   contributions <- vapply(shares, function(own) {

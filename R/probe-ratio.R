@@ -58,17 +58,14 @@ probe_ratio <- function(x, low = NULL, high = NULL,
 
 # What leaving out each covariate does to the risk ratio and its limit.
 ratio_covariates <- function(x, rows, rare, without = effects_without(x)) {
-  moved <- Map(function(other, name) {
-    if (is.null(other)) return(NULL)
+  covariate_table(without, by = "e_value", function(other, name) {
     again <- tryCatch(ratio_rows(effect_on_ratio_scale(other), rare), twin_error = function(e) NULL)
     if (is.null(again)) return(NULL)
     limits <- rows$e_value[2L] > 1 && again$e_value[2L] > 1
     data.frame(covariate = name, risk_ratio = again$risk_ratio[1L],
                e_value = core_e_value(again$risk_ratio[1L] / rows$risk_ratio[1L]),
                e_value_limit = if (limits) core_e_value(again$risk_ratio[2L] / rows$risk_ratio[2L]) else NA_real_)
-  }, without, names(without))
-  out <- do.call(rbind, unname(moved))
-  if (!is.null(out)) out[order(-out$e_value), ]
+  })
 }
 
 # The estimate and, when it is known, the limit nearer to no effect.

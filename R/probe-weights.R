@@ -172,16 +172,12 @@ bounded_draws <- function(x, lambda, draws, above, seed, call = rlang::caller_en
 
 # How far the odds are from those of the design that leaves a covariate out.
 weight_covariates <- function(x, arms, without = effects_without(x)) {
-  if (is.null(without)) return(NULL)
-  rows <- Map(function(other, name) {
-    if (is.null(other)) return(NULL)
+  covariate_table(without, by = "lambda", function(other, name) {
     again <- bounded_arms(other$source$block, other$source$asked)
     ratio <- unlist(Map(odds_ratios, arms, again))
     data.frame(covariate = name, lambda = stats::quantile(ratio, 0.95, names = FALSE), lambda_most = max(ratio),
                estimate = main_row(other)$estimate)
-  }, without, names(without))
-  out <- do.call(rbind, unname(rows))
-  if (!is.null(out)) out[order(-out$lambda), ]
+  })
 }
 
 odds_ratios <- function(arm, again) {
