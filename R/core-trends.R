@@ -135,8 +135,7 @@ core_drift_estimators <- function(path, solve_qp) {
        se = sqrt(rowSums((weights %*% path$vcov) * weights)))
 }
 
-# The shortest interval among them under changes of slope of at most m, a mixture of neighbours included. Returns
-# c(low, high).
+# The shortest interval among them under changes of slope of at most m. Returns c(low, high).
 core_fixed_length <- function(path, estimators, m, level, df) {
   half <- function(bias, se) se * core_folded_quantile(m * bias / se, level, df)
   lengths <- mapply(half, estimators$bias, estimators$se)

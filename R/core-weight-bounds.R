@@ -43,10 +43,10 @@ core_difference_bounds <- function(arms, lambda) {
   cbind(low = of(arms$treated, FALSE) - of(arms$control, TRUE), high = of(arms$treated, TRUE) - of(arms$control, FALSE))
 }
 
-# The lambda at which the bound on the far side of `null` meets it: 1 when the estimate is on the other side already.
-core_lambda_at_change <- function(arms, above, null = 0, most = 1e6) {
+# The lambda at which the bound on the far side of 0 meets it: 1 when the estimate is on the other side already.
+core_lambda_at_change <- function(arms, above, most = 1e6) {
   left <- function(log_lambda) {
-    bounds <- core_difference_bounds(arms, exp(log_lambda)) - null
+    bounds <- core_difference_bounds(arms, exp(log_lambda))
     if (above) bounds[[1L]] else -bounds[[2L]]
   }
   if (left(0) <= 0) return(1)

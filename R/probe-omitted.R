@@ -87,7 +87,7 @@ strength_rows <- function(fit, strength, name, times, critical, towards) {
   )
 }
 
-# The linear regression behind an effect: list as core_treatment_regression() makes it, with places (of each covariate's
+# The linear regression behind an effect: list as core_treatment_regression() makes it, with names (of the
 # columns), inflation (robust over classical standard error), clusters_df and about (for prints). before: in the sample
 # before the design, with sampling weights alone.
 effect_regression <- function(x, before = FALSE, call = rlang::caller_env()) {

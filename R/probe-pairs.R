@@ -125,8 +125,7 @@ probe_sets <- function(sets, gamma, side, exact, level, test, call = rlang::call
     c(p_low = at(FALSE), p_high = at(TRUE))
   }
   list(bounds = bounds, rows = cbind(p_rows(bounds, gamma), set_shifts(sets, gamma, level, reach)),
-       facts = list(pairs = max(sets$set), zeros = sets$zeros, side = direction, form = "sets", exact = FALSE,
-                    several = max(tabulate(sets$set))))
+       facts = list(pairs = max(sets$set), zeros = sets$zeros, side = direction, form = "sets", exact = FALSE))
 }
 
 # Ranges of estimates and limits; long work for many large sets.

@@ -117,7 +117,7 @@ check_contrast <- function(contrast, at, call) {
                 x = "There are {length(contrast)} weight{?s} for {length(at)} event time{?s}."), call = call)
 }
 
-# list(limits, holds): the interval as a function of the bound m, and whether it holds 0.
+# list(limits, gap): the interval as a function of the bound m, and how far it is from 0 (at most 0 where it holds it).
 trend_bound <- function(path, violation, level, interval, call = rlang::caller_env()) {
   by_limits <- function(limits) {
     list(limits = limits, gap = function(m) {

@@ -67,9 +67,9 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), draws = 1000, level =
     made <- nrow(drawn)
   }
   new_probe("weights", rows, list(
-    estimate = estimate, above = above, level = level, draws = made, outcome = x$outcome, design = x$design,
+    estimate = estimate, level = level, draws = made, outcome = x$outcome, design = x$design,
     estimand = x$estimand, estimator = x$estimator, lambda_change = core_lambda_at_change(arms, above),
-    lambda_change_interval = change, levels = study_of(x)$levels
+    lambda_change_interval = change
   ), list(covariates = if (covariates) weight_covariates(x, arms)))
 }
 
