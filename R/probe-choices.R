@@ -206,7 +206,9 @@ run_choice <- function(x, run) {
     study <- study_rows(study, rows)
   }
   columns <- study$columns
-  made <- if (!is.null(run$covariate)) remeasure_without(x, run$covariate) else {
+  made <- if (!is.null(run$covariate)) {
+    remeasure_without(x, run$covariate)
+  } else {
     design <- remake(study, recipe)
     if (!is.null(run$choices$estimator)) check_estimator(design, asked, rlang::caller_env())
     remeasure(x, design, asked, rows = rows)
