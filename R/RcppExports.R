@@ -33,8 +33,12 @@ glue_threads_offered <- function() {
     .Call(`_carefultwin_glue_threads_offered`)
 }
 
-glue_draw_counts <- function(sizes, seed) {
-    .Call(`_carefultwin_glue_draw_counts`, sizes, seed)
+glue_draw_counts <- function(sizes, seed, place) {
+    .Call(`_carefultwin_glue_draw_counts`, sizes, seed, place)
+}
+
+glue_sub_seed <- function(seed, work, place) {
+    .Call(`_carefultwin_glue_sub_seed`, seed, work, place)
 }
 
 glue_fit_regression <- function(x, y, weight, link, start) {

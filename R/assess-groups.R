@@ -62,10 +62,9 @@ with_columns <- function(study, columns, call = rlang::caller_env()) {
   check_columns(columns, study$data, call = call)
   if (study$roles$treatment %in% columns) abort_input("{.arg columns} can't hold the treatment.", call = call)
   for (outcome in intersect(columns, study$roles$outcome)) open_outcome(study, outcome, "describe_groups")
-  study$columns <- lapply(stats::setNames(nm = columns), function(name) {
+  amend(study, columns = lapply(stats::setNames(nm = columns), function(name) {
     prepare_column(some_rows(study$data[[name]], study$rows), name, sampling_weight(study), call)
-  })
-  study
+  }))
 }
 
 describe_study <- function(study, asked) {

@@ -13,13 +13,14 @@
 #' @param sd Standard deviation of the outcome; for shares p the root of p (1 - p). By default that of the controls'
 #'   `outcome`.
 #' @param outcome Whose controls are looked at, when `sd` is not stated; the study's first by default.
-#' @param share Correlation of the outcome within the study's clusters, 0 to 1; by default the controls', or 0 where
+#' @param intraclass Correlation of the outcome within the study's clusters, 0 to 1; by default the controls', or 0
+#'   where
 #'   `sd` is stated. Units of a cluster in both arms cancel.
 #' @param pairing Correlation of the outcomes of both units of a pair or set, default 0.
 #' @return A `twin_power`. `tidy()` gives one row per power and level: `power`, `level`, `sd`, `std.error`, `detectable`
 #'   (effect in units of the outcome), `standardized` (in standard deviations), `design_sensitivity` (gamma for pairs
 #'   and sets, lambda for weights; NA for bare designs). `glance()`: `ess_treated`, `ess_control`, `pairs`, `clusters`,
-#'   `df`, `sd`, `share`, `outcome`.
+#'   `df`, `sd`, `intraclass`, `outcome`.
 #' @section Errors: `twin_error_input` for powers, shares or standard deviations out of range, or controls whose outcome
 #'   does not vary; `twin_error_unsupported` for matching with replacement.
 #' @references Rosenbaum, P. R. (2004). Design sensitivity in observational studies. Biometrika 91.
@@ -31,18 +32,19 @@
 #' pairs <- study |> score_units() |> pair_units(caliper = 0.2)
 #' assess_power(pairs)
 #' @export
-assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcome = NULL, share = NULL, pairing = 0) {
-  check_power_input(x, power, level, sd, outcome, share, pairing)
+assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcome = NULL, intraclass = NULL,
+                         pairing = 0) {
+  check_power_input(x, power, level, sd, outcome, intraclass, pairing)
   study <- study_of(x)
   v <- full_weight(x)
   inside <- v > 0
   controls <- if (is.null(sd)) control_spread(x, outcome, v)
   if (is.null(sd)) sd <- controls$sd
-  if (is.null(share)) share <- if (is.null(controls)) 0 else controls$share
+  if (is.null(intraclass)) intraclass <- if (is.null(controls)) 0 else controls$intraclass
   cluster <- if (!is.null(study$cluster)) study$cluster[inside]
   clusters <- if (is.null(cluster)) NA_integer_ else length(unique(cluster))
   df <- if (is.null(cluster)) Inf else clusters - 1
-  se <- core_planned_se(sd, v[inside], study$z[inside], cluster, share, pairing)
+  se <- core_planned_se(sd, v[inside], study$z[inside], cluster, intraclass, pairing)
   rows <- expand.grid(power = power, level = level, KEEP.OUT.ATTRS = FALSE)
   rows[c("sd", "std.error")] <- list(sd, se)
   rows$detectable <- se * unlist(lapply(level, core_detectable_factor, power = power, df = df))
@@ -51,18 +53,19 @@ assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcom
   sizes <- arm_sizes(v, study$z)
   structure(list(
     rows = rows, sizes = sizes, pairs = if (has_pairs(x)) length(unique(x$pairs$set)) else NA_integer_,
-    clusters = clusters, cluster_name = study$roles$cluster, df = df, sd = sd, share = share, pairing = pairing,
+    clusters = clusters, cluster_name = study$roles$cluster, df = df, sd = sd, intraclass = intraclass,
+    pairing = pairing,
     outcome = if (is.null(controls)) NA_character_ else controls$outcome, design = design_label(x),
     kind = design_kind(x)
   ), class = "twin_power")
 }
 
-check_power_input <- function(x, power, level, sd, outcome, share, pairing, call = rlang::caller_env()) {
+check_power_input <- function(x, power, level, sd, outcome, intraclass, pairing, call = rlang::caller_env()) {
   check_design(x, call = call)
   check_open_shares(power, "power", call)
   check_open_shares(level, "level", call)
   check_number(sd, min = 0, open = TRUE, null = TRUE, call = call)
-  check_number(share, min = 0, max = 1, null = TRUE, call = call)
+  check_number(intraclass, min = 0, max = 1, null = TRUE, call = call)
   check_number(pairing, min = 0, max = 1, call = call)
   if (reuses_units(x)) {
     abort_unsupported(c("The power of matching with replacement can't be told from its weights.",
@@ -73,8 +76,7 @@ check_power_input <- function(x, power, level, sd, outcome, share, pairing, call
 }
 
 check_open_shares <- function(x, arg, call) {
-  if (is.numeric(x) && length(x) > 0L && all(is.finite(x), x > 0, x < 1)) return(invisible(x))
-  abort_input(c("{.arg {arg}} must be shares above 0 and below 1.", x = "It is {.val {x}}."), call = call)
+  check_numbers(x, "shares above 0 and below 1", 0, 1, c("low", "high"), arg = arg, call = call)
 }
 
 # Standard deviation and correlation within clusters of the controls' outcome, weighted as in the design.
@@ -100,7 +102,7 @@ control_spread <- function(x, outcome, v, call = rlang::caller_env()) {
     abort_input(c("The controls' {.val {outcome}} does not vary.", i = "State {.arg sd}."), call = call)
   }
   list(sd = sqrt(spread), outcome = outcome,
-       share = if (is.null(study$cluster)) 0 else core_intraclass(y, study$cluster[control][known]))
+       intraclass = if (is.null(study$cluster)) 0 else core_intraclass(y, study$cluster[control][known]))
 }
 
 # The hidden bias beyond which a large study of this kind would not find an effect of so many standard deviations.
@@ -110,8 +112,8 @@ design_sensitivity <- function(standardized, x, pairing) {
   study <- study_of(x)
   s <- kept_weight(x)
   own <- sum(s * study$z) / sum(s)
-  moving <- switch(study$estimand, ATT = c(treated = 0, control = 1), ATC = c(treated = 1, control = 0),
-                   ATE = c(treated = 1 - own, control = own), NULL)
+  moving <- switch(population_of(study$estimand), treated = c(treated = 0, control = 1),
+                   control = c(treated = 1, control = 0), everybody = c(treated = 1 - own, control = own), NULL)
   if (is.null(moving)) NA_real_ else core_weights_sensitivity(standardized, moving)
 }
 
@@ -128,5 +130,5 @@ as.data.frame.twin_power <- function(x, ...) x$rows
 glance.twin_power <- function(x, ...) {
   rlang::check_dots_empty()
   data.frame(ess_treated = x$sizes[["treated"]], ess_control = x$sizes[["control"]], pairs = x$pairs,
-             clusters = x$clusters, df = x$df, sd = x$sd, share = x$share, outcome = x$outcome)
+             clusters = x$clusters, df = x$df, sd = x$sd, intraclass = x$intraclass, outcome = x$outcome)
 }

@@ -77,9 +77,8 @@ design_by_learner <- function(x, name) {
   score <- x$score
   score$fitted <- score$predictions[, name]
   score$linear <- stats::qlogis(score$fitted)
-  x$steps <- x$steps[-length(x$steps)]
   step <- list(verb = "score", label = paste("score by", name), learner = name, settings = score$settings)
-  new_design(x, step, kind = "raw", score = score)
+  new_design(x, step, kind = "raw", score = score, steps = c(x$steps[-length(x$steps)], list(step)))
 }
 
 score_row <- function(candidate, design, name, limit, ratio_range) {

@@ -23,7 +23,7 @@
 #'   Economic Review: Insights 4. \doi{10.1257/aeri.20210236}
 #' @family judging
 #' @examples
-#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' assess_trends(panel)
 #' @export
 assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison = NULL, anticipation = 0, slope = NULL,
@@ -37,7 +37,7 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
     abort_input("{.arg placebo} must be numbers of periods, each above {.arg anticipation}.")
   }
   outcome <- panel_outcome(panel, outcome)
-  settings <- list(adjustment = panel_adjustment(panel, adjustment, FALSE, call), base = "fixed",
+  settings <- list(adjustment = panel_adjustment(panel, adjustment, cell_adjustments, call), base = "fixed",
                    comparison = panel_comparison(panel, comparison, call), anticipation = round(anticipation))
   y <- panel_values(panel, outcome, "assess_trends")
   log_step(panel, "trends", paste("before treatment, on", outcome), settings = settings)

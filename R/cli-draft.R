@@ -87,10 +87,16 @@ study_lines <- function(data, roles, data_path) {
     plan_entry("outcome", roles$outcome, "or a list of columns"),
     paste0("  covariates: ", covariates, "   # ", if (length(roles$covariates) > 0L)
       "only what came before the treatment" else "no column is left: name some"),
-    plan_entry("estimand", "ATT", "ATT: on the treated; ATE: on everybody; ATC; ATO; ATM"),
+    plan_entry("estimand", "ATT", estimand_remark()),
     plan_entry("id", roles$id), plan_entry("weight", roles$weight), plan_entry("cluster", roles$cluster),
     plan_entry("missing", "flag")
   )
+}
+
+# What each estimand means, where that takes few words.
+estimand_remark <- function() {
+  short <- lapply(estimands, `[[`, "short")
+  paste(ifelse(vapply(short, is.null, NA), names(short), paste0(names(short), ": ", short)), collapse = "; ")
 }
 
 # One line of the plan, nothing when there is no value.

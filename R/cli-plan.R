@@ -17,8 +17,8 @@ plan_keys <- function() {
     effect = c("design", "measure", arguments(measure_effect, "x")),
     hazard = c("design", "measure", arguments(measure_hazard, "x")),
     power = c("design", arguments(assess_power, "x")),
-    probes = lapply(plan_probes(), function(probe) {
-      c("probe", "effect", if (probe$bare) "estimate", arguments(probe$verb, "x"))
+    probes = lapply(probes, function(probe) {
+      c("probe", "effect", if (probe$bare) "estimate", arguments(verb_of_probe(probe), "x"))
     }),
     report = c("title", "truth", "groups", arguments(assess_balance, c("x", "custom"))),
     groups = arguments(describe_groups, "study")
@@ -26,19 +26,6 @@ plan_keys <- function() {
 }
 
 plan_measures <- function() list(effect = measure_effect, hazard = measure_hazard)
-
-# By kind the verb, whether it takes bare numbers, and where it belongs.
-plan_probes <- function() {
-  kind <- function(verb, bare = FALSE, study = TRUE, panel = FALSE) {
-    list(verb = verb, bare = bare, study = study, panel = panel)
-  }
-  list(
-    effect = kind(probe_effect, panel = TRUE), pairs = kind(probe_pairs, bare = TRUE), weights = kind(probe_weights),
-    omitted = kind(probe_omitted, bare = TRUE), ratio = kind(probe_ratio, bare = TRUE),
-    stability = kind(probe_stability, bare = TRUE), placebo = kind(probe_placebo, panel = TRUE),
-    choices = kind(probe_choices), trends = kind(probe_trends, study = FALSE, panel = TRUE)
-  )
-}
 
 # list(path, lines, and the five parts), with every key checked.
 read_plan <- function(path) {
@@ -112,13 +99,13 @@ check_plan_probe <- function(plan, name, keys, where) {
   settings <- plan$probes[[name]]
   place <- c("probes", name)
   kind <- if (is.list(settings)) settings$probe
-  known <- names(Filter(function(probe) probe[[where]], plan_probes()))
+  known <- names(Filter(function(probe) where %in% probe$about, probes))
   check_reference(kind, known, "probe", plan, place)
   if (is.null(kind)) abort_plan(plan, place, "A probe must name its kind, such as {.code probe: {known[1L]}}.")
   check_keys(settings, keys$probes[[kind]], plan, place)
   check_reference(settings$effect, names(plan$effects), "effect", plan, place)
   if (is.null(settings$effect) && is.null(settings$estimate)) {
-    abort_plan(plan, place, "A probe must name the {.code effect} it is about{if (plan_probes()[[kind]]$bare) ', or an
+    abort_plan(plan, place, "A probe must name the {.code effect} it is about{if (probes[[kind]]$bare) ', or an
                              estimate'}.")
   }
 }
@@ -130,7 +117,7 @@ check_map <- function(part, plan, place) {
 
 check_keys <- function(part, known, plan, place) {
   if (is.null(part)) return(invisible(part))
-  if (!is.list(part)) abort_plan(plan, place, "Here must stand keys and values, not {.val {part}}.")
+  if (!is.list(part)) abort_plan(plan, place, "Here must stand keys and values, not {describe_value(part)}.")
   unknown <- setdiff(names(part), known)
   if (length(unknown) == 0L && !is.null(names(part))) return(invisible(part))
   if (length(part) == 0L) return(invisible(part))
@@ -142,9 +129,9 @@ check_keys <- function(part, known, plan, place) {
 
 check_reference <- function(value, known, what, plan, place) {
   if (is.null(value) || (is.character(value) && length(value) == 1L && value %in% known)) return(invisible(value))
-  near <- nearest_name(as.character(value)[1L], known)
+  near <- if (rlang::is_string(value)) nearest_name(value, known)
   abort_plan(plan, c(place, what), c(
-    "The plan names a {what} {.val {value}} that it does not have.",
+    "The plan names a {what} {describe_value(value)} that it does not have.",
     i = if (is.null(near)) "It has {.val {known}}." else "Did you mean {.val {near}}?"
   ), value = value, known = known, near = near, what = what)
 }
@@ -298,7 +285,7 @@ plan_probe_results <- function(plan, effects) {
       given[plain] <- lapply(given[plain], unlist)
       if (grouped) given$covariates <- lapply(given$covariates, unlist)
       if (!is.null(given$groups)) given$groups <- lapply(given$groups, plan_condition)
-      do.call(plan_probes()[[settings$probe]]$verb, c(list(about), given))
+      do.call(verb_of_probe(probes[[settings$probe]]), c(list(about), given))
     })
   })
 }
@@ -345,7 +332,7 @@ condition_words <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "%in%
 plan_formula <- function(text, arg) {
   expr <- parse_plan_text(text, arg, formula_words)
   if (!is.call(expr) || !identical(expr[[1L]], quote(`~`)) || length(expr) != 2L) {
-    abort_input(c("{.arg {arg}} must be a one-sided formula such as \"~ a + b\".", x = "It is {.val {text}}."),
+    abort_input(c("{.arg {arg}} must be a one-sided formula such as \"~ a + b\".", x = "It is {describe_value(text)}."),
                 call = NULL)
   }
   stats::as.formula(expr, env = plan_environment(formula_words))

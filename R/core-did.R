@@ -1,14 +1,6 @@
 # METHODS, "Difference-in-differences": group-time effects. A cell is (cohort, period, base period, comparison cohorts).
-# Its effect is the change from base to period in the cohort less that in the comparison units.
-#
-# Several hundred cells share their units, so influence is not stored cell by cell. A source hands out contributions
-# (estimate - truth is about their sum over the units) for any combination of cells:
-#   blocks: data, a function that gives an N x d matrix, of which each unit's contribution to cell k is its row times
-#           column k of the coefficients of its block (list of d x K); the first column is s, so that weights which
-#           depend on the sizes of cohorts are a shift of the first coefficient; scatter, where it is known: list of
-#           the blocks' cross-products of data; present: per unit, does it take part (NULL: all do)?
-#   rows:   per cell the units that take part and their contributions.
-# `block` is the code of each unit's cohort (in triple differences: of cohort and side).
+# Its effect is the change from base to period in the cohort less that in the comparison units. Contributions are handed
+# out by sources (core-source.R).
 
 # Unadjusted cells of units all seen in all periods, with weights constant over time. y: outcomes, P per unit, unit
 # after unit; s, cohort: N; cells: data frame of cohort, time, base (codes); compare: per cell the codes of the
@@ -27,16 +19,16 @@ core_balanced_cells <- function(y, s, cohort, cells, compare, side = rep(1L, len
     balanced_side(sign * own[-1L, , drop = FALSE], own[1L, ], cells, compare)
   }, seq_along(sides), sides)
   of_block <- function(b) (b - 1L) * (periods + 1L) + seq_len(periods + 1L)
-  list(estimate = Reduce(`+`, lapply(parts, `[[`, "estimate")), source = list(
-    kind = "blocks", block = block,
-    data = function() {
+  list(estimate = Reduce(`+`, lapply(parts, `[[`, "estimate")), source = core_block_source(
+    function() {
       wide <- t(matrix(y, periods))
       cbind(s, s * sweep(wide - wide[, 1L], 2L, centre))
     },
-    scatter = lapply(seq_len(blocks), function(b) sums$scatter[, of_block(b), drop = FALSE]),
+    block,
     coefficients = unlist(Map(function(part, sign) {
       lapply(part$coefficients, function(own) own * c(1, rep(sign, periods)))
-    }, parts, sides), recursive = FALSE)
+    }, parts, sides), recursive = FALSE),
+    scatter = lapply(seq_len(blocks), function(b) sums$scatter[, of_block(b), drop = FALSE])
   ))
 }
 
@@ -117,115 +109,6 @@ cell_means <- function(y, inside, z, s, x, adjustment, score) {
     return(core_regression_means(weight, none, own * z, none, models))
   }
   core_augmented_means(y, z, v, v_nuisance, own * z, none, models)
-}
-
-# Contributions of N units to J combinations of cells. combine: K x J; shift: blocks x J or NULL, what a unit of the
-# block adds per unit of s.
-core_contributions <- function(source, combine, shift = NULL) {
-  out <- matrix(0, length(source$block), ncol(combine))
-  if (source$kind == "rows") {
-    for (k in which(rowSums(combine != 0) > 0)) {
-      at <- source$rows[[k]]
-      out[at, ] <- out[at, ] + outer(source$values[[k]], combine[k, ])
-    }
-    if (!is.null(shift)) out <- out + source$s * shift[source$block, , drop = FALSE]
-    return(out)
-  }
-  data <- source$data()
-  for (h in seq_along(source$coefficients)) {
-    at <- which(source$block == h)
-    if (length(at) > 0L) out[at, ] <- data[at, , drop = FALSE] %*% block_coefficients(source, h, combine, shift)
-  }
-  out
-}
-
-block_coefficients <- function(source, h, combine, shift) {
-  coefficients <- source$coefficients[[h]] %*% combine
-  if (!is.null(shift) && h <= nrow(shift)) coefficients[1L, ] <- coefficients[1L, ] + shift[h, ]
-  coefficients
-}
-
-# Which units of the source take part in any of its cells.
-core_units_in_use <- function(source) {
-  if (source$kind == "rows") return(sort(unique(unlist(source$rows))))
-  in_block <- vapply(source$coefficients, function(own) any(own != 0), NA)
-  used <- if (all(in_block)) rep(TRUE, length(source$block)) else in_block[source$block]
-  which(if (is.null(source$present)) used else used & source$present)
-}
-
-# Sums of contributions by cluster (codes from 1), G x J.
-core_cluster_sums <- function(source, combine, shift, cluster) {
-  size <- max(cluster)
-  if (source$kind == "rows") {
-    if (is_own_cluster(cluster)) return(core_contributions(source, combine, shift))
-    return(sums_on(core_contributions(source, combine, shift), cluster, size))
-  }
-  out <- matrix(0, size, ncol(combine))
-  data <- source$data()
-  for (h in seq_along(source$coefficients)) {
-    at <- which(source$block == h)
-    if (length(at) == 0L) next
-    sums <- sums_on(data[at, , drop = FALSE], cluster[at], size)
-    out <- out + sums %*% block_coefficients(source, h, combine, shift)
-  }
-  out
-}
-
-sums_on <- function(x, code, size) {
-  out <- matrix(0, size, ncol(x))
-  sums <- rowsum(x, code)
-  out[as.integer(rownames(sums)), ] <- sums
-  out
-}
-
-is_own_cluster <- function(cluster) !is.unsorted(cluster, strictly = TRUE)
-
-# J x J covariance with the factor G / (G - 1); clusters: G. Units that are their own clusters need only the scatter of
-# each block.
-core_source_vcov <- function(source, combine, shift, cluster, clusters = length(unique(cluster))) {
-  factor <- clusters / (clusters - 1)
-  if (!is_own_cluster(cluster)) return(crossprod(core_cluster_sums(source, combine, shift, cluster)) * factor)
-  if (source$kind == "rows") return(rows_vcov(source, combine, shift) * factor)
-  few <- is.null(source$scatter) && ncol(combine) < nrow(source$coefficients[[1L]])
-  if (few) return(crossprod(core_contributions(source, combine, shift)) * factor)
-  scatter <- if (is.null(source$scatter)) block_scatter(source) else source$scatter
-  out <- matrix(0, ncol(combine), ncol(combine))
-  size <- numeric(ncol(combine))
-  for (h in seq_along(source$coefficients)) {
-    coefficients <- block_coefficients(source, h, combine, shift)
-    out <- out + crossprod(coefficients, scatter[[h]] %*% coefficients)
-    size <- size + colSums(coefficients^2 * diag(scatter[[h]]))
-  }
-  nothing <- diag(out) < 1e-13 * size  # rounding of a variance that is 0
-  out[nothing, ] <- 0
-  out[, nothing] <- 0
-  out * factor
-}
-
-block_scatter <- function(source) {
-  data <- source$data()
-  lapply(seq_along(source$coefficients), function(h) crossprod(data[source$block == h, , drop = FALSE]))
-}
-
-# A stretch of units at a time, so that n x cells never stands in memory at once.
-rows_vcov <- function(source, combine, shift, stretch = 20000L) {
-  n <- length(source$block)
-  out <- matrix(0, ncol(combine), ncol(combine))
-  for (start in seq(1L, n, by = stretch)) {
-    end <- min(n, start + stretch - 1L)
-    part <- matrix(0, end - start + 1L, length(source$rows))
-    for (k in seq_along(source$rows)) {
-      at <- seq_len(findInterval(end, source$rows[[k]]) - findInterval(start - 1L, source$rows[[k]])) +
-        findInterval(start - 1L, source$rows[[k]])
-      part[source$rows[[k]][at] - start + 1L, k] <- source$values[[k]][at]
-    }
-    part <- part %*% combine
-    if (!is.null(shift)) {
-      part <- part + source$s[start:end] * shift[source$block[start:end], , drop = FALSE]
-    }
-    out <- out + crossprod(part)
-  }
-  out
 }
 
 # Averages of cells. estimate: K; cohort: K codes; size: sums of s of each cohort (by code), or with fixed = TRUE of

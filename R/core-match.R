@@ -58,20 +58,21 @@ core_local_covariance <- function(x, y, first, second) {
 # arm) and cov (n x (p + 1)); gap: n, treated minus control outcome with the missing one taken from the unit nearest in
 # the covariates; effect: the estimate.
 core_score_adjustment <- function(x, z, e, slope, covariance, local, gap, effect, estimand) {
-  if (estimand == "ATE") {
+  if (population_of(estimand) == "everybody") {
     parts <- cbind(colMeans(local$treated$cov / e * slope), -colMeans(local$control$cov / (1 - e) * slope))
     return(crossprod(parts, covariance %*% parts))
   }
   form <- function(v) drop(crossprod(v, covariance %*% v))
-  seek <- if (estimand == "ATT") e else 1 - e
-  count <- sum(z == (estimand == "ATT"))
-  side <- if (estimand == "ATT") 1 else -1  # the chance to be among the seekers of the ATC falls where e rises
-  own <- if (estimand == "ATT") local$treated else local$control
-  other <- if (estimand == "ATT") local$control else local$treated
+  treated_seek <- seeking_arms(estimand) == 1L
+  seek <- if (treated_seek) e else 1 - e
+  count <- sum(z == treated_seek)
+  side <- if (treated_seek) 1 else -1  # the chance to be among the seekers of the ATC falls where e rises
+  own <- if (treated_seek) local$treated else local$control
+  other <- if (treated_seek) local$control else local$treated
   contrast <- local$treated$mean - local$control$mean - effect
   c_vector <- colSums(x * slope * side * contrast) / count +
     colSums((own$cov + seek / (1 - seek) * other$cov) * slope) / count
   d_vector <- colSums(x * slope * side * (gap - effect)) / count
-  sought <- c(estimand == "ATC", estimand == "ATT")  # the mean that matching supplies
+  sought <- c(!treated_seek, treated_seek)  # the mean that matching supplies
   diag(sought * (form(c_vector) - form(d_vector)))
 }

@@ -75,31 +75,19 @@ core_multinomial_nuisance <- function(x, arm, s, fit) {
 
 # Whom the contrast of arm k with the reference (arm 1) speaks of: list(h, slope), h the target's weight per unit of any
 # arm and slope its derivative in the linear scores (n x (K - 1); NULL where it is known). ATE: everybody; ATT, ATC:
-# those in arm k, in the reference; ATO: 1 / sum(1 / e) (Li & Li 2019); ATM: min(e).
+# those in arm k, in the reference; else by the tilt.
 core_arm_target <- function(e, arm, k, estimand) {
-  switch(estimand,
-    ATE = list(h = rep(1, length(arm))),
-    ATT = list(h = as.double(arm == k)),
-    ATC = list(h = as.double(arm == 1L)),
-    core_arm_tilt(e, k, estimand)
+  switch(population_of(estimand),
+    everybody = list(h = rep(1, length(arm))),
+    treated = list(h = as.double(arm == k)),
+    control = list(h = as.double(arm == 1L)),
+    score = core_arm_tilt(e, k, estimand)
   )
 }
 
 # h of METHODS' notation as a function of the scores, and d log h / d(linear scores).
 core_arm_tilt <- function(e, k, estimand, logarithmic = FALSE) {
-  pure <- switch(estimand,
-    ATE = list(h = rep(1, nrow(e)), slope = 0),
-    ATT = list(h = e[, k], slope = arm_log_slope(e, k)),
-    ATC = list(h = e[, 1L], slope = arm_log_slope(e, 1L)),
-    ATO = {
-      h <- 1 / rowSums(1 / e)
-      list(h = h, slope = h * Reduce(`+`, lapply(seq_len(ncol(e)), function(m) arm_log_slope(e, m) / e[, m])))
-    },
-    ATM = {
-      least <- max.col(-e, ties.method = "first")
-      list(h = e[cbind(seq_len(nrow(e)), least)], slope = arm_log_slope(e, least))
-    }
-  )
+  pure <- estimands[[estimand]]$arms(e, k)
   list(h = pure$h, slope = if (logarithmic) pure$slope else pure$h * pure$slope)
 }
 

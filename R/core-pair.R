@@ -93,7 +93,8 @@ core_row_weights <- function(set, treated, control, of) {
   rows <- tabulate(set)[set]
   if (of == "seeker") return(1 / rows)
   distinct <- function(unit) tabulate(set[!duplicated(cbind(set, unit))], max(set))[set]
-  size <- switch(of, ATT = distinct(treated), ATC = distinct(control), ATE = distinct(treated) + distinct(control))
+  size <- switch(population_of(of), treated = distinct(treated), control = distinct(control),
+                 everybody = distinct(treated) + distinct(control))
   size / rows
 }
 

@@ -10,14 +10,14 @@ core_detectable_factor <- function(power, level, df) {
   }, 0)
 }
 
-# Standard error of a difference of weighted means with one standard deviation per unit. share: correlation within
+# Standard error of a difference of weighted means with one standard deviation per unit. intraclass: correlation within
 # clusters; v: weights, z: arms, cluster: codes or NULL. Units of a cluster in the same arm then add up, those of both
 # arms cancel. pairing: correlation of both units of a pair, which takes its share of the variance away.
-core_planned_se <- function(sd, v, z, cluster = NULL, share = 0, pairing = 0) {
+core_planned_se <- function(sd, v, z, cluster = NULL, intraclass = 0, pairing = 0) {
   weight <- ifelse(z == 1L, v / sum(v[z == 1L]), -v / sum(v[z == 0L]))
   own <- sum(weight^2)
   common <- if (is.null(cluster)) 0 else sum(rowsum(weight, cluster)^2)
-  sd * sqrt((1 - pairing) * ((1 - share) * own + share * common))
+  sd * sqrt((1 - pairing) * ((1 - intraclass) * own + intraclass * common))
 }
 
 # Intraclass correlation by analysis of variance, cut at 0 (Donner 1986). y, cluster: n.

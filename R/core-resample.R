@@ -1,6 +1,9 @@
-# How often each unit is drawn in bootstrap replicate `seed`, as many from every group as it has; `sizes` of the groups,
+# How often each unit is drawn in replicate k of a bootstrap, as many from every group as it has; `sizes` of the groups,
 # whose units stand together. Every replicate has a random stream of its own.
-core_draw_counts <- function(sizes, seed) glue_draw_counts(sizes, seed)
+core_draw_counts <- function(sizes, k, seed = 0) glue_draw_counts(sizes, seed, k)
+
+# A whole number from 0 to 2^31 - 1, hashed from a seed, a word and a place.
+core_sub_seed <- function(seed, work, k) glue_sub_seed(seed, work, k)
 
 # One bootstrap draw of inverse-weighted means. y: n x k outcomes; s: the draw's weights (sampling weight times how
 # often the unit was drawn); fit: core_fit() of the logit score to all units, from which this draw's score is found.

@@ -1,40 +1,36 @@
-# Inverse weights by estimand: METHODS, "Notation" (h / e for treated, h / (1 - e) for controls), and their derivative
-# in e. ATM: h = min(e, 1 - e), with the derivative of its lower branch at e = 1/2.
+# Inverse weights: METHODS, "Notation" (h / e for treated, h / (1 - e) for controls), and their derivative in e. The
+# register of estimands has h.
 
 core_inverse_weight <- function(e, z, estimand) {
   own <- abs(1 - z - e)  # e for treated, 1 - e for control units
-  switch(estimand, ATE = 1, ATT = e, ATC = 1 - e, ATO = e * (1 - e), ATM = pmin(e, 1 - e)) / own
+  estimands[[estimand]]$tilt(e) / own
 }
 
 core_inverse_weight_slope <- function(e, z, estimand) {
-  switch(estimand,
-    ATE = ifelse(z == 1L, -1 / e^2, 1 / (1 - e)^2),
-    ATT = ifelse(z == 1L, 0, 1 / (1 - e)^2),
-    ATC = ifelse(z == 1L, -1 / e^2, 0),
-    ATO = ifelse(z == 1L, -1, 1),
-    ATM = ifelse(z == 1L, ifelse(e > 0.5, -1 / e^2, 0), ifelse(e > 0.5, 0, 1 / (1 - e)^2))
-  )
+  h <- estimands[[estimand]]$tilt(e)
+  slope <- estimands[[estimand]]$slope(e)
+  ifelse(z == 1L, (slope * e - h) / e^2, (slope * (1 - e) + h) / (1 - e)^2)
 }
 
 # Whom the model-based part of the augmented estimator averages over: METHODS, "ATT forms" (the treated themselves
 # for ATT, not their scores), and its derivative in e.
 core_target_weight <- function(e, z, estimand) {
-  switch(estimand, ATE = rep(1, length(z)), ATT = as.double(z == 1L), ATC = as.double(z == 0L), ATO = e * (1 - e),
-         ATM = pmin(e, 1 - e))
+  switch(population_of(estimand), everybody = rep(1, length(z)), treated = as.double(z == 1L),
+         control = as.double(z == 0L), score = estimands[[estimand]]$tilt(e))
 }
 
 core_target_weight_slope <- function(e, z, estimand) {
-  switch(estimand, ATO = 1 - 2 * e, ATM = ifelse(e > 0.5, -1, 1), numeric(length(z)))
+  if (has_known_population(estimand)) numeric(length(z)) else estimands[[estimand]]$slope(e)
 }
 
 # METHODS, "Balancing weights": which arms are weighted, and towards whose moments. A named list of arms (1, 0), each
 # the 0/1 indicator of its target.
 core_balancing_targets <- function(z, estimand) {
   all <- rep(1, length(z))
-  switch(estimand,
-    ATT = list(control = as.double(z == 1L)),
-    ATC = list(treated = as.double(z == 0L)),
-    ATE = list(treated = all, control = all)
+  switch(population_of(estimand),
+    treated = list(control = as.double(z == 1L)),
+    control = list(treated = as.double(z == 0L)),
+    everybody = list(treated = all, control = all)
   )
 }
 
@@ -76,10 +72,10 @@ core_stable_nuisance <- function(x, s, arm, target, fit, tolerance, tolerance_in
 core_stratum_weight <- function(stratum, z, s, estimand) {
   size <- core_stratum_sizes(stratum, z, s)
   own <- ifelse(z == 1L, size$treated[stratum], size$control[stratum])
-  weight <- switch(estimand,
-    ATT = ifelse(z == 1L, 1, size$treated[stratum] / own),
-    ATC = ifelse(z == 0L, 1, size$control[stratum] / own),
-    ATE = (size$treated + size$control)[stratum] * ifelse(z == 1L, sum(size$treated), sum(size$control)) /
+  weight <- switch(population_of(estimand),
+    treated = ifelse(z == 1L, 1, size$treated[stratum] / own),
+    control = ifelse(z == 0L, 1, size$control[stratum] / own),
+    everybody = (size$treated + size$control)[stratum] * ifelse(z == 1L, sum(size$treated), sum(size$control)) /
       sum(size$treated + size$control) / own
   )
   weight[is.na(stratum)] <- 0
@@ -102,8 +98,8 @@ core_sums_by <- function(v, code, size = max(code[inside])) {
 # METHODS, exact and coarsened matching: the weights of the arm that is made to stand for the other, times (all of it
 # kept / all of the other kept), so that they have mean 1.
 core_scale_other_arm <- function(weight, z, s, estimand) {
-  if (!estimand %in% c("ATT", "ATC")) return(weight)
-  other <- z == as.integer(estimand == "ATC")
+  if (!population_of(estimand) %in% c("treated", "control")) return(weight)
+  other <- z != seeking_arms(estimand)
   weight[other] <- weight[other] * sum(s[other]) / sum(s[!other])
   weight
 }
@@ -118,11 +114,11 @@ core_stratum_nuisance <- function(stratum, z, s, weight, estimand) {
     gradient = function(v) {  # log-derivatives of w: d log w / d n_zs
       part <- lapply(own, function(inside) by_stratum(v * weight * inside))
       whole <- size$treated + size$control
-      switch(estimand,
-        ATT = list(treated = part$control / size$treated, control = -part$control / size$control),
-        ATC = list(treated = -part$treated / size$treated, control = part$treated / size$control),
-        ATE = list(treated = (part$treated + part$control) / whole - part$treated / size$treated,
-                   control = (part$treated + part$control) / whole - part$control / size$control)
+      switch(population_of(estimand),
+        treated = list(treated = part$control / size$treated, control = -part$control / size$control),
+        control = list(treated = -part$treated / size$treated, control = part$treated / size$control),
+        everybody = list(treated = (part$treated + part$control) / whole - part$treated / size$treated,
+                         control = (part$treated + part$control) / whole - part$control / size$control)
       )
     },
     influence = function(u) {

@@ -70,11 +70,11 @@ core_within_source <- function(rows, block, fit, s) {
   }, numeric(t + 1L + p))
   data <- glue_within_residuals(rows$columns, rows$unit - 1L, rows$time - 1L, t, as.integer(block) - 1L,
                                 length(fit$maps), rows$weight, rows$weight, residual)
-  list(kind = "blocks", data = function() cbind(s, data), block = block, present = present_units(rows),
-       coefficients = lapply(fit$maps, function(map) {
+  coefficients <- lapply(fit$maps, function(map) {
     map[t + 1L, ] <- 0
     rbind(0, map %*% fit$inverse[, fit$own, drop = FALSE])
-  }))
+  })
+  core_block_source(function() cbind(s, data), block, coefficients, present = present_units(rows))
 }
 
 # Which units have a row that counts; NULL where all do.
@@ -124,8 +124,10 @@ core_impute_cells <- function(rows, cohort, cohorts, untreated_weight, shown, ce
     rbind(0, column)
   })
   list(estimate = estimate, size = size, aliased = fit$aliased,
-       source = list(kind = "blocks", data = function() cbind(s, data), block = cohort, coefficients = coefficients,
-                     present = present_units(utils::modifyList(rows, list(weight = untreated_weight + shown)))))
+       source = core_block_source(
+         function() cbind(s, data), cohort, coefficients,
+         present = present_units(utils::modifyList(rows, list(weight = untreated_weight + shown)))
+       ))
 }
 
 # Is a combination of coefficients in the span of what the rows tell?

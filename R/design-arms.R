@@ -42,6 +42,7 @@ arm_aliases <- function(matrix, x, s, call) {
 }
 
 weigh_arms <- function(x, given, method, truncate, call = rlang::caller_env()) {
+  check_arms_estimand(x$base$estimand, call)
   if (is.null(x$score)) {
     abort_input(c("{.fn weigh_units} needs a score.", i = "Call {.fn score_units} first."), call = call)
   }
@@ -58,6 +59,13 @@ weigh_arms <- function(x, given, method, truncate, call = rlang::caller_env()) {
   out
 }
 
+check_arms_estimand <- function(estimand, call) {
+  if (!is.null(estimands[[estimand]]$arms)) return(invisible(estimand))
+  known <- names(Filter(function(entry) !is.null(entry$arms), estimands)) # nolint: object_usage_linter. In the message.
+  abort_unsupported(c("The {estimand} is not defined for more than two arms.",
+                      i = "Frame the arms for {.or {.val {known}}}."), call = call)
+}
+
 # Codes of the arms that are compared with the reference, by name.
 compared_arms <- function(x) stats::setNames(seq_along(x$levels)[-1L], x$levels[-1L])
 
@@ -70,8 +78,8 @@ arm_design <- function(x, k, step, truncate, call) {
   check_finite_weights(weight, study, call)
   cut <- truncate_weights(weight, truncate, study$z, study$s) * kept
   design <- new_design(study, step, kind = "weights", kept = kept, weight = cut,
-                       weighing = list(method = "arms", arms = x, k = k, free = cut == weight))
-  design$steps <- c(x$steps, list(step))
+                       weighing = list(method = "arms", arms = x, k = k, free = cut == weight),
+                       steps = c(x$steps, list(step)))
   warn_heavy_units(design)
   design
 }
@@ -80,8 +88,14 @@ arm_weight_nuisance <- function(design) {
   facts <- design$weighing
   x <- facts$arms
   slope <- core_arm_weight(x$score$fitted, x$arm, facts$k, x$base$estimand)$slope
-  core_scaled(arm_score_nuisance(x), slope * (design_kept(design) & facts$free))
+  core_scaled(arm_score_nuisance(x), slope)
 }
+
+# Designs on one of several arms are made together with the others and can't be made alone.
+is_contrast_of_arms <- function(x) !is.null(study_of(x)$outside)
+
+# The arms behind such a design, and the code of the one compared.
+arms_behind <- function(x) x$weighing[c("arms", "k")]
 
 # The linear scores of all arms.
 arm_score_nuisance <- function(x) {

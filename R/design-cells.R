@@ -29,9 +29,7 @@ cell_sets <- function(x, method, covariates, bins, call = rlang::caller_env()) {
                bins = bins)
   design <- new_design(x, step[!vapply(step, is.null, NA)], kind = "cells", kept = inside, weight = weight, set = set,
                        weighing = list(method = "cells", bins = bin_table(parts), free = TRUE),
-                       note = pair_note(study, inside, design_kept(x)))
-  design$before_pairs <- design_kept(x)
-  design$reason <- 2L * (design_kept(x) & !inside)
+                       note = pair_note(study, inside, design_kept(x)), reason = 2L * (design_kept(x) & !inside))
   log_design(design, "group", sprintf("%d sets; without an exact partner: %d treated, %d control", length(both),
                                       sum(design$reason > 0L & study$z == 1L), sum(design$reason > 0L & study$z == 0L)),
              step[c("method", "covariates", "bins")])
@@ -92,7 +90,7 @@ cut_points <- function(bins, range, n, name, call) {
     return(seq(range[1L], range[2L], length.out = bins + 1L)[-c(1L, bins + 1L)])
   }
   abort_input(c("{.arg bins} of {.val {name}} must be a whole number of bins, or two or more rising cut points.",
-                x = "It is {.val {bins}}."), column = name, call = call)
+                x = "It is {describe_value(bins)}."), column = name, call = call)
 }
 
 are_rising <- function(x) is.numeric(x) && all(is.finite(x)) && !is.unsorted(x, strictly = TRUE)
@@ -110,6 +108,9 @@ level_bins <- function(column, name, groups, call) {
   code <- rep(seq_along(groups), lengths(groups))[match(column$levels, unlist(groups))]
   list(code = code[column$values], labels = vapply(groups, paste, "", collapse = ", "))
 }
+
+# The bins of an exact or coarsened match, NULL for other designs.
+bins_of <- function(design) design$weighing$bins
 
 bin_table <- function(parts) {
   rows <- Map(function(part, name) {
@@ -146,10 +147,8 @@ cardinality_sample <- function(x, covariates, tolerance, seconds, call = rlang::
   step <- list(verb = "group", label = label, method = "cardinality", tolerance = tolerance, proven = found$proven)
   if (!is.null(covariates)) step$covariates <- covariates
   design <- new_design(x, step, kind = "weights", kept = inside, weight = as.double(inside),
-                       weighing = list(method = "cardinality", stabilise = FALSE, free = TRUE),
-                       note = pair_note(study, inside, kept))
-  design$before_pairs <- kept
-  design$reason <- as.integer(kept & !inside)
+                       weighing = list(method = "cardinality", free = TRUE),
+                       note = pair_note(study, inside, kept), reason = as.integer(kept & !inside))
   log_design(design, "group", sprintf("%d of each arm%s", sum(found$chosen) / 2L,
                                       if (found$proven) ", proven largest" else ", best found in time"),
              list(method = "cardinality", tolerance = tolerance, seconds = seconds))

@@ -54,7 +54,7 @@
 #' @export
 group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality"),
                         on = c("score", "probability", "mahalanobis", "diagonal", "metric"), covariates = NULL,
-                        metric = NULL, exact = NULL, caliper = NULL, caliper_unit = "sd", apart = NULL, ratio = NULL,
+                        metric = NULL, exact = NULL, apart = NULL, caliper = NULL, caliper_unit = "sd", ratio = NULL,
                         spread = c("all", "within"), bins = NULL, tolerance = 0.1, seconds = 30) {
   again <- given_arguments(match.call())
   check_design(x)
@@ -80,7 +80,7 @@ group_options <- list(
 )
 
 check_group_estimand <- function(method, estimand, call = rlang::caller_env()) {
-  answers <- if (method == "cardinality") "ATT" else c("ATT", "ATC", "ATE")
+  answers <- if (method == "cardinality") estimands_for("treated") else known_population_estimands()
   if (estimand %in% answers) return(invisible(estimand))
   abort_unsupported(c("{.code method = \"{method}\"} can't answer the {estimand}.",
                       i = "Frame the study for the {.or {answers}}, or use {.fn weigh_units}."), call = call)

@@ -4,7 +4,7 @@
 score_from_learners <- function(x, settings, call) {
   study <- study_of(x)
   check_number(settings$folds, min = 2, arg = "folds", call = call)
-  check_number(settings$seed, null = TRUE, arg = "seed", call = call)
+  check_seed(settings$seed, null = TRUE, arg = "seed", call = call)
   learners <- check_learners(settings$learners, call)
   covariates <- learner_columns(study, settings$model, call)
   inside <- kept_weight(x) > 0
@@ -96,25 +96,25 @@ cluster_folds <- function(z, inside, k, cluster, call) {
 }
 
 # numbers: will they learn an outcome that is a number?
-check_learners <- function(learners, call, numbers = FALSE) {
-  known <- built_in_learners(numbers)
-  if (is.character(learners)) learners <- as.list(learners)
-  if (!is.list(learners) || length(learners) == 0L) {
+check_learners <- function(asked, call, numbers = FALSE) {
+  known <- lapply(learners, as_learner, numbers = numbers)
+  if (is.character(asked)) asked <- as.list(asked)
+  if (!is.list(asked) || length(asked) == 0L) {
     abort_input("{.arg learners} must be names of learners, or a list of names and own learners.", call = call)
   }
-  own <- vapply(learners, is_own_learner, NA)
-  names <- if (is.null(names(learners))) rep("", length(learners)) else names(learners)
-  wrong <- which(ifelse(own, !nzchar(names), !vapply(learners, rlang::is_string, NA)))
+  own <- vapply(asked, is_own_learner, NA)
+  names <- if (is.null(names(asked))) rep("", length(asked)) else names(asked)
+  wrong <- which(ifelse(own, !nzchar(names), !vapply(asked, rlang::is_string, NA)))
   if (length(wrong) > 0L) stop_own_learner(wrong[1L], call)
   for (k in which(!own)) {
-    names[k] <- check_choice(learners[[k]], names(known), "learners", call)
+    names[k] <- check_choice(asked[[k]], names(known), "learners", call)
     need_package(known[[names[k]]]$package, sprintf("use the learner \"%s\"", names[k]), call)
-    learners[[k]] <- known[[names[k]]]
+    asked[[k]] <- known[[names[k]]]
   }
   if (anyDuplicated(names) > 0L || "stack" %in% names) {
     abort_input("Learners must have different names, and none may be called {.val stack}.", call = call)
   }
-  stats::setNames(learners, names)
+  stats::setNames(asked, names)
 }
 
 is_own_learner <- function(x) is.list(x) && is.function(x$fit) && is.function(x$predict)
@@ -147,7 +147,8 @@ run_targets <- function(targets, seed) {
       target <- targets[[tasks$target[k]]]
       tested <- target$fold == tasks$fold[k] | target$fold == 0L
       trained <- target$fold != tasks$fold[k] & target$fold != 0L & target$train
-      answer <- run_learner(target$learners[[tasks$learner[k]]], target, trained, tested, seed + k)
+      answer <- run_learner(target$learners[[tasks$learner[k]]], target, trained, tested,
+                            sub_seed(seed, "learner", k))
       tick(names(target$learners)[tasks$learner[k]])
       answer
     }, future.seed = NULL, future.packages = "carefultwin")
@@ -212,94 +213,4 @@ refit_learners <- function(learners, predictions, data, inside, seed, call) {
     predictions[, name] <- answer
   }
   predictions
-}
-
-# Numbers only: indicators of all levels but the first.
-learner_matrix <- function(x) stats::model.matrix(~ ., x)[, -1L, drop = FALSE]
-
-# numbers: for outcomes that are numbers, in place of 0/1?
-built_in_learners <- function(numbers = FALSE) {
-  penalised <- function(alpha) {
-    list(
-      package = "glmnet",
-      fit = function(x, z, weight) {
-        x <- learner_matrix(x)
-        if (ncol(x) < 2L) x <- cbind(x, 0)  # glmnet wants two columns
-        glmnet::cv.glmnet(x, z, weights = weight, family = if (numbers) "gaussian" else "binomial", alpha = alpha,
-                          nfolds = 5)
-      },
-      predict = function(model, x) {
-        x <- learner_matrix(x)
-        if (ncol(x) < 2L) x <- cbind(x, 0)
-        stats::predict(model, x, s = "lambda.min", type = "response")[, 1L]
-      }
-    )
-  }
-  list(
-    logit = list(package = "stats", fit = function(x, z, weight) {
-      fit_regression_learner(learner_matrix(x), z, weight, if (numbers) "gaussian" else "logit")
-    }, predict = function(model, x) {
-      linear <- drop(cbind(1, learner_matrix(x)) %*% model)
-      if (numbers) linear else stats::plogis(linear)
-    }),
-    lasso = penalised(1), ridge = penalised(0), elastic_net = penalised(0.5),
-    tree = list(package = "rpart", fit = function(x, z, weight) fit_tree_learner(x, z, weight, numbers),
-                predict = function(model, x) {
-                  if (numbers) stats::predict(model, x) else stats::predict(model, x, type = "prob")[, "1"]
-                }),
-    forest = list(package = "ranger", fit = function(x, z, weight) fit_forest_learner(x, z, weight, numbers),
-                  predict = function(model, x) {
-                    answer <- stats::predict(model, x, num.threads = 1)$predictions
-                    if (numbers) answer else answer[, "1"]
-                  }),
-    boosted = list(package = "gbm", fit = function(x, z, weight) {
-      x$.z <- z
-      gbm::gbm(.z ~ ., if (numbers) "gaussian" else "bernoulli", x, weight, n.trees = 300, interaction.depth = 2,
-               shrinkage = 0.05, n.cores = 1)
-    }, predict = function(model, x) gbm::predict.gbm(model, x, n.trees = 300, type = "response")),
-    splines = list(package = "mgcv", fit = function(x, z, weight) fit_spline_learner(x, z, weight, numbers),
-                   predict = function(model, x) stats::predict(model, x, type = "response"))
-  )
-}
-
-# link: as in core_fit(). Columns that repeat others have coefficient 0.
-fit_regression_learner <- function(x, z, weight, link) {
-  fit <- core_fit(x, as.double(z), as.double(weight), link)
-  if (fit$status == "separated") stop("the arms are separated")
-  if (fit$status != "converged") stop("no convergence")
-  fit$coefficients
-}
-
-# Grown with 10-fold cross-validation, pruned where its error is least.
-fit_tree_learner <- function(x, z, weight, numbers) {
-  x$.z <- if (numbers) z else factor(z, levels = 0:1)
-  control <- rpart::rpart.control(cp = 0.002, minbucket = 20)
-  tree <- if (numbers) {
-    rpart::rpart(.z ~ ., x, weights = weight, method = "anova", control = control)
-  } else {
-    rpart::rpart(.z ~ ., x, weights = weight, method = "class", parms = list(split = "information"), control = control)
-  }
-  rpart::prune(tree, tree$cptable[which.min(tree$cptable[, "xerror"]), "CP"])
-}
-
-fit_forest_learner <- function(x, z, weight, numbers) {
-  ranger::ranger(x = x, y = if (numbers) z else factor(z, levels = 0:1), probability = !numbers, num.trees = 500,
-                 min.node.size = 20, case.weights = if (diff(range(weight)) > 0) weight, num.threads = 1,
-                 seed = sample.int(1e6, 1L))
-}
-
-# Numbers with 10 or more values enter as penalised cubic splines.
-fit_spline_learner <- function(x, z, weight, numbers) {
-  smooth <- vapply(x, function(column) is.numeric(column) && length(unique(column)) >= 10L, NA)
-  terms <- ifelse(smooth, sprintf("s(%s, bs = \"cr\")", names(x)), names(x))
-  varies <- vapply(x, function(column) length(unique(column)) > 1L, NA)
-  formula <- stats::reformulate(terms[varies], ".z")
-  x$.z <- z
-  x$.weight <- weight
-  family <- if (numbers) stats::gaussian() else stats::binomial()
-  if (nrow(x) > 20000L) {
-    mgcv::bam(formula, family, x, weights = x$.weight, discrete = TRUE)
-  } else {
-    mgcv::gam(formula, family, x, weights = x$.weight, method = "REML")
-  }
 }

@@ -43,7 +43,6 @@ numeric_moments <- function(values, z, weights, distribution) {
 }
 
 # METHODS, "Balance": whose sd standardizes, by estimand.
-reference_arm <- function(estimand) switch(estimand, ATT = "treated", ATC = "control", "pooled")
 
 # A difference of 0 is 0 whatever the reference; without a reference sd any other difference is undefined.
 standardized <- function(difference, reference) {

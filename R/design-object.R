@@ -3,18 +3,22 @@
 # parent: a study or a design. kind: "raw", "pairs", "sets", "cells", "weights" or "strata". kept: logical (NULL: as in
 # the parent); weight: double (NULL for 1); set: integer, NA outside any set (NULL when there are none); score: what
 # score_units() makes; pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note:
-# words on the population, added to those of the parent.
+# words on the population, added to those of the parent; metric: what search_metric() makes; reason: per study row the
+# code of why matching left it out, 0 for the others (unmatched_reasons; NULL where there was no matching); steps: in
+# place of the parent's and this one.
 new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
-                       weight = NULL, set = NULL, pairs = NULL, weighing = NULL, note = character()) {
+                       weight = NULL, set = NULL, pairs = NULL, weighing = NULL, note = character(),
+                       metric = design_metric(parent), reason = NULL, steps = c(design_steps(parent), list(step))) {
   study <- study_of(parent)
   n <- length(study$z)
   stopifnot(is.null(kept) || length(kept) == n, is.null(weight) || length(weight) == n,
             is.null(set) || length(set) == n)
-  steps <- c(design_steps(parent), list(step))
+  before <- if (!is.null(reason)) design_kept(parent) else if (inherits(parent, "twin_design")) parent$before_pairs
+  if (is.null(reason) && inherits(parent, "twin_design")) reason <- parent$reason
   if (is.null(kept) && inherits(parent, "twin_design")) kept <- parent$kept
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
-    weighing = weighing, metric = design_metric(parent),
+    weighing = weighing, metric = metric, before_pairs = before, reason = reason, recipe = design_recipe(parent),
     note = c(if (inherits(parent, "twin_design")) parent$note, note),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
@@ -68,8 +72,7 @@ given_arguments <- function(call, env = rlang::caller_env()) {
 }
 
 remember <- function(made, x, verb, arguments) {
-  made$recipe <- c(design_recipe(x), list(list(verb = verb, arguments = arguments)))
-  made
+  amend(made, recipe = c(design_recipe(x), list(list(verb = verb, arguments = arguments))))
 }
 
 replay <- function(study, recipe) {

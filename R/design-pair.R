@@ -69,10 +69,10 @@
 #' pair_units(study, on = "mahalanobis", replacement = TRUE)
 #' @export
 pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagonal", "metric"), covariates = NULL,
-                       metric = NULL, exact = NULL, caliper = NULL, ratio = 1, replacement = FALSE,
+                       metric = NULL, exact = NULL, apart = NULL, caliper = NULL, caliper_unit = "sd", ratio = 1,
+                       replacement = FALSE, spread = c("all", "within"),
                        order = c("hardest", "easiest", "given", "shuffled", "closest_pair"),
-                       ties = c("all", "first"), search = c("greedy", "optimal"), seed = NULL,
-                       caliper_unit = "sd", apart = NULL, spread = c("all", "within")) {
+                       ties = c("all", "first"), search = c("greedy", "optimal"), seed = NULL) {
   again <- given_arguments(match.call())
   check_design(x)
   check_undesigned(x, "pair_units")
@@ -123,7 +123,7 @@ check_ratio <- function(ratio, call = rlang::caller_env()) {
   whole <- is.numeric(ratio) && length(ratio) %in% 1:2 && all(is.finite(ratio)) && all(ratio == round(ratio))
   if (whole && all(ratio >= 1) && !is.unsorted(ratio)) return(c(least = min(ratio), most = max(ratio)))
   abort_input(c("{.arg ratio} must be one whole number, or the least and the most partners of a unit.",
-                x = "It is {.val {ratio}}.", i = "For example 2, or c(1, 3)."), call = call)
+                x = "It is {describe_value(ratio)}.", i = "For example 2, or c(1, 3)."), call = call)
 }
 
 check_order <- function(order, given, x, call = rlang::caller_env()) {
@@ -138,11 +138,11 @@ check_order_use <- function(settings, given, call = rlang::caller_env()) {
   if (settings$search == "optimal") {
     refuse_stray(intersect(given, c("order", "seed")), cli::format_inline("{.code search = \"optimal\"}"), call = call)
   }
-  check_seed(settings$seed, settings$order, call)
+  check_order_seed(settings$seed, settings$order, call)
 }
 
-check_seed <- function(seed, order, call = rlang::caller_env()) {
-  check_number(seed, null = TRUE, call = call)
+check_order_seed <- function(seed, order, call = rlang::caller_env()) {
+  check_seed(seed, null = TRUE, call = call)
   if (order == "shuffled" && is.null(seed)) {
     abort_input("{.code order = \"shuffled\"} needs a {.arg seed}, so that the pairs can be made again.", call = call)
   }
@@ -152,11 +152,14 @@ check_seed <- function(seed, order, call = rlang::caller_env()) {
 }
 
 check_pair_estimand <- function(estimand, replacement, call = rlang::caller_env()) {
-  if (estimand %in% c("ATT", "ATC") || (estimand == "ATE" && replacement)) return(invisible(estimand))
+  population <- population_of(estimand)
+  if (population %in% c("treated", "control") || (population == "everybody" && replacement)) {
+    return(invisible(estimand))
+  }
   abort_unsupported(c(
     "Pairing without replacement can't answer the {estimand}.",
     x = "Each pair stands for its treated unit (ATT) or its control unit (ATC).",
-    i = if (estimand == "ATE") "Use {.code replacement = TRUE}, {.code group_units(x, \"full\")} or
+    i = if (population == "everybody") "Use {.code replacement = TRUE}, {.code group_units(x, \"full\")} or
          {.fn weigh_units} for the ATE, or frame the study for the ATT." else
            "Frame the study for the ATT, or use {.fn weigh_units} for the {estimand}."
   ), call = call)

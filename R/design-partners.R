@@ -7,18 +7,20 @@ make_pairs <- function(x, settings, call = rlang::caller_env()) {
   study <- study_of(x)
   labels <- exact_codes(x, settings$exact, call)
   apart <- lapply(settings$apart, apart_codes, x = x, call = call)
-  directions <- switch(study$estimand, ATT = 1L, ATC = 0L, ATE = c(1L, 0L))
-  rounds <- lapply(directions, function(arm) {
+  rounds <- lapply(seeking_arms(study$estimand), function(arm) {
     one_direction(x, arm, space, settings, labels, apart, call)
   })
   pairs <- do.call(rbind, lapply(rounds, `[[`, "pairs"))
-  pairs <- pairs[order(if (study$estimand == "ATC") pairs$control else pairs$treated, pairs$seeker), ]
+  pairs <- pairs[order(if (treated_seek(study)) pairs$treated else pairs$control, pairs$seeker), ]
   pairs$set <- match(pairs$seeker, unique(pairs$seeker))
   pairs$weight <- core_row_weights(pairs$set, pairs$treated, pairs$control, "seeker")
   rownames(pairs) <- NULL
   list(pairs = pairs[c("set", "treated", "control", "distance", "weight", "seeks")],
        reason = Reduce(pmax, lapply(rounds, `[[`, "reason")))
 }
+
+# Are treated units among those who look for partners?
+treated_seek <- function(study) 1L %in% seeking_arms(study$estimand)
 
 unmatched_reasons <- c("not needed", "no exact partner", "nobody within the caliper", "only units to be kept apart",
                        "partners ran out", "too few partners left")
@@ -196,7 +198,7 @@ stop_too_large <- function(call) {
 stop_no_pairs <- function(x, settings, made, call = rlang::caller_env()) {
   study <- study_of(x)
   kept <- design_kept(x)
-  seeks <- kept & study$z == as.integer(study$estimand != "ATC")
+  seeks <- kept & study$z == as.integer(treated_seek(study))
   why <- table(factor(unmatched_reasons[made$reason[seeks & made$reason > 0L]], unmatched_reasons))
   why <- why[why > 0L]
   linear <- x$score$linear[kept]
@@ -219,9 +221,8 @@ design_from_pairs <- function(x, made, step, verb, kind = "pairs") {
   weight <- core_pair_weights(pairs, n)
   inside <- weight > 0
   design <- new_design(x, step, kind = kind, kept = inside, weight = weight, set = only_set(pairs, n), pairs = pairs,
-                       note = pair_note(study, inside, design_kept(x)))
-  design$before_pairs <- design_kept(x)
-  design$reason <- made$reason * design_kept(x) * !inside
+                       note = pair_note(study, inside, design_kept(x)),
+                       reason = made$reason * design_kept(x) * !inside)
   alone <- function(arm) sum(study$z == arm & design_kept(x) & !inside)
   log_design(design, verb, sprintf("%d sets, %d pairs; without a partner: %d treated, %d control",
                                    length(unique(pairs$set)), nrow(pairs), alone(1L), alone(0L)),
@@ -242,7 +243,8 @@ only_set <- function(pairs, n) {
 
 # Whom the effect speaks of when not everybody it is for found a partner.
 pair_note <- function(study, inside, kept) {
-  arms <- switch(study$estimand, ATT = c(treated = 1L), ATC = c(control = 0L), c(treated = 1L, control = 0L))
+  arms <- seeking_arms(study$estimand)
+  names(arms) <- ifelse(arms == 1L, "treated", "control")
   lost <- vapply(arms, function(arm) sum(study$z == arm & kept & !inside), 0L)
   if (all(lost == 0L)) return(character())
   parts <- vapply(names(arms), function(name) {

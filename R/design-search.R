@@ -49,7 +49,7 @@ search_metric <- function(x, covariates = NULL, score = NULL, goal = c("smd", "k
   check_number(population, min = 10)
   check_number(generations, min = 1)
   check_number(patience, min = 1)
-  check_number(seed)
+  check_seed(seed)
   check_number(ratio, min = 1)
   check_flag(replacement)
   if (is.null(score)) score <- !is.null(design_score(x)) else check_flag(score)
@@ -69,8 +69,7 @@ search_metric <- function(x, covariates = NULL, score = NULL, goal = c("smd", "k
                covariates = covariates, score = score, exact = exact, calipers = calipers, ratio = round(ratio),
                replacement = replacement, population = round(population), generations = round(generations),
                patience = round(patience), seed = seed)
-  design <- new_design(x, step[!vapply(step, is.null, NA)])
-  design$metric <- metric
+  design <- new_design(x, step[!vapply(step, is.null, NA)], metric = metric)
   log_design(design, "search", sprintf("%d candidates; best %s", sum(found$history$candidates),
                                        number_text(shown_goal(min(found$history$best), goal), 4)),
              step[setdiff(names(step), c("verb", "label", "seed"))], seed)
@@ -83,7 +82,7 @@ goal_words <- c(smd = "the worst |SMD|", ks = "the worst KS distance", p_value =
 shown_goal <- function(loss, goal) if (goal == "p_value") 1 - loss else loss
 
 check_search_estimand <- function(estimand, call = rlang::caller_env()) {
-  if (estimand %in% c("ATT", "ATC")) return(invisible(estimand))
+  if (length(seeking_arms(estimand)) == 1L) return(invisible(estimand))
   abort_unsupported(c("A metric can't be searched for the {estimand}.",
                       i = "Frame the study for the ATT or the ATC."), call = call)
 }
@@ -99,7 +98,7 @@ search_columns <- function(x, covariates, score, call = rlang::caller_env()) {
 search_task <- function(x, columns, exact, calipers, how, call = rlang::caller_env()) {
   study <- study_of(x)
   kept <- design_kept(x)
-  arm <- as.integer(study$estimand == "ATT")
+  arm <- seeking_arms(study$estimand)
   seekers <- which(kept & study$z == arm)
   pool <- which(kept & study$z != arm)
   rows <- level_matrix(study$columns)

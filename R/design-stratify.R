@@ -45,7 +45,7 @@ stratify_units <- function(x, strata = 5, breaks_on = NULL) {
   step <- list(verb = "stratify", strata = length(breaks) + 1L, breaks = breaks,
                label = sprintf("%d strata (%s)", length(breaks) + 1L, source))
   design <- new_design(x, step, kind = "strata", weight = weight, set = stratum,
-                       weighing = list(method = "strata", breaks = breaks))
+                       weighing = list(method = "strata", breaks = breaks, free = TRUE))
   cells <- table(stratum[s > 0], study$z[s > 0])
   log_design(design, "stratify", sprintf("smallest cell %d", min(cells)),
              list(strata = length(breaks) + 1L, breaks_on = breaks_on, breaks = breaks))
@@ -73,7 +73,7 @@ quantile_breaks <- function(x, strata, on, call = rlang::caller_env()) {
 
 check_breaks <- function(breaks_on, estimand, strata_left_out, call = rlang::caller_env()) {
   if (is.list(breaks_on)) breaks_on <- unlist(breaks_on)
-  if (is.null(breaks_on)) return(switch(estimand, ATT = "treated", ATC = "control", "all"))
+  if (is.null(breaks_on)) return(switch(population_of(estimand), everybody = "all", population_of(estimand)))
   if (is.character(breaks_on)) return(check_choice(breaks_on, c("all", "treated", "control"), "breaks_on", call))
   if (!strata_left_out) {
     abort_input("{.arg strata} has no use when the breaks are given; leave it out.", call = call)
@@ -88,9 +88,10 @@ are_breaks <- function(x) {
 }
 
 check_stratum_estimand <- function(estimand, call = rlang::caller_env()) {
-  if (estimand %in% c("ATT", "ATC", "ATE")) return(invisible(estimand))
+  if (has_known_population(estimand)) return(invisible(estimand))
   abort_unsupported(c("Strata can't answer the {estimand}.",
-                      i = "Frame the study for the ATT, ATC or ATE, or use {.fn weigh_units}."), call = call)
+                      i = "Frame the study for the {.or {known_population_estimands()}}, or use {.fn weigh_units}."),
+                    call = call)
 }
 
 # Every stratum must hold both arms.

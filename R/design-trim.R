@@ -88,7 +88,7 @@ check_trim_bounds <- function(bounds, rule, call = rlang::caller_env()) {
   if (rule == "quantile") check_number(bounds, min = 0, max = 0.5, open = TRUE, call = call)
   if (rule == "range" && !is_score_range(bounds)) {
     abort_input(c("{.arg bounds} must be two numbers between 0 and 1, the smaller first.",
-                  x = "It is {.val {bounds}}."), call = call)
+                  x = "It is {describe_value(bounds)}."), call = call)
   }
   bounds
 }

@@ -29,7 +29,7 @@
 #' effects. American Economic Review 110. \doi{10.1257/aer.20181169}
 #' @family effects
 #' @examples
-#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' decompose_did(panel)
 #' @export
 decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
@@ -42,8 +42,7 @@ decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
   original <- panel
   if (!panel$repeats) {
     used <- collapse_panel(panel, y)
-    panel <- used$panel
-    panel["s"] <- list(NULL)  # removed, `$s` would find `scale`
+    panel <- amend(used$panel, s = NULL)
     y <- used$y
     note <- sprintf("Decomposed are the means by %s and period, each %s counting once.", panel$roles$group,
                     panel$roles$group)

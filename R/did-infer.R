@@ -87,11 +87,9 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y, combine 
 few_clusters <- function(effect, found, cluster, asked, call) {
   whole <- cluster_scatter(found, cluster, call)
   out <- core_small_sample(whole$moments, whole$fit$inverse, whole$fit$coefficients, whole$fit$own, asked$small_sample)
-  effect$vcov[] <- out$variance
-  effect$df <- out$df
-  effect$inference <- sprintf("%s, %s%s", effect$inference, asked$small_sample, if (asked$small_sample == "CR2")
+  words <- sprintf("%s, %s%s", effect$inference, asked$small_sample, if (asked$small_sample == "CR2")
     sprintf(" with %s degrees of freedom", formatC(out$df, digits = 1, format = "f")) else "")
-  effect
+  amend_effect(effect, vcov = matrix(out$variance, 1L, 1L), df = out$df, inference = words)
 }
 
 # The regression anew, its scatter by cluster.
@@ -124,13 +122,12 @@ wild_bootstrap <- function(effect, found, cluster, asked, call) {
   sums_of <- function(signs) core_wild_sums(whole$moments, whole$fit$scatter, whole$fit$inverse, whole$fit$own, signs)
   sums <- sums_of(signs)
   data <- sums_of(matrix(1, count, 1L))
-  effect$p.value <- core_wild_p(sums, data, 0, exact)
-  effect$limits <- core_wild_limits(sums, data, effect$estimate[[1L]], sqrt(effect$vcov[1L, 1L]), asked$level, exact)
-  effect$inference <- sprintf("%s; p-value and interval by wild cluster bootstrap, %s", effect$inference, if (exact)
+  limits <- core_wild_limits(sums, data, effect$estimate[[1L]], sqrt(effect$vcov[1L, 1L]), asked$level, exact)
+  words <- sprintf("%s; p-value and interval by wild cluster bootstrap, %s", effect$inference, if (exact)
     sprintf("all %s sign vectors", count_text(2^count)) else
       sprintf("%s draws (%s, seed %s)", count_text(asked$draws), if (kind == "webb") "Webb's six points" else "signs",
               format(asked$seed)))
-  effect
+  amend_effect(effect, p.value = core_wild_p(sums, data, 0, exact), limits = limits, inference = words)
 }
 
 # Who is treated when, drawn anew among the groups (or units) that are treated as a whole; the sizes of cohorts stay.
@@ -145,20 +142,19 @@ randomise_timing <- function(effect, panel, y, asked, call) {
   plain <- asked
   plain$inference <- "analytic"
   one <- function(k) {
-    panel$cohort <- with_own_seed(asked$seed * 1e4 + k, sample(assigned))[match(level, level[first])]
+    drawn <- with_own_seed(sub_seed(asked$seed, "timing", k), sample(assigned))
     tryCatch({
-      found <- estimate_did(panel, y, plain)
+      found <- estimate_did(amend(panel, cohort = drawn[match(level, level[first])]), y, plain)
       c(found$estimate, if (is.null(found$size)) NULL else found$size)
     }, twin_error = function(e) rep(NA_real_, length(effect$estimate) + length(effect$size)))
   }
   draws <- run_draws("Assignments", asked$draws, length(effect$estimate) + length(effect$size), one)
   effects <- seq_along(effect$estimate)
-  effect$draws <- list(estimate = draws[, effects, drop = FALSE], size = draws[, -effects, drop = FALSE])
-  effect$p.value <- randomization_p(effect$estimate, effect$draws$estimate)
+  drawn <- list(estimate = draws[, effects, drop = FALSE], size = draws[, -effects, drop = FALSE])
   what <- if (!is.null(panel$group)) panel$roles$group else panel$roles$unit
-  effect$inference <- sprintf("%s; p-values from %s random assignments of timing to %s (seed %s)", effect$inference,
-                              count_text(asked$draws), plural(length(assigned), what), format(asked$seed))
-  effect
+  words <- sprintf("%s; p-values from %s random assignments of timing to %s (seed %s)", effect$inference,
+                   count_text(asked$draws), plural(length(assigned), what), format(asked$seed))
+  amend_effect(effect, draws = drawn, p.value = randomization_p(effect$estimate, drawn$estimate), inference = words)
 }
 
 randomization_p <- function(estimate, draws) {

@@ -73,19 +73,17 @@
 #' errors. Review of Economics and Statistics 90. \doi{10.1162/rest.90.3.414}
 #' @family effects
 #' @examples
-#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' cells <- measure_did(panel)
 #' cells
 #' summarise_did(cells, over = "event")
 #' @export
-measure_did <- function(panel, outcome = NULL,
-                        estimator = c("group_time", "imputation", "interaction", "two_way", "two_period", "triple"),
-                        adjustment = NULL, comparison = NULL, anticipation = 0, base = NULL, third = NULL,
-                        affected = NULL, absorb = NULL, collapse = FALSE,
+measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustment = NULL, comparison = NULL,
+                        anticipation = 0, base = NULL, third = NULL, affected = NULL, absorb = NULL, collapse = FALSE,
                         inference = c("analytic", "wild", "randomization"), small_sample = NULL, multiplier = NULL,
-                        draws = NULL, level = 0.95, seed = 1) {
+                        level = 0.95, draws = NULL, seed = 1) {
   check_class(panel, "twin_panel", "frame_panel")
-  estimator <- check_choice(estimator, names(did_options))
+  estimator <- check_choice(estimator, names(did_estimators))
   inference <- check_choice(inference, c("analytic", "wild", "randomization"))
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
                 absorb = absorb, small_sample = small_sample, multiplier = multiplier, draws = draws)
@@ -100,34 +98,32 @@ measure_did <- function(panel, outcome = NULL,
   effect
 }
 
-did_options <- list(
-  group_time = c("adjustment", "comparison", "base"), imputation = "adjustment", interaction = "adjustment",
-  two_way = c("adjustment", "absorb", "small_sample"), two_period = "adjustment",
-  triple = c("comparison", "base", "third", "affected")
-)
-
 # The settings, each checked; those that belong to another estimator or inference are refused.
 did_settings <- function(panel, estimator, inference, given, anticipation, collapse, level, seed,
                          call = rlang::caller_env()) {
-  known <- c(did_options[[estimator]], switch(inference, wild = c("multiplier", "draws"), randomization = "draws"))
+  entry <- did_estimators[[estimator]]
+  known <- c(entry$options, switch(inference, wild = c("multiplier", "draws"), randomization = "draws"))
   stray <- setdiff(names(Filter(Negate(is.null), given)), known)
   if (length(stray) > 0L) {
     abort_input(c("{.arg {stray}} do{?es/} not belong to {.code estimator = \"{estimator}\"} with
                    {.code inference = \"{inference}\"}.", i = "Leave {cli::qty(length(stray))}{?it/them} out."),
                 arguments = stray, call = call)
   }
-  if (inference == "wild" && estimator != "two_way") {
-    abort_unsupported(c("The wild cluster bootstrap is for regressions: {.code estimator = \"two_way\"}.",
+  if (inference == "wild" && !entry$regression) {
+    # nolint next: object_usage_linter. In the message.
+    # nolint next: object_usage_linter. In the message.
+    regressions <- names(Filter(function(entry) entry$regression, did_estimators))
+    abort_unsupported(c("The wild cluster bootstrap is for regressions: estimator {.val {regressions}}.",
                         i = "With few clusters use {.code inference = \"randomization\"}."), call = call)
   }
   check_flag(collapse, call = call)
   check_number(anticipation, min = 0, call = call)
-  if (collapse && (estimator == "triple" || !is.null(given$absorb))) {
+  if (collapse && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
                       call = call)
   }
   check_number(level, min = 0, max = 1, open = TRUE, call = call)
-  check_number(seed, min = 0, max = 2^31 - 1, call = call)
+  check_seed(seed, call = call)
   choose <- function(name, choices, default) {
     if (is.null(given[[name]])) default else check_choice(given[[name]], choices, name, call)
   }
@@ -139,7 +135,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     absorbed = given$absorb, collapse = collapse,
     small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
-    draws = did_draws(given$draws, inference, call), level = level, seed = round(seed)
+    draws = did_draws(given$draws, inference, call), level = level, seed = seed
   )
 }
 
@@ -149,19 +145,14 @@ did_draws <- function(draws, inference, call) {
 }
 
 did_adjustment <- function(panel, estimator, adjustment, call) {
-  if (estimator == "triple") {
-    if (length(panel$columns) == 0L) return("none")
-    abort_unsupported(c(
-      "Triple differences take no covariates: two adjusted effects speak of differing covariates on both sides.",
-      i = "Frame the panel without covariates for it."
-    ), call = call)
-  }
-  panel_adjustment(panel, adjustment, estimator %in% c("two_way", "interaction", "imputation"), call)
+  entry <- did_estimators[[estimator]]
+  entry$refusal(panel, call)
+  panel_adjustment(panel, adjustment, entry$adjustments, call)
 }
 
 # list(name, side = per unit 1 where affected, -1 elsewhere).
 did_third <- function(panel, estimator, given, call) {
-  if (estimator != "triple") return(NULL)
+  if (!"third" %in% did_estimators[[estimator]]$options) return(NULL)
   check_string(given$third, arg = "third", call = call)
   check_columns(given$third, panel$data, "third", call)
   x <- some_rows(panel$data[[given$third]], panel$rows)
@@ -222,27 +213,20 @@ collapse_panel <- function(panel, y, call = rlang::caller_env()) {
   of_cell <- (cells - 1L) %/% nrow(panel$periods) + 1L
   groups <- unique(of_cell)
   first <- match(groups, panel$group)
-  out <- panel
-  out[c("group", "formula", "s", "unit_labels")] <- list(NULL, NULL, total, attr(panel$group, "labels")[groups])
-  out$unit <- match(of_cell, groups)
-  out$time <- (cells - 1L) %% nrow(panel$periods) + 1L
-  out$cohort <- panel$cohort[first]
-  out$cluster <- structure(panel$cluster[first], name = attr(panel$cluster, "name"),
-                           labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name")))
-  out$columns <- if (is.null(x)) list() else columns
-  out$rows <- panel$rows[inside[match(cells, cell)]]
-  out$in_order <- FALSE
-  out$repeats <- TRUE
-  out$collapsed <- TRUE
-  out$first_row <- which(!duplicated(out$unit))
+  unit <- match(of_cell, groups)
+  out <- amend(
+    panel, group = NULL, formula = NULL, s = total, unit_labels = attr(panel$group, "labels")[groups], unit = unit,
+    time = (cells - 1L) %% nrow(panel$periods) + 1L, cohort = panel$cohort[first],
+    cluster = structure(panel$cluster[first], name = attr(panel$cluster, "name"),
+                        labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name"))),
+    columns = if (is.null(x)) list() else columns, rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
+    repeats = TRUE, first_row = which(!duplicated(unit))
+  )
   list(panel = out, y = mean_of(y[inside]))
 }
 
-# list(cells or NULL, estimate, source, size, fixed, cluster, notes, ...), see the estimators of did-estimators.R.
+# list(cells or NULL, estimate, source, size, fixed, cluster, notes, ...), see did-estimate.R.
 estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
   if (anyNA(y) && all(is.na(y))) abort_input("The outcome has no values.", call = call)
-  switch(asked$estimator,
-    group_time = , triple = estimate_group_time(panel, y, asked),
-    imputation = estimate_imputation(panel, y, asked, call), interaction = estimate_interaction(panel, y, asked, call),
-    two_way = estimate_two_way(panel, y, asked, call), two_period = estimate_two_period(panel, y, asked, call))
+  did_estimators[[asked$estimator]]$estimate(panel, y, asked, call)
 }

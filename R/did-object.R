@@ -56,8 +56,6 @@ glance.twin_did <- function(x, ...) {
   )
 }
 
-uses_comparison <- function(x) x$estimator %in% c("group_time", "triple")
-
 #' @export
 augment.twin_did <- function(x, ...) {
   rlang::check_dots_empty()

@@ -19,7 +19,7 @@
 #' @section Errors: `twin_error_input` when `x` has no cells or nothing is left of the window.
 #' @family effects
 #' @examples
-#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' cells <- measure_did(panel, base = "fixed")
 #' summarise_did(cells)
 #' path <- summarise_did(cells, over = "event", window = c(-4, 8))
@@ -38,7 +38,7 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   check_number(balanced, min = 0, null = TRUE)
   check_flag(bands)
   check_number(level, min = 0, max = 1, open = TRUE)
-  check_number(seed, min = 0, max = 2^31 - 1)
+  check_seed(seed)
   plan <- average_plan(x$study, x$cells, over, window, balanced)
   if (!any(plan$post)) {
     abort_input(c("No effect under treatment is left to average.",
@@ -48,16 +48,13 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   averages <- did_averages(x, plan, over, x$size)
   table <- average_table(x$study, x$cells, plan, over)
   table$estimate <- averages$estimate
-  x$level <- level
-  out <- averaged_did(x, table, averages, over)
-  out$asked[c("window", "balanced")] <- list(window, balanced)
+  x$asked[c("window", "balanced")] <- list(window, balanced)
+  out <- averaged_did(amend(x, level = level), table, averages, over)
   if (!is.null(x$draws)) out <- averaged_draws(out, x, plan, over)
   moving <- out$table$kind != "base" & out$table$term != "average" & diag(out$vcov) > 0
-  if (bands && sum(moving) > 1L) {
-    correlation <- stats::cov2cor(out$vcov[moving, moving, drop = FALSE])
-    out$bands <- with_own_seed(round(seed), core_band_quantile(correlation, level, out$df))
-  }
-  out
+  if (!bands || sum(moving) < 2L) return(out)
+  correlation <- stats::cov2cor(out$vcov[moving, moving, drop = FALSE])
+  amend_effect(out, bands = with_own_seed(seed, core_band_quantile(correlation, level, out$df)))
 }
 
 check_window <- function(window, call = rlang::caller_env()) {
@@ -109,15 +106,10 @@ average_table <- function(panel, cells, plan, over) {
 counted_post <- function(cells, plan) sum(cells$n_treated[plan$post])
 
 averaged_did <- function(x, table, averages, over) {
-  x$table <- table[c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason")]
-  x$combine <- averages$combine
-  x$shift <- averages$shift
-  x$over <- over
-  x$estimate <- stats::setNames(table$estimate, table$term)
-  x$vcov <- core_source_vcov(x$source, x$combine, x$shift, x$cluster, x$clusters)
-  dimnames(x$vcov) <- list(table$term, table$term)
-  x$p.value <- NULL
-  x
+  columns <- c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason")
+  amend_effect(x, table = table[columns], combine = averages$combine, shift = averages$shift, over = over,
+               estimate = stats::setNames(table$estimate, table$term), p.value = NULL,
+               vcov = core_source_vcov(x$source, averages$combine, averages$shift, x$cluster, x$clusters))
 }
 
 # Randomization: the same averages of every drawn assignment, with its own sizes of cohorts.
@@ -127,7 +119,6 @@ averaged_draws <- function(out, x, plan, over) {
     did_averages(x, plan, over, x$draws$size[k, ], ifelse(is.na(estimate), 0, estimate))$estimate
   }, numeric(nrow(out$table)))
   draws <- matrix(draws, ncol = nrow(out$table), byrow = TRUE)
-  out$draws$estimate <- draws
-  out$p.value <- randomization_p(out$estimate, draws)
-  out
+  amend_effect(out, draws = list(estimate = draws, size = x$draws$size),
+               p.value = randomization_p(out$estimate, draws))
 }

@@ -10,8 +10,9 @@ check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
   outcome <- unlist(outcome)
   known <- study$roles$outcome
   if (is.null(outcome)) return(known[1L])
-  if (!is.character(outcome) || anyNA(outcome)) {
-    abort_input("{.arg outcome} must be names of the study's outcomes in quotes.", call = call)
+  if (!is.character(outcome) || length(outcome) == 0L || anyNA(outcome)) {
+    abort_input(c("{.arg outcome} must be names of the study's outcomes in quotes.",
+                  x = "It is {describe_value(outcome)}."), call = call)
   }
   stray <- setdiff(outcome, known)
   if (length(stray) == 0L) return(unique(outcome))
@@ -29,16 +30,14 @@ check_options <- function(asked, given, call = rlang::caller_env()) {
     if (!useful) refuse_stray(intersect(stray, given), with, call = call)
   }
   estimator <- asked$estimator
+  entry <- estimators[[estimator]]
+  learnt <- entry$learns == "always" || !is.null(asked$learners)
   # functions: making such text takes longer than all checks together
   with <- function() cli::format_inline("{.code estimator = \"{estimator}\"}")
-  refuse(c("model", "family"), estimator != "difference", with())
-  refuse("family", is.null(asked$learners) && estimator != "crossfit", "learners, who look at the outcome themselves")
+  for (option in estimator_options()) refuse(option, option %in% entry$options, with())
+  refuse("family", !learnt, "learners, who look at the outcome themselves")
   refuse("scale_model", "hetprobit" %in% asked$family, "other families than \"hetprobit\"")
-  refuse("learners", estimator %in% c("targeted", "crossfit"), with())
-  refuse("folds", !is.null(asked$learners) || estimator == "crossfit", "an estimator without learners")
-  refuse("repeats", estimator == "crossfit", with())
-  refuse("normalise", estimator %in% c("difference", "augmented"), with())
-  refuse("quantiles", estimator == "difference", with())
+  refuse("folds", learnt, "an estimator without learners")
   way <- function() cli::format_inline("{.code inference = \"{asked$inference}\"}")
   refuse(c("draws", "interval"), asked$inference == "bootstrap", way())
   refuse(c("replicates", "replicate_scale"), asked$inference == "replicates", way())
@@ -54,7 +53,7 @@ check_option_values <- function(asked, call) {
   check_number(asked$draws, min = 2, arg = "draws", call = call)
   check_number(asked$level, min = 0, max = 1, open = TRUE, arg = "level", call = call)
   check_number(asked$replicate_scale, min = 0, open = TRUE, null = TRUE, arg = "replicate_scale", call = call)
-  check_number(asked$seed, min = 0, arg = "seed", call = call)
+  check_seed(asked$seed, arg = "seed", call = call)
   check_string(asked$by, null = TRUE, arg = "by", call = call)
   check_flag(asked$bands, "bands", call)
   p <- asked$quantiles
@@ -89,69 +88,23 @@ check_named_by_outcome <- function(asked, arg, call) {
 }
 
 check_estimator <- function(x, asked, call = rlang::caller_env()) {
-  estimand <- study_of(x)$estimand
-  switch(asked$estimator,
-    difference = check_difference(x, call),
-    regression = check_regression(x, asked$family, estimand, call),
-    crossfit = check_crossfit(x, asked, call),
-    check_augmented(x, asked$estimator, estimand, call)
-  )
+  entry <- estimators[[asked$estimator]]
+  entry$check(x, asked, call)
+  if (reuses_units(x)) check_reuse(entry, asked$estimator, call)
   if (!asked$normalise) check_plain_inverse(x, asked$estimator, call)
   if (!is.null(asked$quantiles)) check_quantiles(x, asked, call)
   if (!is.null(asked$by)) check_groups_of(x, asked$by, call)
 }
 
-check_difference <- function(x, call) {
-  if (design_kind(x) == "raw" && !is.null(design_score(x))) {
-    warn_kind("unadjusted", c(
-      "The design has a score but neither pairs nor weights: the difference is the raw one.",
-      i = "Call {.fn pair_units} or {.fn weigh_units}, or use {.code estimator = \"augmented\"}."
-    ))
-  }
-  warn_known_score(x)
-}
-
-check_regression <- function(x, family, estimand, call) {
-  if (reuses_units(x) && length(setdiff(family, "gaussian")) > 0L) {
-    abort_unsupported(c("The bias correction of matches is linear.",
-                        i = "Leave {.arg family} out, or pair without replacement."), call = call)
-  }
-  if (!estimand %in% c("ATO", "ATM") || !is.null(design_score(x)) || !is.null(study_of(x)$outside)) return(invisible(x))
-  abort_unsupported(c("Outcome regression can't answer the {estimand} without a score: its population is defined by
-                       it.", i = "Call {.fn score_units} first."), call = call)
-}
-
-check_augmented <- function(x, estimator, estimand, call) {
-  if (has_pairs(x)) {
-    abort_unsupported(c(
-      "The {estimator} estimator works on scores and weights, not on pairs.",
-      i = "Use {.code estimator = \"regression\"} here, or {.fn weigh_units} in place of
-           {.fn {if (design_kind(x) == 'pairs') 'pair_units' else 'group_units'}}."
-    ), call = call)
-  }
-  if (is.null(study_of(x)$outside) && is.null(design_score(x)) &&
-        (!has_weights(x) || estimand %in% c("ATO", "ATM"))) {
-    abort_input(c("The {estimator} estimator needs a propensity score.", i = "Call {.fn score_units} first."),
-                call = call)
-  }
-}
-
-check_crossfit <- function(x, asked, call) {
-  if (design_kind(x) != "raw") {
-    abort_unsupported(c(
-      "Cross-fitting learns score and weights anew in every fold; it can't use the {design_kind(x)} of a design.",
-      i = "Give it the scored study, or use {.code estimator = \"augmented\"} here."
-    ), call = call)
-  }
-  if (is.null(asked$learners) && is.null(design_score(x)$settings$learners)) {
-    abort_input(c("Cross-fitting needs {.arg learners} of the outcome.",
-                  i = "For example {.code learners = c(\"logit\", \"forest\")}."), call = call)
-  }
+check_reuse <- function(entry, estimator, call) {
+  if (!is.null(entry$words_reuse)) return(invisible(entry))
+  abort_unsupported(c("The {estimator} estimator has no form for matching with replacement.",
+                      i = "Pair without replacement, or use {.fn weigh_units}."), call = call)
 }
 
 check_plain_inverse <- function(x, estimator, call) {
-  inverse <- has_weights(x) && x$weighing$method %in% c("inverse", "arms") && !isTRUE(x$weighing$stabilise)
-  by_score <- estimator == "augmented" && design_kind(x) == "raw"
+  inverse <- has_weights(x) && weighing_of(x)$sums && !isTRUE(x$weighing$stabilise)
+  by_score <- estimators[[estimator]]$by_score && design_kind(x) == "raw"
   if (inverse || by_score) return(invisible(x))
   abort_unsupported(c("{.code normalise = FALSE} is for inverse weights that are not stabilised.",
                       i = "Leave it out, or use {.fn weigh_units} with its default method."), call = call)
@@ -174,8 +127,9 @@ check_quantiles <- function(x, asked, call) {
 
 # Sets of both directions have no seeker, so that a group's units would not be each other's partners.
 check_groups_of <- function(x, by, call) {
-  if (design_kind(x) == "sets" && study_of(x)$estimand == "ATE") {
-    abort_unsupported(c("Sets for the ATE can't be divided by {.val {by}} afterwards.",
+  estimand <- study_of(x)$estimand
+  if (design_kind(x) == "sets" && length(seeking_arms(estimand)) == 2L) {
+    abort_unsupported(c("Sets for the {estimand} can't be divided by {.val {by}} afterwards.",
                         i = "Group with {.code exact = \"{by}\"} on a {.arg subset}, or use {.fn weigh_units}."),
                       call = call)
   }
@@ -185,11 +139,11 @@ check_inference <- function(x, asked, call = rlang::caller_env()) {
   if (asked$inference == "replicates") check_replicates(asked, study_of(x), call)
   if (length(asked$cluster) > 1L) check_two_clusters(x, asked, call)
   if (asked$inference == "analytic") return(invisible(x))
-  if (asked$estimator == "crossfit") {
+  if (estimators[[asked$estimator]]$own_variance) {
     abort_unsupported(c("Cross-fitting has a variance of its own, which counts the draws of folds.",
                         i = "Leave {.arg inference} out."), call = call)
   }
-  if (inherits(x, "twin_design") && identical(x$weighing$method, "arms")) {
+  if (inherits(x, "twin_design") && is_contrast_of_arms(x)) {
     abort_unsupported(c("One contrast of several arms can't be made anew without the other arms.",
                         i = "Measure all of them at once: give {.fn measure_effect} the weighted arms themselves."),
                       call = call)
@@ -228,11 +182,12 @@ warn_clusters <- function(name) {
 
 # A machine-learned score has no influence to carry; the augmented estimator needs none to first order.
 warn_known_score <- function(x) {
-  learnt <- has_weights(x) && !is.null(x$score$learners) && x$weighing$method %in% c("inverse", "strata")
-  if (!learnt) return(invisible(x))
+  if (!has_weights(x) || !weighing_of(x)$by_score || is.null(x$score$learners)) return(invisible(x))
+  # nolint next: object_usage_linter. In the message.
+  robust <- names(Filter(function(entry) entry$robust && entry$learns != "always", estimators))
   warn_kind("known_score", c(
     "The standard error takes the learners' score as known; it may be too small or too large.",
-    i = "{.code estimator = \"augmented\"} depends on the score's error in second order only."
+    i = "The estimators {.or {.val {robust}}} depend on the score's error in second order only."
   ))
 }
 

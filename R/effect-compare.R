@@ -39,12 +39,11 @@ compare_effects <- function(..., term = "difference", truth = NULL) {
   unnamed <- !nzchar(labels)
   labels[unnamed] <- vapply(effects[unnamed], function(effect) paste0(effect$design, ": ", effect$estimator), "")
   effects <- stats::setNames(effects, make.unique(labels))
-  raw <- vapply(effects, is_raw_effect, NA)
+  raw <- vapply(effects, is_unadjusted, NA)
   structure(list(effects = c(effects[raw], effects[!raw]), term = term, truth = truth), class = "twin_comparison")
 }
 
 # Nothing adjusted. A hazard ratio on a bare study is one too.
-is_raw_effect <- function(effect) effect$kind == "raw" && effect$estimator %in% c("difference", "survival")
 
 # A list with names, in which several effects measured in one call stand one by one.
 single_effects <- function(effects) {
@@ -142,7 +141,7 @@ agreement_rows <- function(x) {
 #' @export
 glance.twin_comparison <- function(x, ...) {
   rlang::check_dots_empty()
-  adjusted <- Filter(Negate(is_raw_effect), x$effects)
+  adjusted <- Filter(Negate(is_unadjusted), x$effects)
   test <- c(statistic = NA_real_, df = NA_real_, p.value = NA_real_)
   if (length(adjusted) > 1L) {
     found <- compared_estimates(x, adjusted)

@@ -37,9 +37,10 @@
 #' plot(effect)
 #' @export
 measure_hazard <- function(x, time, event, horizon = NULL,
-                           inference = c("analytic", "bootstrap", "jackknife", "replicates"), draws = 1000,
+                           inference = c("analytic", "bootstrap", "jackknife", "replicates"),
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
-                           cluster = NULL, level = 0.95, lonely_stratum = c("stop", "centre"), seed = NULL) {
+                           cluster = NULL, lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000,
+                           seed = NULL) {
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_design(x)
   study <- study_of(x)
@@ -107,16 +108,22 @@ measure_lasting <- function(block, asked, call = rlang::caller_env()) {
   influence <- result$influence()
   found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
   found$given <- taken_as_given(x, asked)
-  effect <- new_effect(block, list(estimate = result$estimate, influence = influence), found, units, asked)
-  effect$event <- block$event_name
-  effect$horizon <- result$horizon
-  effect$events <- tapply(block$event[units$rows][units$used], units$z[units$used], sum)[c("1", "0")]
-  effect$curves <- curve_table(result, units, function(influence) {
-    effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov
-  })
-  effect$at_risk <- risk_table(block, units, result)
-  class(effect) <- c("twin_hazard", class(effect))
-  effect
+  new_hazard(
+    new_effect(block, list(estimate = result$estimate, influence = influence), found, units, asked),
+    event = block$event_name, horizon = result$horizon,
+    events = tapply(block$event[units$rows][units$used], units$z[units$used], sum)[c("1", "0")],
+    curves = curve_table(result, units, function(influence) {
+      effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov
+    }),
+    at_risk = risk_table(block, units, result)
+  )
+}
+
+# An effect on how long something lasts. event: name of the outcome that says what happened; horizon: time to which
+# curves are followed; events: how many by arm; curves, at_risk: data frames.
+new_hazard <- function(effect, event, horizon, events, curves, at_risk) {
+  structure(c(unclass(effect), list(event = event, horizon = horizon, events = events, curves = curves,
+                                    at_risk = at_risk)), class = c("twin_hazard", class(effect)))
 }
 
 # estimate, influence = function(), horizon, curves (by arm) and carry: derivatives in the weights to influence.

@@ -27,11 +27,9 @@ two_way_vcov <- function(influence, codes, name, used) {
 # What the standard error takes as given, in words.
 taken_as_given <- function(x, asked) {
   if (!inherits(x, "twin_design")) return(NULL)
-  method <- x$weighing$method
-  by_method <- c(own = "weights", strata = "strata", cells = "cells", cardinality = "sample")
   given <- c(
-    if (score_is_given(x, asked$estimator)) "score", unname(by_method[intersect(method, names(by_method))]),
-    if (trims(x)) "trimming", if (has_weights(x) && !all(x$weighing$free)) "truncation"
+    if (score_is_given(x, estimators[[asked$estimator]])) "score", weighing_of(x)$given, if (trims(x)) "trimming",
+    if (is_truncated(x)) "truncation"
   )
   given_phrase(given)
 }
@@ -40,9 +38,8 @@ given_phrase <- function(given) if (length(given) > 0L) sprintf("taking the %s a
 
 score_is_given <- function(x, estimator) {
   if (is.null(x$score)) return(FALSE)
-  if (estimator == "crossfit") return(!x$score$settings$source %in% c("learners", "regression", "ladder"))
-  by_score <- if (has_weights(x)) any(c("inverse", "strata") %in% x$weighing$method) else
-    design_kind(x) == "raw" && estimator %in% c("augmented", "targeted")
+  if (estimator$learns == "always") return(!x$score$settings$source %in% c("learners", "regression", "ladder"))
+  by_score <- if (has_weights(x)) weighing_of(x)$by_score else design_kind(x) == "raw" && estimator$by_score
   by_score && x$score$known
 }
 

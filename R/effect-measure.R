@@ -135,20 +135,19 @@
 #' measure_effect(design, outcome = c("income", "sold_direct"), adjust = "holm")
 #' measure_effect(design, by = "port_size")
 #' @export
-measure_effect <- function(x, outcome = NULL,
-                           estimator = c("difference", "regression", "augmented", "targeted", "crossfit"),
-                           model = NULL, family = NULL, scale_model = NULL, learners = NULL, folds = 5, repeats = 5,
-                           normalise = TRUE, quantiles = NULL, by = NULL,
-                           inference = c("analytic", "bootstrap", "jackknife", "replicates"), draws = 1000,
+measure_effect <- function(x, outcome = NULL, estimator = "difference", model = NULL, family = NULL,
+                           scale_model = NULL, learners = NULL, folds = 5, repeats = 5, normalise = TRUE,
+                           quantiles = NULL, by = NULL,
+                           inference = c("analytic", "bootstrap", "jackknife", "replicates"),
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
-                           cluster = NULL, level = 0.95, adjust = c("none", "holm", "bh"), bands = FALSE,
-                           lonely_stratum = c("stop", "centre"), seed = NULL) {
+                           cluster = NULL, adjust = c("none", "holm", "bh"), bands = FALSE,
+                           lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000, seed = NULL) {
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_measured(x)
   study <- study_of(x)
   asked <- list(
     outcome = check_outcomes_asked(outcome, study),
-    estimator = check_choice(estimator, c("difference", "regression", "augmented", "targeted", "crossfit")),
+    estimator = check_choice(estimator, measure_estimators()),
     model = model, family = family, scale_model = scale_model, learners = learners, folds = folds, repeats = repeats,
     normalise = normalise, quantiles = unlist(quantiles), by = by,
     inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
@@ -211,7 +210,7 @@ measure_block <- function(block, asked, call = rlang::caller_env(2)) {
   influence <- result$influence()
   inference <- if (is.null(means$vcov)) {
     found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
-    if (design_kind(x) == "cells" && asked$estimator == "difference") {
+    if (design_kind(x) == "cells" && estimators[[asked$estimator]]$plain) {
       found$vcov <- found$vcov + contrast_vcov(cell_shortfalls(x, units), result)
     }
     found
@@ -228,7 +227,11 @@ block_estimate <- function(block, asked, terms) {
   asked$clusters <- effect_clusters(study_of(block$x), asked$cluster)
   units <- effect_units(block$x, block$y, block$inside)
   check_measured_arms(units, study_of(block$x), block, NULL)
-  if (asked$estimator == "survival") return(hazard_terms(block, units, asked, NULL)$estimate)
+  estimators[[asked$estimator]]$again(block, units, asked, terms)
+}
+
+# The same for estimators that give two means.
+means_again <- function(block, units, asked, terms) {
   means <- effect_means(block, units, asked, NULL)
   block_terms(block, units, means, asked, core_contrasts(means, block$shares, terms))$estimate
 }
@@ -236,7 +239,7 @@ block_estimate <- function(block, asked, terms) {
 # Means, their contrasts, and what else was asked for.
 block_terms <- function(block, units, means, asked, result = core_contrasts(means, block$shares)) {
   if (!is.null(asked$quantiles)) result <- with_terms(result, quantile_terms(block$x, units, asked$quantiles))
-  if (design_kind(block$x) == "strata" && asked$estimator == "difference" && is.null(block$inside)) {
+  if (design_kind(block$x) == "strata" && estimators[[asked$estimator]]$plain && is.null(block$inside)) {
     result <- with_terms(result, stratum_differences(block$x, units))
   }
   result
@@ -256,51 +259,9 @@ contrast_vcov <- function(vcov, result) {
 
 effect_means <- function(block, units, asked, call) {
   x <- block$x
-  if (reuses_units(x)) return(match_means(x, units, asked$estimator, outcome_formula(asked, block), call))
-  switch(asked$estimator,
-    difference = difference_means(x, units, asked),
-    regression = regression_means(block, units, asked, call),
-    augmented = augmented_means(block, units, asked, call),
-    targeted = targeted_means(block, units, asked, call),
-    crossfit = crossfit_means(block, units, asked, call)
-  )
-}
-
-difference_means <- function(x, units, asked) {
-  own <- unit_weights(x, units)
-  if (asked$normalise) return(core_weighted_means(units$y, units$z, own$v, own$nuisance))
-  target <- effect_target(x, units)
-  nothing <- known_model(numeric(length(units$y)))
-  core_augmented_means(units$y, units$z, own$v, own$nuisance, target$t, target$nuisance, list(nothing, nothing), FALSE)
-}
-
-# One outcome model per arm, fitted with the design's weights, averaged over whom the estimand speaks of.
-regression_means <- function(block, units, asked, call) {
-  own <- unit_weights(block$x, units)
-  target <- effect_target(block$x, units)
-  models <- arm_models(block, units, own$v, asked, call)
-  core_regression_means(own$v, own$nuisance, target$t, target$nuisance, models)
-}
-
-augmented_means <- function(block, units, asked, call) {
-  own <- score_weights(block$x, units)
-  target <- effect_target(block$x, units)
-  models <- arm_models(block, units, unit_sampling(block$x, units), asked, call)
-  means <- core_augmented_means(units$y, units$z, own$v, own$nuisance, target$t, target$nuisance, models,
-                                asked$normalise)
-  c(means, own["made"])
-}
-
-targeted_means <- function(block, units, asked, call) {
-  own <- score_weights(block$x, units)
-  target <- effect_target(block$x, units)
-  models <- if (is.null(asked$learners)) {
-    arm_models(block, units, unit_sampling(block$x, units), asked, call)
-  } else {
-    learnt_models(block, units, asked, call)
-  }
-  range <- if (block$shares) c(0, 1) else range(units$y[units$used])
-  c(core_targeted_means(units$y, units$z, own$v, own$nuisance, target$t, target$nuisance, models, range), own["made"])
+  entry <- estimators[[asked$estimator]]
+  if (reuses_units(x)) return(match_means(x, units, entry$models, outcome_formula(asked, block), call))
+  entry$means(block, units, asked, call)
 }
 
 # The difference within each stratum.

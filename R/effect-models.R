@@ -128,7 +128,7 @@ crossfit_means <- function(block, units, asked, call) {
 fold_sets <- function(block, units, asked, repeats, call) {
   cluster <- if (length(asked$clusters$codes) > 0L) asked$clusters$codes[[1L]][units$rows]
   lapply(seq_len(repeats), function(r) {
-    with_own_seed(asked$seed * 1000 + r,
+    with_own_seed(sub_seed(asked$seed, "folds", r),
                   draw_folds(units$z, units$used, round(asked$folds), study_of(block$x)$levels, call, cluster))
   })
 }

@@ -24,18 +24,27 @@ new_effect <- function(block, result, inference, units, asked) {
                missing = units$missing),
     sizes = arm_sizes(v, units$z), worst_smd = block_imbalance(block, v, units, result$v),
     outcome_sd = core_pooled_sd(units$y, units$z, unit_sampling(x, units)),
-    pairs = if (are_plain_pairs(x) && asked$estimator != "survival") pair_differences(units),
+    pairs = if (are_plain_pairs(x) && estimators[[asked$estimator]]$paired) pair_differences(units),
     sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
     measured = if (asked$inference == "jackknife") list(y = units$y[units$used], z = units$z[units$used],
                                                         v = v[units$used]),
-    source = list(block = block, asked = asked)
+    source = list(block = block, asked = asked), draws = NULL
   ), class = "twin_effect")
+}
+
+# The effect with another variance: that of replicates, or one of a few clusters. Fields as in new_effect() or
+# new_did(); what is not named stays.
+amend_effect <- function(effect, ...) {
+  effect <- amend(effect, ...)
+  dimnames(effect$vcov) <- list(names(effect$estimate), names(effect$estimate))
+  effect
 }
 
 # What the outcome models were, in a word; NULL where there were none.
 used_family <- function(block, asked) {
-  if (asked$estimator %in% c("difference", "survival")) return(NULL)
-  if (!is.null(asked$learners) || asked$estimator == "crossfit") return("learners")
+  entry <- estimators[[asked$estimator]]
+  if (!entry$models) return(NULL)
+  if (!is.null(asked$learners) || entry$learns == "always") return("learners")
   if (reuses_units(block$x)) "gaussian" else outcome_family(asked, block)
 }
 

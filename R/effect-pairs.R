@@ -13,7 +13,7 @@ measured_pairs <- function(x, counted, group = NULL) {
 
 # Is it the treated unit of each pair that the estimand speaks of?
 seeks_partner <- function(x, pairs) {
-  if (!is.null(pairs$seeks)) pairs$seeks else rep(study_of(x)$estimand != "ATC", nrow(pairs))
+  if (!is.null(pairs$seeks)) pairs$seeks else rep(treated_seek(study_of(x)), nrow(pairs))
 }
 
 # Variance of pairs and sets without replacement, clustered on the set (Abadie & Spiess 2022); with the study's
@@ -35,12 +35,12 @@ set_vcov <- function(x, influence, units, cluster, name) {
        text = sprintf("clustered by %s and by %s of either unit (%d)", word, name, length(unique(cluster))))
 }
 
-# Matching with replacement. estimator "difference", or "regression": bias-corrected by linear regressions, one per
-# arm, on the matched units, weighted by times matched (Abadie & Imbens 2011). What is left then depends on the score in
-# second order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs
-# on the score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two
-# means, text).
-match_means <- function(x, units, estimator, model, call) {
+# Matching with replacement. corrected: are the partners' outcomes bias-corrected by linear regressions, one per arm, on
+# the matched units, weighted by times matched (Abadie & Imbens 2011). What is left then depends on the score in second
+# order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs on the
+# score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two means,
+# text).
+match_means <- function(x, units, corrects, model, call) {
   pairs <- units$pairs
   study <- study_of(x)
   seeks <- pairs$seeks
@@ -48,7 +48,7 @@ match_means <- function(x, units, estimator, model, call) {
   partner <- ifelse(seeks, pairs$control, pairs$treated)
   s <- sampling_weight(study)
   y <- units$all_y
-  corrected <- if (estimator == "regression") arm_fits(x, units, y, model, partner, seeks, call)
+  corrected <- if (corrects) arm_fits(x, units, y, model, partner, seeks, call)
   partner_y <- y[partner]
   if (!is.null(corrected)) {
     partner_y <- partner_y + ifelse(seeks, corrected$control[seeker] - corrected$control[partner],
@@ -86,10 +86,7 @@ arm_fits <- function(x, units, y, model, partner, seeks, call) {
 }
 
 # The design with all units that could be paired: distances are measured with their covariance.
-unpaired <- function(x) {
-  x$kept <- x$before_pairs
-  x
-}
+unpaired <- function(x) amend(x, kept = x$before_pairs)
 
 # By its nearest two of the same arm in the distance of the match (ties kept), among all units still in whose outcome
 # is known.

@@ -14,13 +14,10 @@ resample_effects <- function(x, effects, blocks, asked, call = rlang::caller_env
   dimnames(vcov) <- list(names(estimate), names(estimate))
   place <- split(seq_along(estimate), rep(seq_along(effects), lengths(terms)))
   effects <- Map(function(effect, at) {
-    effect$vcov <- vcov[at, at, drop = FALSE]
-    effect$df <- plan$df
     failed <- plan$size - nrow(draws)
-    effect$inference <- paste(c(plan$text, if (failed > 0L) paste(count_text(failed), "failed"),
-                                given_to_replicates(x)), collapse = ", ")
-    if (asked$inference == "bootstrap") effect$draws <- draws[, at, drop = FALSE]
-    effect
+    words <- c(plan$text, if (failed > 0L) paste(count_text(failed), "failed"), given_to_replicates(x))
+    amend_effect(effect, vcov = vcov[at, at, drop = FALSE], df = plan$df, inference = paste(words, collapse = ", "),
+                 draws = if (asked$inference == "bootstrap") draws[, at, drop = FALSE])
   }, effects, place)
   list(effects = effects, vcov = vcov)
 }
@@ -29,7 +26,7 @@ resample_effects <- function(x, effects, blocks, asked, call = rlang::caller_env
 given_to_replicates <- function(x) {
   if (!inherits(x, "twin_design")) return(NULL)
   given <- c(if (identical(x$score$settings$source, "column")) "score",
-             if (identical(x$weighing$method, "own")) "weights")
+             if (has_weights(x) && !weighing_of(x)$estimated) "weights")
   given_phrase(given)
 }
 
@@ -64,20 +61,17 @@ replicate_runner <- function(x, blocks, asked, plan, terms) {
 # The design run anew on replicate k: list(designs, index), index the study rows behind its units where they differ from
 # the study's own. Pairs need units, so that a unit drawn twice is there twice; everything else reads weights.
 replicate_design <- function(x, plan, k) {
-  study <- study_of(x)
-  study$logbook <- NULL
+  study <- amend(study_of(x), logbook = NULL)
   index <- NULL
   pairs <- !inherits(x, "twin_arms") && has_pairs(x)
   if (pairs && !is.null(plan$counts)) {
     index <- rep(seq_along(study$z), plan$counts(k))
     study <- study_rows(study, index)
   } else {
-    study$s <- plan$weights(k)
-    study$matrices <- plan$matrices
+    study <- amend(study, s = plan$weights(k), matrices = plan$matrices)
     if (pairs) {
       index <- which(study$s > 0)
       study <- study_rows(study, index)
-      study$matrices <- NULL
     }
   }
   recipe <- design_recipe(x)
@@ -98,8 +92,9 @@ plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
   fit <- lapply(x$score[c("coefficients", "fitted", "covariance")], unname)
   z <- as.double(study$z)
   force(plan)
+  redraw <- weighing_of(x)$redraw
   function(k) {
-    means <- core_redraw_weighted(matrix, z, y, plan$weights(k), study$estimand, fit)
+    means <- redraw(matrix, z, y, plan$weights(k), study$estimand, fit)
     if (is.null(means)) return(rep(NA_real_, length(unlist(terms))))
     unlist(lapply(seq_along(blocks), function(b) {
       unname(core_contrast_values(means[1L, b], means[2L, b], terms[[b]])[1L, ])
@@ -108,9 +103,9 @@ plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
 }
 
 is_plain_inverse <- function(x, blocks, asked) {
-  if (inherits(x, "twin_arms") || !identical(x$weighing$method, "inverse")) return(FALSE)
+  if (inherits(x, "twin_arms") || is.null(weighing_of(x)$redraw)) return(FALSE)
   if (!has_plain_logit(x$score) || !is_plain_difference(asked)) return(FALSE)
-  all(x$weighing$free) && all(design_kept(x)) && !any(vapply(blocks, function(block) anyNA(block$y), NA))
+  !is_truncated(x) && all(design_kept(x)) && !any(vapply(blocks, function(block) anyNA(block$y), NA))
 }
 
 has_plain_logit <- function(score) {
@@ -119,7 +114,7 @@ has_plain_logit <- function(score) {
 
 # A difference of normalised means for everybody.
 is_plain_difference <- function(asked) {
-  asked$estimator == "difference" && asked$normalise && is.null(asked$quantiles) && is.null(asked$by)
+  estimators[[asked$estimator]]$plain && asked$normalise && is.null(asked$quantiles) && is.null(asked$by)
 }
 
 check_draws <- function(draws, size, call) {
@@ -174,7 +169,7 @@ bootstrap_plan <- function(x, asked, call) {
   check_drawn(units, study, asked$lonely, call)
   s <- sampling_weight(study)
   counts <- function(k) {
-    drawn <- core_draw_counts(units$sizes, asked$seed * 1e6 + k)
+    drawn <- core_draw_counts(units$sizes, k, asked$seed)
     if (units$itself) drawn else drawn[units$unit]
   }
   size <- round(asked$draws)
@@ -228,7 +223,7 @@ has_closed_jackknife <- function(x, effects, asked) {
 
 has_known_weights <- function(x) {
   if (inherits(x, "twin_arms") || trims(x)) return(FALSE)
-  design_kind(x) == "raw" || identical(x$weighing$method, "own")
+  design_kind(x) == "raw" || (has_weights(x) && !weighing_of(x)$estimated)
 }
 
 left_out_terms <- function(effect) {

@@ -44,24 +44,24 @@ score_weights <- function(x, units) {
   list(v = v, made = v, nuisance = core_scaled(inverse_nuisance(x), s))
 }
 
-# Whom the outcome models average over: list(t, nuisance), t = s h. Only ATO and ATM ask the score.
+# Whom the outcome models average over: list(t, nuisance), t = s h. Only populations defined by the score ask it.
 effect_target <- function(x, units) {
   study <- study_of(x)
   s <- unit_sampling(x, units)
   if (!is.null(study$outside)) return(arms_target(x, units))
   e <- design_score(x)$fitted[units$rows]
   h <- core_target_weight(e, units$z, study$estimand)
-  if (!study$estimand %in% c("ATO", "ATM")) return(list(t = s * h, nuisance = core_known(length(s))))
+  if (has_known_population(study$estimand)) return(list(t = s * h, nuisance = core_known(length(s))))
   slope <- core_target_weight_slope(e, units$z, study$estimand)
   list(t = s * h, nuisance = core_scaled(score_function_nuisance(x, slope), s))
 }
 
 # Of several arms: the population may hold units of the others, whose outcomes are not asked.
 arms_target <- function(x, units) {
-  arms <- x$weighing$arms
+  behind <- arms_behind(x)
+  arms <- behind$arms
   s <- sampling_weight(arms$base) * (units$used | (x$study$outside & (if (is.null(units$group)) TRUE else units$group)))
-  k <- x$weighing$k
-  made <- core_arm_target(arms$score$fitted, arms$arm, k, arms$base$estimand)
+  made <- core_arm_target(arms$score$fitted, arms$arm, behind$k, arms$base$estimand)
   nuisance <- if (is.null(made$slope)) core_known(length(s)) else
     core_scaled(arm_score_nuisance(arms), s * made$slope)
   list(t = s * made$h, nuisance = nuisance)

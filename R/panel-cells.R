@@ -55,7 +55,7 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   cells$n_treated[asked] <- found$n_treated
   cells$n_comparison[asked] <- found$n_comparison
   affected <- if (is.null(settings$side)) TRUE else settings$side == 1L
-  list(cells = cells, source = on_all_cells(found$source, asked, nrow(cells)),
+  list(cells = cells, source = core_on_all_cells(found$source, asked, nrow(cells)),
        size = core_sums_by(s * affected, panel$cohort, nrow(panel$cohorts)), side = settings$side)
 }
 
@@ -97,7 +97,7 @@ balanced_cells <- function(y, s, panel, cells, compare, side) {
   lacking <- which(!is.finite(found$estimate))  # of triple differences: a side without units
   found$reason[lacking] <- "no units on one side"
   found$estimate[lacking] <- NA_real_
-  for (h in seq_along(found$source$coefficients)) found$source$coefficients[[h]][, lacking] <- 0
+  found$source <- core_without_cells(found$source, lacking)
   found$n_treated <- counts[cells$cohort]
   found$n_comparison <- vapply(compare, function(codes) sum(counts[codes]), 0)
   found
@@ -134,8 +134,8 @@ looped_cells <- function(panel, y, s, cells, compare, settings) {
   of <- function(name, empty) vapply(found, function(cell) if (is.null(cell[[name]])) empty else cell[[name]], empty)
   list(estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
        n_comparison = of("n_comparison", 0),
-       source = list(kind = "rows", s = s * (sides == 1L), block = panel$cohort, rows = lapply(found, `[[`, "rows"),
-                     values = lapply(found, `[[`, "contributions")))
+       source = core_row_source(s * (sides == 1L), panel$cohort, lapply(found, `[[`, "rows"),
+                                lapply(found, `[[`, "contributions")))
 }
 
 joined_parts <- function(parts) {
@@ -184,25 +184,6 @@ cell_result <- function(z, at, found, where) {
   c(list(estimate = found$estimate, rows = at, contributions = found$contributions), counts)
 }
 
-# The source with a column for every cell, 0 for those that are not estimated.
-on_all_cells <- function(source, asked, count) {
-  if (source$kind == "rows") {
-    rows <- rep(list(integer()), count)
-    values <- rep(list(numeric()), count)
-    good <- lengths(source$rows) > 0L
-    rows[asked[good]] <- source$rows[good]
-    values[asked[good]] <- source$values[good]
-    source[c("rows", "values")] <- list(rows, values)
-    return(source)
-  }
-  source$coefficients <- lapply(source$coefficients, function(own) {
-    out <- matrix(0, nrow(own), count)
-    out[, asked] <- own
-    out
-  })
-  source
-}
-
 # Which cells averages over `over` take. window: event times to keep; balanced: only cohorts seen from treatment up to
 # this event time. Returns list(values = what tells the averages apart, sets = cell numbers of each, post = per cell, is
 # it under treatment and used?).
@@ -247,11 +228,10 @@ check_finite_outcome <- function(values, outcome, rows, call = rlang::caller_env
               column = outcome, rows = bad, call = call)
 }
 
-# The adjustment asked for, or the fullest one that the panel allows. regression: is it one regression for all?
-panel_adjustment <- function(panel, adjustment, regression, call) {
-  choices <- if (regression) c("none", "regression") else c("none", "regression", "ipw", "augmented")
+# The adjustment asked for, or the fullest one that the panel allows; choices: what there is, the fullest last.
+panel_adjustment <- function(panel, adjustment, choices, call) {
   has_covariates <- length(panel$columns) > 0L
-  if (is.null(adjustment)) return(if (!has_covariates) "none" else if (regression) "regression" else "augmented")
+  if (is.null(adjustment)) return(if (has_covariates) choices[length(choices)] else "none")
   adjustment <- check_choice(adjustment, choices, "adjustment", call)
   if (adjustment != "none" && !has_covariates) {
     abort_input(c("{.code adjustment = \"{adjustment}\"} needs covariates.",

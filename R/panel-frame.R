@@ -39,7 +39,7 @@
 #' @examples
 #' frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' @export
-frame_panel <- function(data, outcome, time, unit = NULL, group = NULL, treatment = NULL, first_treated = NULL,
+frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
                         covariates = NULL, weight = NULL, cluster = NULL, periods = NULL, treated = NULL,
                         subset = NULL, missing = c("flag", "drop", "stop"), event = NULL) {
   call <- rlang::current_env()

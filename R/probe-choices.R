@@ -12,8 +12,8 @@
 #' @param trimming Rules for [trim_units()], or `"none"`. Where the design does not trim, it is put behind the score.
 #' @param link Links for [score_units()].
 #' @param estimator Estimators of [measure_effect()].
-#' @param covariates Leave out each covariate in turn? Default `TRUE`.
-#' @param clusters Leave out each cluster in turn? Default `FALSE`.
+#' @param leave_out What is left out, one at a time: `"covariates"` (default), `"clusters"` of the study, both, or
+#'   `"none"`.
 #' @param limit,ratio_range When a covariate counts as balanced, as in [assess_balance()].
 #' @param level Confidence level; that of `x` by default.
 #' @return A `twin_probe`. `tidy()` gives one row per run, the design as it was first: `run`, `changed` (what differs
@@ -34,11 +34,9 @@
 #' probe_choices(effect, caliper = c(0.1, 0.2), link = c("logit", "probit"))
 #' @export
 probe_choices <- function(x, caliper = NULL, ratio = NULL, trimming = NULL, link = NULL, estimator = NULL,
-                          covariates = TRUE, clusters = FALSE, limit = "standard", ratio_range = NULL,
-                          level = x$level) {
+                          leave_out = "covariates", limit = "standard", ratio_range = NULL, level = x$level) {
   check_designed_effect(x)
-  check_flag(covariates)
-  check_flag(clusters)
+  leave_out <- check_left_out(leave_out)
   check_number(level, min = 0, max = 1, open = TRUE)
   design <- design_of(x)
   check_choosable(x, design)
@@ -50,11 +48,11 @@ probe_choices <- function(x, caliper = NULL, ratio = NULL, trimming = NULL, link
   if (!is.null(choices$estimator) && inherits(x, "twin_hazard")) {
     abort_input("A hazard ratio has one {.arg estimator}; leave it out.")
   }
-  runs <- c(list(list()), choice_grid(choices, base), if (covariates) left_out_covariates(x),
-            if (clusters) left_out_clusters(x))
+  runs <- c(list(list()), choice_grid(choices, base), if ("covariates" %in% leave_out) left_out_covariates(x),
+            if ("clusters" %in% leave_out) left_out_clusters(x))
   if (length(runs) < 2L) {
     abort_input(c("There is nothing to vary.", i = "Give values for {.arg caliper}, {.arg trimming}, {.arg link},
-                   {.arg estimator} or {.arg ratio}, or leave {.arg covariates} on."))
+                   {.arg estimator} or {.arg ratio}, or something to {.arg leave_out}."))
   }
   study <- study_of(x)
   judge <- list(limit = limit, ratio_range = ratio_range)
@@ -67,10 +65,18 @@ probe_choices <- function(x, caliper = NULL, ratio = NULL, trimming = NULL, link
               worst = rows$worst_smd[k])
   }
   new_probe("choices", rows, list(
-    outcome = x$outcome, design = x$design, level = level, choices = c(names(choices), if (covariates) "covariates",
-                                                                       if (clusters) "clusters"),
+    outcome = x$outcome, design = x$design, level = level, choices = c(names(choices), leave_out),
     base = base, cluster = study$roles$cluster, covariates = names(study$columns)
   ))
+}
+
+check_left_out <- function(leave_out, call = rlang::caller_env()) {
+  known <- c("covariates", "clusters")
+  leave_out <- unlist(leave_out)
+  if (is.null(leave_out) || identical(leave_out, "none")) return(character())
+  if (is.character(leave_out) && all(leave_out %in% known)) return(unique(leave_out))
+  abort_input(c("{.arg leave_out} must be {.or {.val {known}}}, both, or {.val none}.",
+                x = "It is {describe_value(leave_out)}."), call = call)
 }
 
 check_values <- function(values, arg, call = rlang::caller_env()) {
@@ -101,7 +107,7 @@ check_choices_fit <- function(choices, design, call = rlang::caller_env()) {
                   x = "Its steps are {.val {verbs}}."), argument = name, call = call)
   }
   known <- list(trimming = c("none", eval(formals(trim_units)$rule)), link = eval(formals(score_units)$link),
-                estimator = eval(formals(measure_effect)$estimator))
+                estimator = measure_estimators())
   for (name in names(choices)) {
     for (value in choices[[name]]) {
       if (name %in% names(known)) check_choice(value, known[[name]], name, call) else
@@ -172,13 +178,13 @@ run_columns <- function(run, base) {
 choice_row <- function(x, run, judge, level) {
   tryCatch({
     made <- run_choice(x, run)
-    judged <- design_of(made)
-    judged$study$columns <- made$judged_columns
+    judged <- amend(design_of(made$effect), study = amend(study_of(made$effect), columns = made$columns))
     balance <- summary(do.call(assess_balance, c(list(judged), Filter(Negate(is.null), judge))))
-    row <- main_row(made, level)
+    row <- main_row(made$effect, level)
     data.frame(row[c("estimate", "std.error", "p.value", "conf.low", "conf.high")],
-               n_treated = made$counts[["treated"]], n_control = made$counts[["control"]], rows = balance$rows,
-               passing = balance$passing, worst_smd = balance$worst_smd, pass = balance$passing == balance$rows,
+               n_treated = made$effect$counts[["treated"]], n_control = made$effect$counts[["control"]],
+               rows = balance$rows, passing = balance$passing, worst_smd = balance$worst_smd,
+               pass = balance$passing == balance$rows,
                failed = NA_character_, row.names = NULL)
   }, twin_error = function(e) failed_row(e))
 }
@@ -191,7 +197,7 @@ failed_row <- function(e) {
              failed = sub("\n.*", "", conditionMessage(e)))
 }
 
-# The effect under other choices, with judged_columns: all covariates of the study, on the rows of the run.
+# list(effect: that under other choices, columns: all covariates of the study, on the rows of the run).
 run_choice <- function(x, run) {
   study <- study_of(x)
   recipe <- design_recipe(design_of(x))
@@ -213,8 +219,7 @@ run_choice <- function(x, run) {
     if (!is.null(run$choices$estimator)) check_estimator(design, asked, rlang::caller_env())
     remeasure(x, design, asked, rows = rows)
   }
-  made$judged_columns <- columns
-  made
+  list(effect = made, columns = columns)
 }
 
 # Another estimator takes none of the options of the one it replaces.
@@ -223,7 +228,7 @@ asked_with <- function(asked, estimator) {
   asked$estimator <- estimator
   asked["quantiles"] <- list(NULL)
   asked$normalise <- TRUE
-  if (!estimator %in% c("crossfit", "targeted")) asked["learners"] <- list(NULL)
+  if (!"learners" %in% estimators[[estimator]]$options) asked["learners"] <- list(NULL)
   asked
 }
 

@@ -32,41 +32,38 @@
 #' effect <- study |> score_units() |> weigh_units() |> measure_effect()
 #' probe_effect(effect, draws = 50)
 #' @export
-probe_effect <- function(x, draws = 500, level = x$level, seed = 1) {
+probe_effect <- function(x, level = x$level, draws = 500, seed = 1) {
   check_effect(x)
   check_number(draws, min = 0)
   check_number(level, min = 0, max = 1, open = TRUE)
-  check_number(seed, min = 0, max = 2^31 - 1)
-  parts <- if (inherits(x, "twin_did")) list(trends = fitted_trends(x, level)) else fitted_probes(x, draws, level, seed)
+  check_seed(seed)
+  parts <- scaled_probes(x, draws, level, seed)
   rows <- do.call(rbind, lapply(parts, `[[`, "row"))
   row <- main_row(x, level)
   null <- if (inherits(x, "twin_hazard")) 1 else 0
-  out <- new_probe("effect", rows, list(
+  new_probe("effect", rows, list(
     outcome = x$outcome, design = x$design, level = level, holds = row$conf.low <= null && row$conf.high >= null
-  ))
-  out$probes <- lapply(parts, `[[`, "probe")
-  out
+  ), probes = lapply(parts, `[[`, "probe"))
 }
 
-# Per probe that fits list(probe, row).
-fitted_probes <- function(x, draws, level, seed) {
-  without <- effects_without(x)
-  odds <- score_covariates(x, without)
-  fits <- function(check) {
-    tryCatch({
-      check
-      TRUE
-    }, twin_error = function(e) FALSE)
+# Per probe that fits list(probe, row). What several of them need is worked out once.
+scaled_probes <- function(x, draws, level, seed) {
+  settings <- list(draws = draws, level = level, seed = seed)
+  if (!inherits(x, "twin_did")) {
+    settings$without <- effects_without(x)
+    settings$odds <- score_covariates(x, settings$without)
   }
-  paired <- !is.null(x$pairs) || (!is.null(x$sets) && fits(set_values(x)))
-  Filter(Negate(is.null), list(
-    pairs = if (paired) scaled_pairs(x, level, odds),
-    weights = if (fits(check_bounded_weights(x)) && fits(bounded_arms(x$source$block, x$source$asked))) {
-      scaled_weights(x, draws, level, seed, without)
-    },
-    omitted = if (!inherits(x, "twin_hazard")) scaled_omitted(x, level),
-    ratio = scaled_ratio(x, without)
-  ))
+  where <- if (inherits(x, "twin_did")) "panel" else "study"
+  fitting <- Filter(function(probe) !is.null(probe$scaled) && where %in% probe$about, probes)
+  Filter(Negate(is.null), lapply(fitting, function(probe) probe$scaled(x, settings)))
+}
+
+# Does a check let the effect pass?
+fits_probe <- function(check) {
+  tryCatch({
+    check
+    TRUE
+  }, twin_error = function(e) FALSE)
 }
 
 scaled_row <- function(probe, measure, yardstick, value, needed, needed_interval, times) {
@@ -85,9 +82,11 @@ strongest <- function(table, column) {
   list(name = table$covariate[at], value = table[[column]][at])
 }
 
-scaled_pairs <- function(x, level, odds) {
+scaled_pairs <- function(x, settings) {
+  if (is.null(x$pairs) && (is.null(x$sets) || !fits_probe(set_values(x)))) return(NULL)
+  level <- settings$level
   probe <- suppressWarnings(probe_pairs(x, gamma = c(1, 1.25, 1.5, 2, 3), level = level))
-  most <- strongest(odds, "lambda")
+  most <- strongest(settings$odds, "lambda")
   # the shift turns to 0 where the statistic meets its worst mean, which is a p-value of one half
   turn <- suppressWarnings(probe_pairs(x, gamma = 1, level = 0.5, side = probe$facts$side))
   change <- probe$facts$gamma_change
@@ -96,18 +95,21 @@ scaled_pairs <- function(x, level, odds) {
   list(probe = probe, row = row)
 }
 
-scaled_weights <- function(x, draws, level, seed, without) {
-  probe <- probe_weights(x, lambda = c(1, 1.25, 1.5, 2, 3), draws = draws, level = level, covariates = FALSE,
-                         seed = seed)
-  probe$parts$covariates <- weight_covariates(x, bounded_arms(x$source$block, x$source$asked), without)
+scaled_weights <- function(x, settings) {
+  if (!fits_probe(check_bounded_weights(x)) || !fits_probe(bounded_arms(x$source$block, x$source$asked))) return(NULL)
+  probe <- probe_weights(x, lambda = c(1, 1.25, 1.5, 2, 3), draws = settings$draws, level = settings$level,
+                         yardstick = FALSE, seed = settings$seed)
+  probe$parts$covariates <- weight_covariates(x, bounded_arms(x$source$block, x$source$asked),
+                                               settings$without)
   most <- strongest(probe$parts$covariates, "lambda")
   row <- scaled_row("weights", "lambda: odds of treatment behind the weights", most$name, most$value,
                     probe$facts$lambda_change, probe$facts$lambda_change_interval, log_multiples(most$value))
   list(probe = probe, row = row)
 }
 
-scaled_omitted <- function(x, level) {
-  probe <- probe_omitted(x, level = level)
+scaled_omitted <- function(x, settings) {
+  if (inherits(x, "twin_hazard")) return(NULL)
+  probe <- probe_omitted(x, level = settings$level)
   fit <- probe$facts$fit
   of <- function(critical) {
     vapply(probe$facts$strengths, function(strength) {
@@ -125,10 +127,10 @@ scaled_omitted <- function(x, level) {
   list(probe = probe, row = row)
 }
 
-scaled_ratio <- function(x, without) {
-  probe <- tryCatch(probe_ratio(x, covariates = FALSE), twin_error = function(e) NULL)
+scaled_ratio <- function(x, settings) {
+  probe <- tryCatch(probe_ratio(x, yardstick = FALSE), twin_error = function(e) NULL)
   if (is.null(probe)) return(NULL)
-  probe$parts$covariates <- ratio_covariates(x, probe$rows, FALSE, without)
+  probe$parts$covariates <- ratio_covariates(x, probe$rows, FALSE, settings$without)
   # multiples compare risk ratios; the table shows E-values
   most <- strongest(probe$parts$covariates, "e_value")
   gone <- probe$parts$covariates$risk_ratio[match(most$name, probe$parts$covariates$covariate)]
@@ -143,9 +145,9 @@ scaled_ratio <- function(x, without) {
   list(probe = probe, row = row)
 }
 
-fitted_trends <- function(x, level) {
+scaled_trends <- function(x, settings) {
   solver <- if (rlang::is_installed("Rglpk")) "shortest" else "direct"
-  probe <- probe_trends(x, m = c(0, 0.25, 0.5, 1), level = level, interval = solver)
+  probe <- probe_trends(x, m = c(0, 0.25, 0.5, 1), level = settings$level, interval = solver)
   path <- fixed_path(x, NULL, NULL)
   needed <- abs(path$effect) / (path$worst * sum(path$target * pmax(path$horizon, 0)))
   list(probe = probe, row = scaled_row("trends", "m: drift per period under treatment", "worst drift before treatment",

@@ -1,10 +1,12 @@
 # What every probe gives, and how probes measure an effect again.
 
-# rows: what tidy() gives; parts: further tables by name, for tidy(part = ); facts: what prints and plots read.
-new_probe <- function(kind, rows, facts, parts = list()) {
+# rows: what tidy() gives; parts: further tables by name, for tidy(part = ); facts: what prints and plots read;
+# probes: those it is made of.
+new_probe <- function(kind, rows, facts, parts = list(), probes = NULL) {
   stopifnot(is.data.frame(rows), is.list(facts))
   rownames(rows) <- NULL
-  structure(list(rows = rows, facts = facts, parts = parts), class = c(paste0("twin_probe_", kind), "twin_probe"))
+  structure(list(rows = rows, facts = facts, parts = parts, probes = probes),
+            class = c(paste0("twin_probe_", kind), "twin_probe"))
 }
 
 #' Read the rows of a probe
@@ -74,25 +76,20 @@ remeasure <- function(effect, design = design_of(effect), asked = effect$source$
   block$y <- y
   if (!is.null(rows)) for (name in c("y", "inside", "event")) block[[name]] <- block[[name]][rows]
   asked$inference <- "analytic"
-  suppressWarnings({
-    if (asked$estimator != "survival") return(measure_block(block, asked))
-    asked$clusters <- effect_clusters(study_of(design), asked$cluster)
-    measure_lasting(block, asked)
-  })
+  asked$clusters <- effect_clusters(study_of(design), asked$cluster)
+  suppressWarnings(estimators[[asked$estimator]]$measure(block, asked, rlang::caller_env()))
 }
 
 # Runs the design anew on a study, without writing to the logbook.
 remake <- function(study, recipe) {
-  study["logbook"] <- list(NULL)
-  suppressWarnings(replay(study, recipe))
+  suppressWarnings(replay(amend(study, logbook = NULL), recipe))
 }
 
 # The study and a recipe without some covariates. Balance can still be judged on all of them, since their rows are the
 # same.
 study_without <- function(study, names) {
-  study$columns <- study$columns[setdiff(names(study$columns), names)]
-  if (!is.null(study$formula)) study["formula"] <- list(formula_without(study$formula, names))
-  study
+  amend(study, columns = study$columns[setdiff(names(study$columns), names)],
+        formula = if (!is.null(study$formula)) formula_without(study$formula, names))
 }
 
 recipe_without <- function(recipe, names) {
@@ -144,9 +141,6 @@ covariate_table <- function(without, row_of, by) {
   out <- do.call(rbind, unname(rows))
   if (!is.null(out)) out[order(-out[[by]]), ]
 }
-
-# Designs on one of several arms are made together with the others and can't be made alone.
-is_contrast_of_arms <- function(x) !is.null(study_of(x)$outside)
 
 # In the direction claimed.
 p_one_sided <- function(effect, above) {

@@ -21,7 +21,8 @@
 #' @param covariates What stands as yardstick: names of covariates, or a list of groups of them with names, such as
 #'   `list(size = c("boat_length", "crew_size"))`; every covariate by default.
 #' @param times How many times as strong; default 1 to 3.
-#' @param share Shares of what is left of the outcome that a worst-case confounder explains; default 1, 0.75 and 0.5.
+#' @param r2_outcome Shares of what is left of the outcome that a worst-case confounder explains; default 1, 0.75 and
+#'   0.5.
 #' @param level Confidence level, default 0.95.
 #' @param towards Does the confounder pull the estimate towards 0 once it is added (`TRUE`, default), or away from it?
 #' @param df Residual degrees of freedom, where `x` is a number.
@@ -30,7 +31,7 @@
 #'   `r2_treatment`, `r2_outcome` (partial R2 of such a confounder; NA where none can be that strong, the outcome's cut
 #'   at 1), `estimate`, `std.error`, `conf.low`, `conf.high` as adjusted for it. From bare numbers it has no rows.
 #'   `glance()`: `estimate`, `std.error`, `df`, `r2` (partial R2 of treatment with outcome), `robustness` (value for the
-#'   estimate), `robustness_interval` (for its significance). `tidy(part = "scenarios")`: `r2_outcome` (`share`) and
+#'   estimate), `robustness_interval` (for its significance). `tidy(part = "scenarios")`: `r2_outcome` (as asked) and
 #'   `r2_treatment`, what the confounder must then explain of the treatment to move the estimate to 0.
 #' @section Errors: `twin_error_input` for numbers without degrees of freedom, unknown covariates or shares outside 0 to
 #'   1; `twin_error_unsupported` for hazard ratios.
@@ -44,12 +45,12 @@
 #' probe_omitted(effect, covariates = c("past_income", "boat_length"))
 #' probe_omitted(4.2, df = 780)
 #' @export
-probe_omitted <- function(x, covariates = NULL, times = 1:3, share = c(1, 0.75, 0.5), level = 0.95, towards = TRUE,
-                          df = NULL, std_error = NULL) {
+probe_omitted <- function(x, covariates = NULL, times = 1:3, r2_outcome = c(1, 0.75, 0.5), towards = TRUE,
+                          df = NULL, std_error = NULL, level = 0.95) {
   check_number(level, min = 0, max = 1, open = TRUE)
   check_flag(towards)
-  check_shares(share)
-  check_times(times)
+  check_numbers(r2_outcome, "shares above 0 and at most 1", 0, 1, "low")
+  check_numbers(times, "numbers above 0", 0, open = "low")
   if (!inherits(x, c("twin_effect", "twin_effects"))) {
     fit <- bare_regression(x, df, std_error, covariates)
     groups <- list()
@@ -73,7 +74,7 @@ probe_omitted <- function(x, covariates = NULL, times = 1:3, share = c(1, 0.75, 
     r2 = core_partial_r2(t, fit$df), robustness = core_robustness_value(t, fit$df),
     robustness_interval = core_robustness_value(t, fit$df, critical, fit$inflation), about = fit$about,
     strengths = strengths
-  ), list(scenarios = data.frame(r2_outcome = share, r2_treatment = core_treatment_needed(t, fit$df, share))))
+  ), list(scenarios = data.frame(r2_outcome = r2_outcome, r2_treatment = core_treatment_needed(t, fit$df, r2_outcome))))
 }
 
 # times: multiples; a row for each.
@@ -177,16 +178,6 @@ column_places <- function(columns, known) {
     })
   })
   lapply(stats::setNames(nm = known), function(name) which(vapply(words, function(word) name %in% word, NA)))
-}
-
-check_shares <- function(share, call = rlang::caller_env()) {
-  if (is.numeric(share) && length(share) > 0L && all(is.finite(share), share > 0, share <= 1)) return(invisible(share))
-  abort_input(c("{.arg share} must be shares above 0 and at most 1.", x = "It is {.val {share}}."), call = call)
-}
-
-check_times <- function(times, call = rlang::caller_env()) {
-  if (is.numeric(times) && length(times) > 0L && all(is.finite(times), times > 0)) return(invisible(times))
-  abort_input(c("{.arg times} must be numbers above 0.", x = "It is {.val {times}}."), call = call)
 }
 
 #' @export

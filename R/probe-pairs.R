@@ -46,13 +46,13 @@
 #' effect <- study |> score_units() |> pair_units(caliper = 0.2) |> measure_effect()
 #' probe_pairs(effect, gamma = seq(1, 3, by = 0.25))
 #' @export
-probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "greater", "less"), exact = NULL,
-                        level = 0.95, test = c("signed_rank", "sign")) {
+probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "greater", "less"),
+                        test = c("signed_rank", "sign"), exact = NULL, level = 0.95) {
   side <- check_choice(side, c("observed", "greater", "less"))
   test <- check_choice(test, c("signed_rank", "sign"))
   check_number(level, min = 0, max = 1, open = TRUE)
-  check_factors(gamma, "gamma", "Gamma 1 means no hidden bias; 2 that a hidden confounder may double the odds of
-                                 treatment within a pair.")
+  check_numbers(gamma, "numbers of at least 1", 1, advice = "Gamma 1 means no hidden bias; 2 that a hidden confounder
+                may double the odds of treatment within a pair.")
   if (!is.null(exact)) check_flag(exact)
   warn_sampling_weights(x)
   sets <- if (inherits(x, "twin_effect") && is.null(x$pairs)) set_values(x)
@@ -142,7 +142,7 @@ set_shifts <- function(sets, gamma, level, reach) {
 # The units of the sets that hold an outcome in both arms, one of them by a single unit: y, z, set (codes, sorted),
 # alone, zeros (sets left out since nothing varies in them).
 set_values <- function(x, call = rlang::caller_env()) {
-  if (is.null(x$sets) || x$estimator == "survival") {
+  if (is.null(x$sets) || !estimators[[x$estimator]]$paired) {
     abort_input(c("{.arg x} must be an effect on pairs or sets, nobody twice.", x = "It was measured on: {x$design}.",
                   i = "Use {.fn probe_weights}, {.fn probe_omitted} or {.fn probe_ratio} for other designs."),
                 call = call)

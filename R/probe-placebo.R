@@ -30,7 +30,7 @@
 #'                      covariates = ~ boat_length + crew_size + port_size + market_km)
 #' effect <- study |> score_units() |> weigh_units() |> measure_effect()
 #' probe_placebo(effect, outcomes = "past_income")
-#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' probe_placebo(measure_did(panel), dates = 1:2)
 #' @export
 probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level = x$level) {
@@ -128,13 +128,13 @@ panel_placebo <- function(x, piece) {
   event <- panel$events[[x$outcome]]
   covariates <- if (!is.null(panel$formula)) panel$formula else names(panel$columns)
   again <- suppressWarnings(frame_panel(
-    data[keep, , drop = FALSE], outcome, ".period", unit = roles$unit, group = roles$group, first_treated = ".onset",
+    data[keep, , drop = FALSE], outcome = outcome, time = ".period", unit = roles$unit, group = roles$group, first_treated = ".onset",
     covariates = if (length(panel$columns) > 0L) covariates, weight = roles$weight, cluster = roles$cluster,
     missing = panel$missing, event = if (piece$kind != "outcome" && !is.na(event)) event
   ))
   asked <- x$asked
-  own <- asked[intersect(did_options[[x$estimator]], c("adjustment", "comparison", "base", "small_sample"))]
-  if (x$estimator == "triple") own <- c(own, third = asked$third$name, affected = asked$third$levels[["treated"]])
+  own <- asked[intersect(did_estimator_of(x)$options, c("adjustment", "comparison", "base", "small_sample"))]
+  if (!is.null(asked$third)) own <- c(own, third = asked$third$name, affected = asked$third$levels[["treated"]])
   if (!is.null(asked$absorbed)) own$absorb <- asked$absorbed
   suppressWarnings(do.call(measure_did, c(list(
     again, estimator = x$estimator, anticipation = asked$anticipation, collapse = asked$collapse, level = x$level

@@ -17,7 +17,7 @@
 #'   deviations of the outcome). Taken from the effect when `x` is one.
 #' @param rare Is the outcome rare (below 15 per cent at the end of follow-up)? For odds and hazard ratios. Default
 #'   `FALSE`.
-#' @param covariates Leave out every covariate of an effect in turn? Default `TRUE`.
+#' @param yardstick Leave out every covariate of an effect in turn, to have something to compare with? Default `TRUE`.
 #' @return A `twin_probe`. `tidy()` gives one row for the estimate and, with limits, one for the limit nearer to no
 #'   effect: `quantity` ("estimate", "limit"), `value` (on `scale`), `risk_ratio`, `e_value`. The e-value of the limit
 #'   is 1 when the interval holds no effect. `tidy(part = "covariates")`: `covariate`, `risk_ratio` without it,
@@ -33,9 +33,9 @@
 #' @export
 probe_ratio <- function(x, low = NULL, high = NULL,
                         scale = c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"), rare = FALSE,
-                        covariates = TRUE) {
+                        yardstick = TRUE) {
   check_flag(rare)
-  check_flag(covariates)
+  check_flag(yardstick)
   scale_given <- !missing(scale)
   scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
   measured <- list(estimate = x, low = low, high = high, scale = scale)
@@ -51,9 +51,9 @@ probe_ratio <- function(x, low = NULL, high = NULL,
     abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {measured$scale}}.")
   }
   rows <- ratio_rows(measured, rare)
-  yardstick <- if (covariates && inherits(x, "twin_effect")) ratio_covariates(x, rows, rare)
+  others <- if (yardstick && inherits(x, "twin_effect")) ratio_covariates(x, rows, rare)
   new_probe("ratio", rows, c(measured[c("scale", "low", "high")], list(rare = rare, outcome = if (inherits(
-    x, "twin_effect")) x$outcome)), list(covariates = yardstick))
+    x, "twin_effect")) x$outcome)), list(covariates = others))
 }
 
 # What leaving out each covariate does to the risk ratio and its limit.

@@ -77,9 +77,8 @@ check_stability_numbers <- function(x, call = rlang::caller_env()) {
 
 check_r_max <- function(r_max, long_r2, usual, call = rlang::caller_env()) {
   if (is.null(r_max)) return(sort(unique(c(usual, long_r2 + (1 - long_r2) * (1:10) / 10))))
-  if (is.numeric(r_max) && length(r_max) > 0L && all(is.finite(r_max), r_max > long_r2, r_max <= 1)) return(r_max)
-  abort_input(c("{.arg r_max} must be above the R2 with covariates, {number_text(long_r2)}, and at most 1.",
-                x = "It is {.val {r_max}}."), call = call)
+  must <- sprintf("above the R2 with covariates, %s, and at most 1", number_text(long_r2))
+  check_numbers(r_max, must, long_r2, 1, "low", arg = "r_max", call = call)
 }
 
 #' @export

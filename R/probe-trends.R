@@ -41,7 +41,7 @@
 #'   90. \doi{10.1093/restud/rdad018}
 #' @family hidden bias
 #' @examples
-#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' cells <- measure_did(panel, base = "fixed")
 #' probe_trends(cells, m = c(0, 0.5, 1), at = 0:3, interval = "direct")
 #' @export
@@ -51,7 +51,7 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
   violation <- check_choice(violation, c("magnitude", "curvature"))
   interval <- check_choice(interval, c("shortest", "direct"))
   check_number(level, min = 0, max = 1, open = TRUE)
-  check_bounds(m)
+  check_numbers(m, "numbers of 0 or more", 0, null = TRUE)
   path <- fixed_path(x, at, contrast)
   bound <- trend_bound(path, violation, level, interval)
   change <- bound_at_change(bound)
@@ -65,11 +65,6 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
     effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study), worst = path$worst,
     periods = sum(path$horizon < 0)
   ))
-}
-
-check_bounds <- function(m, call = rlang::caller_env()) {
-  if (is.null(m) || (is.numeric(m) && length(m) > 0L && all(is.finite(m)) && all(m >= 0))) return(invisible(m))
-  abort_input(c("{.arg m} must be numbers of 0 or more.", x = "It is {.val {m}}."), call = call)
 }
 
 # The event path without its base: estimate, vcov, horizon (periods from the base), target (weights), effect, df, at,
@@ -103,10 +98,6 @@ fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
   steps <- core_path_steps(event - base)
   list(estimate = estimate, vcov = unname(path$vcov[use, use, drop = FALSE]), horizon = event - base, target = target,
        effect = sum(target * estimate), df = x$df, at = chosen, steps = steps, worst = max(abs(steps %*% estimate)))
-}
-
-is_fixed_base <- function(x) {
-  x$estimator == "interaction" || (x$estimator %in% c("group_time", "triple") && x$asked$base == "fixed")
 }
 
 check_contrast <- function(contrast, at, call) {

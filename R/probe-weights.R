@@ -18,7 +18,7 @@
 #' @param draws Bootstrap draws for the interval, default 1,000; 0 for none. Clusters and survey strata are drawn as in
 #'   [measure_effect()].
 #' @param level Confidence level, default 0.95.
-#' @param covariates Leave out every covariate in turn? Default `TRUE`.
+#' @param yardstick Leave out every covariate in turn, to have something to compare with? Default `TRUE`.
 #' @param seed One number; 1 by default. Answers do not depend on the number of workers (`future::plan()`).
 #' @return A `twin_probe`. `tidy()` gives one row per lambda: `lambda`, `estimate_low`, `estimate_high`, `conf_low`,
 #'   `conf_high`. `glance()`: `estimate`, `lambda_change` (moves the estimate to 0), `lambda_change_interval` (moves the
@@ -40,13 +40,14 @@
 #' effect <- study |> score_units() |> weigh_units() |> measure_effect()
 #' probe_weights(effect, lambda = c(1, 1.5, 2, 3), draws = 50)
 #' @export
-probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), draws = 1000, level = 0.95, covariates = TRUE, seed = 1) {
+probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, level = 0.95, draws = 1000, seed = 1) {
   check_designed_effect(x)
-  check_factors(lambda, "lambda", "Lambda 1 means no hidden bias; 2 that the odds of treatment may be off by twice.")
+  check_numbers(lambda, "numbers of at least 1", 1, advice = "Lambda 1 means no hidden bias; 2 that the odds of
+                treatment may be off by twice.")
   check_number(draws, min = 0)
   check_number(level, min = 0, max = 1, open = TRUE)
-  check_flag(covariates)
-  check_number(seed, min = 0, max = 2^31 - 1)
+  check_flag(yardstick)
+  check_seed(seed)
   check_bounded_weights(x)
   arms <- bounded_arms(x$source$block, x$source$asked)
   bounds <- core_difference_bounds(arms, lambda)
@@ -70,39 +71,34 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), draws = 1000, level =
     estimate = estimate, level = level, draws = made, outcome = x$outcome, design = x$design,
     estimand = x$estimand, estimator = x$estimator, lambda_change = core_lambda_at_change(arms, above),
     lambda_change_interval = change
-  ), list(covariates = if (covariates) weight_covariates(x, arms)))
-}
-
-check_factors <- function(values, arg, meaning, call = rlang::caller_env()) {
-  if (is.numeric(values) && length(values) > 0L && all(is.finite(values)) && all(values >= 1)) {
-    return(invisible(values))
-  }
-  abort_input(c("{.arg {arg}} must be numbers of at least 1.", x = "It is {.val {values}}.", i = meaning), call = call)
+  ), list(covariates = if (yardstick) weight_covariates(x, arms)))
 }
 
 check_bounded_weights <- function(x, call = rlang::caller_env()) {
   design <- design_of(x)
   asked <- x$source$asked
-  fits <- has_weights(design) || (asked$estimator == "augmented" && !is.null(design_score(design)))
+  entry <- estimators[[asked$estimator]]
+  fits <- has_weights(design) || (entry$bounded && entry$by_score && !is.null(design_score(design)))
   if (!fits || is_contrast_of_arms(design)) {
     abort_unsupported(c("{.fn probe_weights} needs an effect on weights, strata or cells of two arms.",
                         x = "It was measured on: {x$design}.",
                         i = "Use {.fn probe_pairs} for pairs, {.fn probe_omitted} or {.fn probe_ratio} for others."),
                       call = call)
   }
-  if (identical(design$weighing$method, "cardinality")) {
-    abort_unsupported(c("A cardinality match chooses units; its weights are no odds that could be wrong.",
+  if (has_weights(design) && is.null(weighing_of(design)$odds)) {
+    abort_unsupported(c(weighing_of(design)$no_odds,
                         i = "Use {.fn probe_omitted} or {.fn probe_ratio}."), call = call)
   }
-  if (!asked$estimator %in% c("difference", "augmented") || !asked$normalise) {
-    abort_unsupported(c("Bounds are known for the normalised {.val difference} and {.val augmented} estimators.",
+  if (!entry$bounded || !asked$normalise) {
+    bounded <- names(Filter(function(entry) entry$bounded, estimators)) # nolint: object_usage_linter. In the message.
+    abort_unsupported(c("Bounds are known for the normalised {.val {bounded}} estimators.",
                         i = "Measure the effect by one of them on the same design."), call = call)
   }
-  if (!x$estimand %in% c("ATE", "ATT", "ATC")) {
-    abort_unsupported(c("Bounds are known for ATE, ATT and ATC; this effect is for {x$estimand}.",
+  if (!has_known_population(x$estimand)) {
+    abort_unsupported(c("Bounds are known for {known_population_estimands()}; this effect is for {x$estimand}.",
                         i = "Weigh for another {.arg estimand}."), call = call)
   }
-  if (has_weights(design) && !all(design$weighing$free)) {
+  if (is_truncated(design)) {
     abort_unsupported(c("Truncated weights are no inverse probabilities: their bounds would not hold.",
                         i = "Weigh without {.arg truncate}."), call = call)
   }
@@ -113,7 +109,7 @@ bounded_arms <- function(block, asked, call = rlang::caller_env()) {
   units <- effect_units(block$x, block$y, block$inside)
   s <- unit_sampling(block$x, units)
   weight <- moving_weight(block$x, units, s, call)
-  augmented <- asked$estimator == "augmented"
+  augmented <- estimators[[asked$estimator]]$models
   models <- if (augmented) arm_models(block, units, s, asked, call)
   target <- if (augmented) effect_target(block$x, units)$t
   lapply(c(treated = 1L, control = 0L), function(arm) {
@@ -129,14 +125,15 @@ bounded_arms <- function(block, asked, call = rlang::caller_env()) {
 # The parts of each unit's weight that stay and that move with its odds of being in the other arm.
 moving_weight <- function(x, units, s, call) {
   estimand <- study_of(x)$estimand
-  by_score <- !has_weights(x) || x$weighing$method %in% c("inverse", "balancing_score")
+  by_score <- !has_weights(x) || weighing_of(x)$odds == "score"
   e <- if (by_score) x$score$fitted[units$rows]
-  if (estimand == "ATE") {
+  if (population_of(estimand) == "everybody") {
     odds <- if (by_score) ifelse(units$z == 1L, (1 - e) / e, e / (1 - e)) else probability_weights(units, s, call) - 1
     return(list(fixed = rep(1, length(s)), odds = odds))
   }
-  moves <- units$z == if (estimand == "ATT") 0L else 1L
-  odds <- if (by_score) if (estimand == "ATT") e / (1 - e) else (1 - e) / e else units$w
+  treated_seek <- seeking_arms(estimand) == 1L
+  moves <- units$z != treated_seek
+  odds <- if (by_score) if (treated_seek) e / (1 - e) else (1 - e) / e else units$w
   list(fixed = ifelse(moves, 0, units$w), odds = ifelse(moves, odds, 0))
 }
 

@@ -5,7 +5,7 @@ new_section <- function(id, title, ...) list(id = id, title = title, body = html
 question_section <- function(parts) {
   study <- parts$study
   rows <- list(
-    "Asked for" = sprintf("the effect on %s (%s)", estimand_words[[study$estimand]], study$estimand),
+    "Asked for" = sprintf("the effect on %s (%s)", estimands[[study$estimand]]$words, study$estimand),
     Treated = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["treated"]],
                       count_text(sum(study$z))),
     Control = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["control"]],
@@ -91,8 +91,8 @@ balance_section <- function(parts) {
 
 # Who is matched and who is not, and the bins where there are some.
 pair_blocks <- function(design) {
-  if (!is.null(design$weighing$bins)) {
-    bins <- design$weighing$bins
+  bins <- bins_of(design)
+  if (!is.null(bins)) {
     names(bins) <- c("Covariate", "bin", "holds", "units")
     return(htmltools::tags$details(htmltools::tags$summary("Bins"), table_tag(bins, "Bins", NULL)))
   }
@@ -177,10 +177,9 @@ bias_section <- function(parts) {
   all <- vapply(parts$probes, inherits, NA, "twin_probe_effect")
   probes <- c(parts$probes[all], parts$probes[!all])
   blocks <- Map(function(probe, name) {
-    kind <- sub("twin_probe_", "", class(probe)[1L])
     htmltools::tagList(
       tags$h3(name), tags$p(probe_verdict(probe)),
-      tags$p(class = "reading", bias_words[[kind]]),
+      tags$p(class = "reading", probe_entry(probe)$reading),
       html_figure(plot(probe), paste("Sensitivity to hidden bias:", probe_verdict(probe)), NULL),
       tags$details(tags$summary("Numbers"), html_table(probe)), probe_details(probe)
     )
@@ -192,38 +191,11 @@ bias_section <- function(parts) {
   )), unname(blocks))
 }
 
-# How each probe reads.
-bias_words <- c(
-  effect = paste("Each line is one way for a hidden confounder to do harm, as a multiple of the strongest measured",
-                 "covariate. The smallest multiple counts."),
-  pairs = paste("Gamma 2 means that of two units paired as alike one may be twice as likely, in odds, to have been",
-                "treated. (Rosenbaum 2002.)"),
-  weights = paste("Lambda 2 means that the odds of treatment behind every weight may be off by up to twice, in",
-                  "whatever way does most harm. (Tan 2006; Zhao, Small and Bhattacharya 2019.)"),
-  omitted = paste("Strength is the share of what the covariates leave that a confounder explains, of the treatment and",
-                  "of the outcome. (Cinelli and Hazlett 2020.)"),
-  ratio = paste("The E-value is the risk ratio with both treatment and outcome that a confounder needs beyond the",
-                "measured covariates. (VanderWeele and Ding 2017.)"),
-  stability = "Delta 1 means that the unobserved select into treatment as strongly as the observed. (Oster 2019.)",
-  trends = paste("m 1 means that both sides may drift apart in every period under treatment as much as in the worst",
-                 "period before it; by curvature, m is a change of slope. (Rambachan and Roth 2023.)"),
-  placebo = "Where the treatment can't have worked, an estimate other than 0 is bias.",
-  choices = "Every run is a design that could have been chosen; only those that balance the covariates speak."
-)
-
-# Further tables of a probe.
+# The further table of a probe, where it has one.
 probe_details <- function(probe) {
-  one <- function(summary, table) {
-    if (!is.null(table) && nrow(table) > 0L) htmltools::tags$details(htmltools::tags$summary(summary),
-                                                                     table_tag(table, summary, NULL))
-  }
-  switch(
-    class(probe)[1L],
-    twin_probe_pairs = one("As a confounder of two strengths", amplification_table(probe)),
-    twin_probe_weights = one("Without each covariate", weights_yardstick(probe)),
-    twin_probe_ratio = one("Without each covariate", ratio_yardstick(probe)),
-    twin_probe_omitted = one("At worst", scenario_table(probe))
-  )
+  further <- further_table(probe)
+  if (is.null(further$table) || nrow(further$table) == 0L) return(NULL)
+  htmltools::tags$details(htmltools::tags$summary(further$title), table_tag(further$table, further$title, NULL))
 }
 
 power_section <- function(parts) {

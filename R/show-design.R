@@ -33,7 +33,7 @@ kind_lines <- function(x) {
 print.twin_design <- function(x, ...) print_lines(x, format(x, ...))
 
 population_text <- function(estimand, note) {
-  paste0(estimand_words[[estimand]], " (", estimand, ")", if (length(note) > 0L) ": ", paste(note, collapse = "; "))
+  paste0(estimands[[estimand]]$words, " (", estimand, ")", if (length(note) > 0L) ": ", paste(note, collapse = "; "))
 }
 
 arm_lines <- function(x, size) {
@@ -215,7 +215,7 @@ design_part <- function(x, part) {
     coefficients = if (!is.null(x$score$coefficients)) coefficient_table(x$score),
     steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
     sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x))) set_table_of(x),
-    bins = x$weighing$bins, reuse = if (x$kind == "pairs") reuse_table(x),
+    bins = bins_of(x), reuse = if (x$kind == "pairs") reuse_table(x),
     unmatched = if (!is.null(x$reason)) unmatched_table(x),
     metric = if (!is.null(x$metric)) metric_table(x$metric), search = x$metric$history
   )

@@ -11,12 +11,6 @@ did_hint <- function(x) {
   "tidy() holds every cell; summarise_did() averages them over all, event time, cohorts or calendar time."
 }
 
-did_words <- c(
-  group_time = "group-time differences", imputation = "imputation from untreated rows",
-  interaction = "a regression with a term for every cohort and period", two_way = "a two-way fixed-effects regression",
-  two_period = "a before-and-after difference", triple = "triple differences"
-)
-
 # The number that leads: the only one, the average, or that of all cells.
 did_headline <- function(x) {
   if (x$over == "cells") x <- summarise_did(x, bands = FALSE)
@@ -33,7 +27,7 @@ did_sentence <- function(x) {
 
 # What the leading number averages over.
 average_words <- function(x) {
-  if (x$estimator == "two_way") return("a weighted mix of effects that decompose_did() takes apart")
+  if (!is.null(did_estimator_of(x)$mean)) return(did_estimator_of(x)$mean)
   if (x$over == "single") return("on average over the time under treatment (ATT)")
   c(cells = "on average over treated units and periods (ATT)", all = "on average over treated units and periods (ATT)",
     event = "averaged over the periods since treatment (ATT)", cohort = "averaged over cohorts by their size (ATT)",
@@ -44,15 +38,11 @@ comparison_words <- c(never = "never", not_yet = "not yet")
 
 did_method <- function(x) {
   asked <- x$asked
-  adjusted <- c(none = "", regression = ", adjusted by outcome regression", ipw = ", adjusted by inverse weighting",
+  entry <- did_estimator_of(x)
+  adjusted <- c(none = "", regression = entry$adjusted, ipw = ", adjusted by inverse weighting",
                 augmented = ", adjusted by augmented weighting")[[asked$adjustment]]
-  if (asked$adjustment == "regression" && x$estimator %in% c("two_way", "interaction", "imputation")) {
-    adjusted <- " with covariates"
-  }
   paste0(
-    did_words[[x$estimator]], adjusted,
-    if (x$estimator == "triple") sprintf(" (%s = \"%s\" against \"%s\")", asked$third$name,
-                                         asked$third$levels[["treated"]], asked$third$levels[["control"]]),
+    entry$words, adjusted, entry$details(asked),
     if (uses_comparison(x)) sprintf(", against units %s treated", comparison_words[[asked$comparison]]),
     if (!is.null(asked$absorbed)) sprintf(", also absorbing %s", and_list(asked$absorbed)),
     if (asked$anticipation > 0) sprintf(", leaving %s for anticipation", plural(asked$anticipation, "period")),

@@ -13,20 +13,16 @@ format.twin_effect <- function(x, ...) {
 #' @export
 print.twin_effect <- function(x, ...) print_lines(x, format(x, ...))
 
-estimator_words <- c(difference = "difference in means", regression = "outcome regression",
-                     augmented = "augmented weighting", targeted = "targeted estimation",
-                     crossfit = "cross-fitted augmented weighting", survival = "weighted Cox regression")
-
 family_words <- c(gaussian = "linear models", binomial = "logit models", probit = "probit models",
                   hetprobit = "heteroskedastic probit models", poisson = "log-linear (Poisson) models",
                   fractional = "fractional logit models", learners = "learners")
 
 effect_method <- function(x) {
-  if (x$kind == "raw" && x$estimator == "difference") {
+  if (is_unadjusted(x)) {
     return(paste0("raw difference in means, nothing adjusted", if (length(x$note) > 0L) paste(",", x$design)))
   }
-  words <- if (x$reuse && x$estimator == "regression") "bias-corrected difference in means" else
-    estimator_words[[x$estimator]]
+  entry <- estimators[[x$estimator]]
+  words <- if (x$reuse) entry$words_reuse else entry$words
   if (!x$normalised) words <- paste(words, "(not normalised)")
   if (!is.null(x$family)) words <- paste(words, "with", family_words[[x$family]])
   if (x$design == "raw sample") return(words)
@@ -39,7 +35,7 @@ effect_sentence <- function(x) {
   row <- generics::tidy(x)
   row <- row[row$term == "difference", ]
   roles <- x$study$roles
-  what <- if (x$kind == "raw" && x$estimator == "difference") "differs" else "changes"
+  what <- if (is_unadjusted(x)) "differs" else "changes"
   subject <- sprintf("With %s = \"%s\" rather than \"%s\",", roles$treatment, x$study$levels[["treated"]],
                      x$study$levels[["control"]])
   sprintf("%s %s %s by %s (%s interval %s), for %s; estimated by %s.", subject, outcome_phrase(x), what,
@@ -209,7 +205,7 @@ plot.twin_effects <- function(x, term = "difference", ...) {
       x = sprintf("%s (%s), %s interval", term_text(term), direction_text(x), level_text(x$level)), y = NULL,
       title = sprintf("Effect of %s%s", first$study$roles$treatment,
                       if (length(outcomes) == 1L) paste(" on", outcome_phrase(first)) else ""),
-      subtitle = paste0("For ", estimand_words[[first$estimand]], " (", first$estimand, ")",
+      subtitle = paste0("For ", estimands[[first$estimand]]$words, " (", first$estimand, ")",
                         if (!is.null(x$bands)) ". Thin lines: joint band, which holds for all at once.")
     )
   if (length(outcomes) == 1L) return(plot)
@@ -291,7 +287,7 @@ comparison_sentences <- function(x) {
 
 # Do the estimates after a design agree? Only those of one estimand are asked to.
 agreement_sentence <- function(x) {
-  adjusted <- Filter(Negate(is_raw_effect), x$effects)
+  adjusted <- Filter(Negate(is_unadjusted), x$effects)
   if (length(adjusted) < 2L || length(unique(vapply(adjusted, `[[`, "", "estimand"))) > 1L) return(NULL)
   test <- generics::glance(x)
   if (is.na(test$p.value)) return(NULL)
@@ -330,7 +326,7 @@ miss_text <- function(misses, truth) {
 plot.twin_comparison <- function(x, ...) {
   rlang::check_dots_empty()
   table <- generics::tidy(x)
-  table$raw <- vapply(x$effects, is_raw_effect, NA)
+  table$raw <- vapply(x$effects, is_unadjusted, NA)
   first <- x$effects[[1L]]
   forest_plot(table, x$term, x$truth) +
     ggplot2::labs(

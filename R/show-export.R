@@ -45,33 +45,33 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
   style <- list(columns = columns, labels = labels, digits = digits, stars = stars, se = se)
   check_style(style, x)
   kind <- tolower(tools::file_ext(file))
-  if (kind %in% c("csv", "xlsx")) {
-    write_numbers(x, file, kind, plain = is.null(c(caption, columns, labels, digits, stars, note)) && se == "beside")
-  } else if (kind %in% c("tex", "html", "md")) {
+  if (!kind %in% names(table_formats)) {
+    abort_file(c("Can't write {.file {file}}.",
+                 x = "The name must end in {.or {.val {paste0('.', names(table_formats))}}}."), path = file)
+  }
+  format <- table_formats[[kind]]
+  if (!is.null(format$numbers)) {
+    plain <- is.null(c(caption, columns, labels, digits, stars, note)) && se == "beside"
+    write_numbers(x, file, kind, format, plain)
+  } else {
     parts <- styled_parts(x, style)
     if (!is.null(caption)) parts$caption <- caption
     if (!is.null(note)) parts$note <- note
-    lines <- switch(kind, tex = latex_table(parts), html = html_lines(parts), md = markdown_table(parts))
+    lines <- format$lines(parts)
     write_whole(file, function(path) writeLines(enc2utf8(lines), path, useBytes = TRUE))
-  } else {
-    abort_file(c("Can't write {.file {file}}.", x = "The name must end in .tex, .html, .md, .csv or .xlsx."),
-               path = file)
   }
   invisible(file)
 }
 
-write_numbers <- function(x, file, kind, plain, call = rlang::caller_env()) {
+write_numbers <- function(x, file, kind, format, plain, call = rlang::caller_env()) {
   if (!plain) {
+    # nolint next: object_usage_linter. In the message.
+    rendered <- paste0(".", names(Filter(function(format) !is.null(format$lines), table_formats)))
     abort_input(c("A {kind} file holds the numbers of {.fn tidy} as they are.",
-                  i = "Captions, columns, labels, digits, stars and notes belong to .tex, .html and .md."), call = call)
+                  i = "Captions, columns, labels, digits, stars and notes belong to {.or {rendered}}."), call = call)
   }
-  if (kind == "csv") {
-    write_whole(file, function(path) data.table::fwrite(defuse_formulas(generics::tidy(x)), path, na = ""), call)
-    return(invisible())
-  }
-  need_package("openxlsx", "write xlsx files", call)
-  about <- data.frame(note = c(table_parts(x)$caption, table_parts(x)$note))
-  write_whole(file, function(path) openxlsx::write.xlsx(list(numbers = generics::tidy(x), about = about), path), call)
+  need_package(format$package, paste("write", kind, "files"), call)
+  write_whole(file, function(path) format$numbers(x, path), call)
 }
 
 check_style <- function(style, x, call = rlang::caller_env()) {
@@ -264,48 +264,3 @@ table_parts.twin_probe_ratio <- function(x, number = number_text) {
   list(table = table, caption = "Hidden bias on the ratio scale", first = "Quantity", keys = x$rows$quantity,
        levels = rep(NA, nrow(x$rows)), note = probe_verdict(x))
 }
-
-markdown_table <- function(parts) {
-  plain <- function(text) gsub("([|*_`<>\\[\\]\\\\])", "\\\\\\1", text, perl = TRUE)
-  table <- vapply(parts$table, plain, character(nrow(parts$table)))
-  table <- matrix(table, nrow = nrow(parts$table))
-  line <- function(cells) paste0("| ", paste(cells, collapse = " | "), " |")
-  c(paste0("**", plain(parts$caption), "**"), "", line(plain(names(parts$table))),
-    line(c(":---", rep("---:", ncol(table) - 1L))), apply(table, 1L, line), "", plain(parts$note))
-}
-
-html_lines <- function(parts) {
-  head <- c("<!doctype html>", "<html lang=\"en\">", "<head>", "<meta charset=\"utf-8\">",
-            as.character(htmltools::tags$title(parts$caption)), "</head>", "<body>")
-  c(head, as.character(table_tag(parts$table, parts$caption, parts$note)), "</body>", "</html>")
-}
-
-latex_table <- function(parts) {
-  table <- parts$table
-  cells <- vapply(table, function(column) latex_numbers(latex_text(column)), character(nrow(table)))
-  cells <- matrix(cells, nrow = nrow(table))
-  rows <- paste0(apply(cells, 1L, paste, collapse = " & "), " \\\\")
-  width <- ncol(table)
-  c(
-    "\\begin{table}", "\\centering",
-    sprintf("\\caption{%s}", latex_text(parts$caption)),
-    sprintf("\\begin{tabular}{l%s}", strrep("r", width - 1L)), "\\toprule",
-    paste0(paste(latex_text(names(table)), collapse = " & "), " \\\\"), "\\midrule", rows, "\\bottomrule",
-    sprintf("\\multicolumn{%d}{p{0.9\\linewidth}}{\\footnotesize %s} \\\\", width, latex_text(parts$note)),
-    "\\end{tabular}", "\\end{table}"
-  )
-}
-
-latex_text <- function(text) {
-  text <- gsub("\\", "\001", text, fixed = TRUE)  # a mark of its own until the braces are done
-  text <- gsub("([#$%&_{}])", "\\\\\\1", text)
-  text <- gsub("\001", "\\textbackslash{}", text, fixed = TRUE)
-  text <- gsub("~", "\\textasciitilde{}", text, fixed = TRUE)
-  text <- gsub("^", "\\textasciicircum{}", text, fixed = TRUE)
-  text <- gsub("\"([^\"]*)\"", "``\\1''", text)
-  gsub("|", "\\textbar{}", gsub(">", "\\textgreater{}", gsub("<", "\\textless{}", text, fixed = TRUE), fixed = TRUE),
-       fixed = TRUE)
-}
-
-# A hyphen before a digit is a minus sign.
-latex_numbers <- function(text) gsub("(^|[ (])-([0-9])", "\\1$-$\\2", text)

@@ -40,8 +40,3 @@ format_width <- function(text, just) {
 
 wrap_lines <- function(text, indent = 0L) strwrap(text, width = 80L, indent = indent, exdent = indent)
 
-estimand_words <- c(
-  ATT = "those who were treated", ATE = "everybody", ATC = "those who were not treated",
-  ATO = "those whose treatment could well have been either",
-  ATM = "those whom one-to-one pairing would keep"
-)

@@ -85,7 +85,7 @@ timing_table <- function(x) {
 #' @return A ggplot.
 #' @family question
 #' @examples
-#' panel <- frame_panel(harbours, "price", "quarter", unit = "harbour", treatment = "cold_store")
+#' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' plot(panel)
 #' plot(panel, view = "means")
 #' @exportS3Method

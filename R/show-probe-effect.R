@@ -1,13 +1,12 @@
 # How all probes on one scale look, and what a design could detect.
 
-probe_words <- c(pairs = "Pairs", weights = "Weights", omitted = "Omitted variable", ratio = "Ratio",
-                 trends = "Trends not parallel")
+probe_words <- function(kinds) vapply(kinds, function(kind) probes[[kind]]$words, "", USE.NAMES = FALSE)
 
 times_text <- function(x) ifelse(is.na(x), "-", ifelse(is.infinite(x), "none can", paste(number_text(x, 2), "x")))
 
 scale_table <- function(x, number = number_text) {
   rows <- x$rows
-  out <- data.frame(Probe = unname(probe_words[rows$probe]),
+  out <- data.frame(Probe = probe_words(rows$probe),
                     `to no effect` = number(rows$needed), `interval onto it` = number(rows$needed_interval),
                     yardstick = ifelse(is.na(rows$times), "-",
                                        sprintf("%s (%s)", rows$yardstick, number(rows$yardstick_value))),
@@ -24,7 +23,7 @@ scale_title <- function(x) {
 format.twin_probe_effect <- function(x, ...) {
   rlang::check_dots_empty()
   table <- scale_table(x)
-  measures <- sprintf("%s: %s.", unname(probe_words[x$rows$probe]), x$rows$measure)
+  measures <- sprintf("%s: %s.", probe_words(x$rows$probe), x$rows$measure)
   c(wrap_lines(scale_title(x)), "", table_lines(fit_table(table, c("interval onto it", "to no effect"))), "",
     wrap_lines(probe_verdict(x)), "", paste0("  ", measures), "",
     wrap_lines("The single probes stand in $probes, each with its own table and plot."))
@@ -49,7 +48,7 @@ probe_verdict.twin_probe_effect <- function(x) { # nolint: object_name_linter.
           if (is.na(least$times_interval)) "" else
             sprintf(", and one %s times as strong move the interval onto no effect",
                     number_text(least$times_interval, 2)),
-          plural(nrow(x$rows), "probe"), tolower(probe_words[[least$probe]]))
+          plural(nrow(x$rows), "probe"), tolower(probe_words(least$probe)))
 }
 
 #' @export
@@ -59,7 +58,7 @@ plot.twin_probe_effect <- function(x, ...) {
   if (nrow(rows) == 0L) {
     return(ggplot2::ggplot() + ggplot2::labs(title = scale_title(x), subtitle = subtitle_of(x)) + theme_twin())
   }
-  rows$label <- sprintf("%s\n(%s)", probe_words[rows$probe], rows$yardstick)
+  rows$label <- sprintf("%s\n(%s)", probe_words(rows$probe), rows$yardstick)
   rows$label <- factor(rows$label, levels = rev(rows$label))
   most <- max(c(rows$times[is.finite(rows$times)], 2))
   ends <- rbind(data.frame(label = rows$label, times = rows$times, what = "estimate to no effect"),
@@ -99,7 +98,8 @@ power_lines <- function(x) {
   size <- if (is.na(x$pairs)) sprintf("effective %s treated, %s control", effective[1L], effective[2L]) else
     plural(x$pairs, if (x$kind == "pairs") "pair" else "set")
   where <- if (is.na(x$clusters)) "" else sprintf("; %s of %s, correlation within them %s",
-                                                  plural(x$clusters, "cluster"), x$cluster_name, number_text(x$share))
+                                                  plural(x$clusters, "cluster"), x$cluster_name,
+                                                  number_text(x$intraclass))
   from <- if (is.na(x$outcome)) "as stated" else
     sprintf("of the controls' %s; the treated were not looked at", x$outcome)
   levels <- paste(format(1 - unique(x$rows$level), trim = TRUE), collapse = ", ")

@@ -23,7 +23,7 @@ omitted_title <- function(x) {
   }
   sprintf(paste("Omitted variable: linear regression of %s on the treatment and covariates, %s: coefficient %s,",
                 "standard error %s (%s). The effect measured by %s is %s."), about$outcome, about$design,
-          number_text(fit$estimate), number_text(fit$se * fit$inflation), about$by, estimator_words[[about$estimator]],
+          number_text(fit$estimate), number_text(fit$se * fit$inflation), about$by, estimators[[about$estimator]]$words,
           number_text(about$effect))
 }
 
@@ -228,4 +228,9 @@ table_parts.twin_probe_omitted <- function(x, number = number_text) { # nolint: 
 #' @exportS3Method
 table_parts.twin_probe_stability <- function(x, number = number_text) { # nolint: object_name_linter.
   plain_parts(stability_table(x, number), "Maximal R2", stability_title(x), probe_verdict(x))
+}
+
+#' @exportS3Method
+further_table.twin_probe_omitted <- function(x) { # nolint: object_name_linter. An S3 method.
+  list(title = "At worst", table = scenario_table(x))
 }

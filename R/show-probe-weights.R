@@ -18,7 +18,7 @@ weights_table <- function(x, number = number_text) {
 weights_title <- function(x) {
   facts <- x$facts
   sprintf("Hidden bias in weights: effect on %s (%s, %s), odds of treatment off by up to lambda%s", facts$outcome,
-          facts$estimand, if (facts$estimator == "augmented") "augmented" else "weighted means",
+          facts$estimand, if (estimators[[facts$estimator]]$models) "augmented" else "weighted means",
           if (facts$draws > 0) sprintf("; intervals from %s bootstrap draws", count_text(facts$draws)) else "")
 }
 
@@ -98,4 +98,9 @@ plot.twin_probe_weights <- function(x, ...) {
 #' @exportS3Method
 table_parts.twin_probe_weights <- function(x, number = number_text) { # nolint: object_name_linter.
   plain_parts(weights_table(x, number), "Lambda", weights_title(x), probe_verdict(x))
+}
+
+#' @exportS3Method
+further_table.twin_probe_weights <- function(x) { # nolint: object_name_linter. An S3 method.
+  list(title = "Without each covariate", table = weights_yardstick(x))
 }

@@ -73,6 +73,22 @@ print.twin_probe <- function(x, ...) print_lines(x, format(x, ...))
 # One sentence in plain words.
 probe_verdict <- function(x) UseMethod("probe_verdict")
 
+# list(title, table) of what the report shows beside the numbers; NULL where there is nothing more.
+further_table <- function(x) UseMethod("further_table")
+
+#' @exportS3Method
+further_table.twin_probe <- function(x) NULL # nolint: object_name_linter. An S3 method.
+
+#' @exportS3Method
+further_table.twin_probe_pairs <- function(x) { # nolint: object_name_linter. An S3 method.
+  list(title = "As a confounder of two strengths", table = amplification_table(x))
+}
+
+#' @exportS3Method
+further_table.twin_probe_ratio <- function(x) { # nolint: object_name_linter. An S3 method.
+  list(title = "Without each covariate", table = ratio_yardstick(x))
+}
+
 #' @exportS3Method
 probe_verdict.twin_probe_pairs <- function(x) {
   change <- x$facts$gamma_change

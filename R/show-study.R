@@ -9,7 +9,7 @@ format.twin_study <- function(x, ...) {
   )
   c(
     wrap_lines(sprintf("Study: what did %s do to %s?", roles$treatment, and_list(roles$outcome))),
-    field_lines("Asked for", sprintf("%s (%s)", estimand_words[[x$estimand]], x$estimand)),
+    field_lines("Asked for", sprintf("%s (%s)", estimands[[x$estimand]]$words, x$estimand)),
     field_lines("Treated", sprintf("%s is \"%s\": %s", roles$treatment, x$levels[["treated"]],
                                    plural(sum(x$z), "unit"))),
     field_lines("Control", sprintf("%s is \"%s\": %s", roles$treatment, x$levels[["control"]],

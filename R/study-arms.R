@@ -55,17 +55,17 @@ check_reference_arm <- function(reference, listing, treatment, call = rlang::cal
     abort_input(c("{.fn frame_arms} is for three arms or more.", x = "{.val {treatment}} has {counts}.",
                   i = "Use {.fn frame_study}."), column = treatment, call = call)
   }
-  if (length(reference) == 1L && as.character(reference) %in% names(listing)) return(invisible(reference))
+  if (is_single_value(reference) && as.character(reference) %in% names(listing)) return(invisible(reference))
   abort_input(c("{.arg reference} must be one of the values of {.val {treatment}}.",
-                x = "It is {.val {reference}}; the values are {counts}."), column = treatment, call = call)
+                x = "It is {describe_value(reference)}; the values are {counts}."), column = treatment, call = call)
 }
 
 # base: a study whose treated arm is "any but the reference"; arm: codes into levels, the reference first; score: see
-# score_arms(); designs: named list of two-arm designs (both NULL until made).
-new_arms <- function(base, arm, levels, score, designs, steps) {
+# score_arms(); designs: named list of two-arm designs (both NULL until made); recipe: see design_recipe().
+new_arms <- function(base, arm, levels, score, designs, steps, recipe = list()) {
   stopifnot(length(arm) == length(base$z), is.integer(arm), !anyNA(arm))
-  structure(list(base = base, arm = arm, levels = levels, score = score, designs = designs, steps = steps),
-            class = "twin_arms")
+  structure(list(base = base, arm = arm, levels = levels, score = score, designs = designs, steps = steps,
+                 recipe = recipe), class = "twin_arms")
 }
 
 #' @exportS3Method
@@ -74,16 +74,11 @@ study_of.twin_arms <- function(x) x$base # nolint: object_name_linter. An S3 met
 # The study of arm k against the reference. whole: keep the units of other arms with sampling weight 0, since a score of
 # all arms leans on them; else leave them out.
 arm_study <- function(x, k, whole) {
-  study <- x$base
   inside <- x$arm %in% c(1L, k)
-  study$z <- as.integer(x$arm == k)
-  study$levels <- c(treated = x$levels[k], control = x$levels[1L])
-  study$hash <- rlang::hash(list(study$hash, k))
-  study$family <- x$base$hash
+  study <- amend(x$base, z = as.integer(x$arm == k), levels = c(treated = x$levels[k], control = x$levels[1L]),
+                 hash = rlang::hash(list(x$base$hash, k)), family = x$base$hash)
   if (!whole) return(restrict_study(study, inside))
-  study$s <- sampling_weight(study) * inside
-  study$outside <- !inside
-  study
+  amend(study, s = sampling_weight(study) * inside, outside = !inside)
 }
 
 # The units of an arm, without those of other arms that a study of several keeps for its score.

@@ -5,7 +5,7 @@ check_string <- function(x, null = FALSE, arg = rlang::caller_arg(x), call = rla
   if (rlang::is_string(x) && !is.na(x) && nzchar(x)) return(invisible(x))
   abort_input(c(
     "{.arg {arg}} must be one name in quotes.",
-    x = "It is {.obj_type_friendly {x}}{if (length(x) != 1L) paste0(' of length ', length(x))}."
+    x = "It is {describe_value(x)}."
   ), call = call)
 }
 
@@ -13,34 +13,48 @@ check_number <- function(x, min = -Inf, max = Inf, open = FALSE, null = FALSE, i
                          arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (null && is.null(x)) return(invisible(x))
   if (is_number(x, infinite) && is_inside(x, min, max, open)) return(invisible(x))
-  range <- c( # nolint: object_usage_linter. In the message.
+  range <- c(
     if (is.finite(min)) paste(if (open) "above" else "at least", min),
     if (is.finite(max)) paste(if (open) "below" else "at most", max)
   )
-  abort_input(c(
-    paste(c("{.arg {arg}} must be one number", paste(range, collapse = " and ")), collapse = " "),
-    x = "It is {.val {x}}."
-  ), call = call)
+  must <- paste(c("one number", paste(range, collapse = " and ")), collapse = " ") # nolint: object_usage_linter.
+  abort_input(c("{.arg {arg}} must be {trimws(must)}.", x = "It is {describe_value(x)}."), call = call)
+}
+
+# Several numbers within limits, at least one; must: what they must be, to follow "must be". open: which limits are
+# themselves out, "low", "high" or both.
+check_numbers <- function(x, must, min = -Inf, max = Inf, open = character(), null = FALSE, advice = NULL,
+                          arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (null && is.null(x)) return(invisible(x))
+  if (is.numeric(x) && length(x) > 0L && all(is.finite(x))) {
+    low <- if ("low" %in% open) x > min else x >= min
+    high <- if ("high" %in% open) x < max else x <= max
+    if (all(low & high)) return(invisible(x))
+  }
+  abort_input(c("{.arg {arg}} must be {must}.", x = "It is {describe_value(x)}.", i = advice), call = call)
 }
 
 is_number <- function(x, infinite = FALSE) {
   is.numeric(x) && length(x) == 1L && !is.na(x) && (infinite || is.finite(x))
 }
 
+# One number, text, factor or date: something that can be compared with the values of a column.
+is_single_value <- function(x) is.atomic(x) && length(x) == 1L
+
 is_inside <- function(x, min, max, open) if (open) x > min && (x < max || is.infinite(max)) else x >= min && x <= max
 
 check_flag <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (is.logical(x) && length(x) == 1L && !is.na(x)) return(invisible(x))
-  abort_input("{.arg {arg}} must be TRUE or FALSE.", call = call)
+  abort_input(c("{.arg {arg}} must be TRUE or FALSE.", x = "It is {describe_value(x)}."), call = call)
 }
 
 check_choice <- function(x, choices, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (identical(x, choices)) return(choices[1L])
   if (is.character(x) && length(x) == 1L && x %in% choices) return(x)
-  near <- nearest_name(as.character(x)[1L], choices)
+  near <- if (rlang::is_string(x)) nearest_name(x, choices)
   abort_input(c(
     "{.arg {arg}} must be one of {.or {.val {choices}}}.",
-    x = "It is {.val {x}}.",
+    x = "It is {describe_value(x)}.",
     i = if (!is.null(near)) "Did you mean {.val {near}}?"
   ), call = call)
 }
@@ -61,8 +75,30 @@ check_class <- function(x, class, made_by, arg = rlang::caller_arg(x), call = rl
   if (inherits(x, class)) return(invisible(x))
   abort_input(c(
     "{.arg {arg}} must come from {.or {.fn {made_by}}}.",
-    x = "It is {.obj_type_friendly {x}}."
+    x = "It is {describe_value(x)}."
   ), call = call)
+}
+
+# Any object in a few words, for messages: its value where that is short, else what it is.
+describe_value <- function(x) {
+  if (is.null(x)) return("NULL")
+  plain <- is.atomic(x) && is.null(dim(x)) && (is.numeric(x) || is.character(x) || is.logical(x)) && !is.object(x)
+  if (!plain || length(x) == 0L) return(describe_object(x))
+  shown <- utils::head(x, 3L)
+  text <- if (is.character(x)) ifelse(is.na(shown), "NA", dQuote(shorten(shown, 40L), FALSE)) else
+    vapply(shown, format, "", digits = 10L, trim = TRUE)
+  names <- names(x)[seq_along(shown)]
+  if (!is.null(names)) text <- ifelse(nzchar(names), paste(shorten(names, 40L), "=", text), text)
+  if (length(x) == 1L) return(text)
+  if (length(x) > 3L) text <- c(text, sprintf("and %s more", count_text(length(x) - 3L)))
+  paste(text, collapse = ", ")
+}
+
+describe_object <- function(x) {
+  if (is.data.frame(x)) return(sprintf("a data frame of %s and %s", plural(nrow(x), "row"), plural(ncol(x), "column")))
+  what <- cli::format_inline("{.obj_type_friendly {x}}")
+  counted <- is.object(x) || is.function(x) || is.environment(x) || is.language(x) || length(x) == 0L
+  if (counted) what else paste(what, "of length", count_text(length(x)))
 }
 
 # The known name at the least edit distance, when that is at most a third of its length (NULL otherwise).

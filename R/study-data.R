@@ -26,41 +26,24 @@ read_units <- function(path, encoding = c("UTF-8", "latin1"), decimal = c("auto"
     abort_file(c("Can't read {.file {path}}.", x = "There is no such file."), path = path)
   }
   kind <- tolower(tools::file_ext(path))
-  readers <- unit_readers(encoding, decimal, sheet)
-  if (!kind %in% names(readers)) {
+  read_here <- names(Filter(function(format) !is.null(format$read), unit_formats))
+  if (!kind %in% read_here) {
     abort_file(c(
       "Can't read {.file {path}}.",
       x = if (nzchar(kind)) "Files of kind {.val {kind}} are not known here." else "Its name has no ending.",
-      i = "Known: {.val {names(readers)}}."
+      i = "Known: {.val {read_here}}."
     ), path = path)
   }
   if (file.size(path) == 0) abort_file(c("Can't read {.file {path}}.", x = "The file is empty."), path = path)
-  data <- tryCatch(readers[[kind]](path), error = identity)
+  format <- unit_formats[[kind]]
+  need_package(format$reader, paste0("read ", kind, " files"), rlang::current_env())
+  options <- list(encoding = encoding, decimal = decimal, sheet = sheet)
+  data <- tryCatch(format$read(path, options), error = identity)
   if (inherits(data, "twin_error")) stop(data)
   if (inherits(data, "error")) {
     abort_file(c("Can't read {.file {path}}.", x = "{conditionMessage(data)}"), path = path)
   }
   check_units_table(data, path)
-}
-
-# By file ending. Readers of other programs' files stand in packages that are installed when they are needed.
-unit_readers <- function(encoding, decimal, sheet) {
-  text <- function(separator) function(path) read_delimited(path, separator, encoding, decimal)
-  from <- function(package, read) {
-    function(path) {
-      need_package(package, paste0("read ", tools::file_ext(path), " files"))
-      as.data.frame(read(path))
-    }
-  }
-  list(
-    csv = text("auto"), tsv = text("\t"), txt = text("auto"), rds = readRDS,
-    parquet = from("nanoparquet", function(path) nanoparquet::read_parquet(path)),
-    dta = from("haven", function(path) haven::read_dta(path)),
-    sav = from("haven", function(path) haven::read_sav(path)),
-    sas7bdat = from("haven", function(path) haven::read_sas(path)),
-    xlsx = from("readxl", function(path) readxl::read_excel(path, sheet = sheet, .name_repair = "minimal")),
-    xls = from("readxl", function(path) readxl::read_excel(path, sheet = sheet, .name_repair = "minimal"))
-  )
 }
 
 need_package <- function(package, purpose, call = rlang::caller_env(2)) {

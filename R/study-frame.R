@@ -41,13 +41,12 @@
 #'             covariates = ~ boat_length + crew_size + port_size, cluster = "harbour")
 #' @export
 frame_study <- function(data, treatment, outcome, covariates = NULL,
-                        estimand = c("ATT", "ATE", "ATC", "ATO", "ATM"), treated = NULL, weight = NULL,
-                        cluster = NULL, stratum = NULL, id = NULL, subset = NULL,
-                        missing = c("flag", "drop", "stop"), event = NULL, graph = NULL) {
+                        estimand = "ATT", treated = NULL, weight = NULL, cluster = NULL, stratum = NULL, id = NULL,
+                        subset = NULL, missing = c("flag", "drop", "stop"), event = NULL, graph = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
-  estimand <- check_choice(estimand, c("ATT", "ATE", "ATC", "ATO", "ATM"))
+  estimand <- check_choice(estimand, names(estimands))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   check_roles(data, treatment, outcome, weight, cluster, stratum, id, call)
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,
@@ -83,28 +82,6 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     dropped = dropped[dropped > 0], events = check_outcomes(data, outcome, event, rows, call)
   ))
 }
-
-# The only door. `fields` as assembled in frame_study(); z, s, cluster, stratum and the columns have one entry per
-# entry of `rows`.
-new_study <- function(fields) {
-  stopifnot(is.integer(fields$z), length(fields$z) == length(fields$rows), is.list(fields$columns))
-  fields$hash <- rlang::hash(fields[setdiff(names(fields), "formula")])
-  fields$logbook <- new_logbook()
-  study <- structure(fields, class = "twin_study")
-  log_step(study, "frame", paste0(fields$roles$treatment, ", ", fields$estimand),
-           counts = sprintf("%d treated, %d control", sum(fields$z), sum(1L - fields$z)),
-           settings = list(covariates = study_terms(study), missing = fields$missing))
-  study
-}
-
-# What the models use, as text.
-study_terms <- function(study) {
-  if (is.null(study$formula)) paste(names(study$columns), collapse = " + ") else deparse1(study$formula[[2L]])
-}
-
-sampling_weight <- function(study) if (is.null(study$s)) rep(1, length(study$z)) else study$s
-
-study_matrix <- function(study, formula = study$formula) covariate_matrix(study$columns, formula)
 
 # Open the seal: the only place where outcome values are handed out. Returns doubles, NA where missing, one per
 # study row, with the attribute `shares` (TRUE when the values are 0/1).
@@ -222,10 +199,10 @@ treated_level <- function(treated, text, listing, name, known, call) {
       i = "Say so: {.code treated = \"{text[2L]}\"} or {.code treated = \"{text[1L]}\"}."
     ), column = name, levels = text, call = call)
   }
-  if (length(treated) == 1L && as.character(treated) %in% text) return(as.character(treated))
+  if (is_single_value(treated) && as.character(treated) %in% text) return(as.character(treated))
   abort_input(c(
     "{.arg treated} must be one of the two values of {.val {name}}.",
-    x = "It is {.val {treated}}; the values are {listing}."
+    x = "It is {describe_value(treated)}; the values are {listing}."
   ), column = name, levels = text, call = call)
 }
 

@@ -4,18 +4,16 @@ restrict_study <- function(study, inside) study_rows(study, which(inside))
 
 # keep: places among the study's rows, some perhaps several times.
 study_rows <- function(study, keep) {
-  study$rows <- study$rows[keep]
-  study$z <- study$z[keep]
-  if (!is.null(study$s)) study$s <- study$s[keep]
-  for (role in c("cluster", "stratum")) {
-    if (!is.null(study[[role]])) study[[role]] <- structure(study[[role]][keep], labels = attr(study[[role]], "labels"))
+  code <- function(role) {
+    if (!is.null(study[[role]])) structure(study[[role]][keep], labels = attr(study[[role]], "labels"))
   }
-  study$columns <- lapply(study$columns, function(column) {
+  columns <- lapply(study$columns, function(column) {
     column$values <- column$values[keep]
     if (!is.null(column$flag)) column$flag <- column$flag[keep]
     column
   })
-  study
+  amend(study, rows = study$rows[keep], z = study$z[keep], s = study$s[keep], cluster = code("cluster"),
+        stratum = code("stratum"), columns = columns, matrices = NULL)
 }
 
 # The units of each level of a column of the data, as a named list of logical vectors over the study's rows. Levels in

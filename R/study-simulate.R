@@ -90,16 +90,3 @@ column_push <- function(x) {
   if (is.character(x)) return(c(low = -1, middle = 0, high = 1)[x])
   if (is.logical(x)) x - 0.4 else x
 }
-
-# Runs an expression on a random stream of its own; the user's stream and generator are put back, or taken away again
-# when there was none.
-with_own_seed <- function(seed, expr) {
-  if (exists(".Random.seed", globalenv(), inherits = FALSE)) {
-    old <- get(".Random.seed", globalenv(), inherits = FALSE)
-    on.exit(assign(".Random.seed", old, envir = globalenv()))
-  } else {
-    on.exit(rm(".Random.seed", envir = globalenv()))
-  }
-  set.seed(seed, kind = "Mersenne-Twister", normal.kind = "Inversion", sample.kind = "Rejection")
-  expr
-}

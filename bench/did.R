@@ -39,7 +39,7 @@ plain_two_way <- function() {
   scores <- rowsum(d * (y - b * d), data$unit, reorder = FALSE)
   c(b, sqrt(sum(scores^2) * nrow(scores) / (nrow(scores) - 1)) / sum(d^2))
 }
-framing <- cpu(panel <- frame_panel(data, "y", "time", unit = "unit", first_treated = "start"))
+framing <- cpu(panel <- frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start"))
 plain <- plain_two_way()
 ours <- measure_did(panel, estimator = "two_way")
 stopifnot(all.equal(plain, c(coef(ours)[[1L]], sqrt(vcov(ours)[1L, 1L])), tolerance = 1e-6))
@@ -49,14 +49,14 @@ cat(sprintf("two-way, %g rows, clustered by unit: plain R %.2f s, measure_did %.
             nrow(data), plain_time, our_time, plain_time / our_time, framing))
 
 # Wild cluster bootstrap with 50 clusters.
-panel <- frame_panel(data, "y", "time", unit = "unit", first_treated = "start", cluster = "region")
+panel <- frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start", cluster = "region")
 wild <- best(function() measure_did(panel, estimator = "two_way", inference = "wild", draws = 99999))
 cat(sprintf("99,999 wild draws, %g rows, 50 clusters, p-value and interval, fit included: %.2f s (2 wanted)\n", nrow(data),
             wild))
 
 # Group-time effects with their joint covariance; plain R loops over cells.
 data <- world(units, 20, 10)
-panel <- frame_panel(data, "y", "time", unit = "unit", treatment = "open")
+panel <- frame_panel(data, outcome = "y", time = "time", unit = "unit", treatment = "open")
 plain_cells <- function() {
   wide <- matrix(data$y, units, byrow = TRUE)
   start <- data$start[seq(1, nrow(data), by = 20)]

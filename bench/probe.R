@@ -79,5 +79,5 @@ report("Hodges-Lehmann bounds, 1e6 pairs, 20 gammas (plain: 1 of 80)", 80 * one,
 study <- frame_study(data.frame(z, y, x = qlogis(e) + rnorm(n)), "z", "y", "x", estimand = "ATE")
 effect <- suppressWarnings(measure_effect(weigh_units(score_units(study))))
 cat(sprintf("probe_weights() without draws, 1e6 units: %.2f s\n", best(
-  probe_weights(effect, lambda = lambdas, draws = 0, covariates = FALSE), 2)))
+  probe_weights(effect, lambda = lambdas, draws = 0, yardstick = FALSE), 2)))
 cat(sprintf("probe_omitted(), 1e6 units: %.2f s\n", best(probe_omitted(effect), 2)))

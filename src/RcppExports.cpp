@@ -108,13 +108,26 @@ BEGIN_RCPP
 END_RCPP
 }
 // glue_draw_counts
-Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed);
-RcppExport SEXP _carefultwin_glue_draw_counts(SEXP sizesSEXP, SEXP seedSEXP) {
+Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed, double place);
+RcppExport SEXP _carefultwin_glue_draw_counts(SEXP sizesSEXP, SEXP seedSEXP, SEXP placeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type sizes(sizesSEXP);
     Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_draw_counts(sizes, seed));
+    Rcpp::traits::input_parameter< double >::type place(placeSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_draw_counts(sizes, seed, place));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_sub_seed
+double glue_sub_seed(double seed, const std::string work, double place);
+RcppExport SEXP _carefultwin_glue_sub_seed(SEXP seedSEXP, SEXP workSEXP, SEXP placeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
+    Rcpp::traits::input_parameter< const std::string >::type work(workSEXP);
+    Rcpp::traits::input_parameter< double >::type place(placeSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_sub_seed(seed, work, place));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -283,7 +296,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 3},
     {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 5},
     {"_carefultwin_glue_threads_offered", (DL_FUNC) &_carefultwin_glue_threads_offered, 0},
-    {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 2},
+    {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 3},
+    {"_carefultwin_glue_sub_seed", (DL_FUNC) &_carefultwin_glue_sub_seed, 3},
     {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
     {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},
     {"_carefultwin_glue_fit_counterpoise", (DL_FUNC) &_carefultwin_glue_fit_counterpoise, 3},

@@ -1,11 +1,20 @@
 #include "kernels/distribution.h"  // first: the build breaks if a kernel leans on R
 #include <RcppEigen.h>
 
+namespace {
+// Arms are 0 and 1, and there is somebody.
+void check_arms(const Rcpp::IntegerVector& z, R_xlen_t n) {
+  if (z.size() != n || n == 0) Rcpp::stop("x, z and weights must have one entry per unit");
+  for (const int arm : z)
+    if (arm != 0 && arm != 1) Rcpp::stop("an arm must be 0 or 1");
+}
+}  // namespace
+
 // [[Rcpp::export(rng = false)]]
 Rcpp::NumericMatrix glue_distribution_gaps(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z,
                                            const Eigen::Map<Eigen::MatrixXd> weights) {
-  if (z.size() != x.size() || weights.rows() != x.size())
-    Rcpp::stop("x, z and weights must have one entry per unit");
+  check_arms(z, x.size());
+  if (weights.rows() != x.size()) Rcpp::stop("x, z and weights must have one entry per unit");
   const std::vector<twin::DistributionGap> gaps = twin::distribution_gaps(x, z.begin(), weights);
   Rcpp::NumericMatrix out(2, static_cast<int>(gaps.size()));
   for (int j = 0; j < out.ncol(); ++j) {
@@ -21,7 +30,8 @@ Rcpp::NumericMatrix glue_distribution_gaps(const Eigen::Map<Eigen::VectorXd> x, 
 Rcpp::NumericMatrix glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z,
                                      Rcpp::NumericVector weights) {
   const R_xlen_t n = x.size();
-  if (z.size() != n || n == 0 || weights.size() % n != 0) Rcpp::stop("x, z and weights must have one entry per unit");
+  check_arms(z, n);
+  if (weights.size() % n != 0) Rcpp::stop("x, z and weights must have one entry per unit");
   Rcpp::NumericMatrix out(4, static_cast<int>(weights.size() / n));
   for (int k = 0; k < out.ncol(); ++k) {
     const twin::ArmMoments at = twin::arm_moments(x.data(), z.begin(), weights.begin() + n * k, n);
@@ -36,6 +46,7 @@ Rcpp::NumericMatrix glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::
 
 // [[Rcpp::export(rng = false)]]
 Rcpp::NumericVector glue_walsh_largest(const Eigen::Map<Eigen::VectorXd> sorted, Rcpp::NumericVector ranks) {
+  if (sorted.size() == 0) Rcpp::stop("there must be a value");
   const std::vector<long long> places(ranks.begin(), ranks.end());
-  return Rcpp::wrap(twin::WalshSearch(sorted.data(), sorted.size())(places, [] { Rcpp::checkUserInterrupt(); }));
+  return Rcpp::wrap(twin::walsh_largest(sorted.data(), sorted.size(), places, [] { Rcpp::checkUserInterrupt(); }));
 }

@@ -9,7 +9,7 @@ SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads) {
   try {
     const twin::Partners partners = twin::pair_optimal(given, least, most, threads);
     Rcpp::IntegerMatrix rows(static_cast<int>(given.seekers_height), most);
-    for (long i = 0; i < given.seekers_height; ++i) {
+    for (Eigen::Index i = 0; i < given.seekers_height; ++i) {
       for (int k = 0; k < most; ++k) {
         const int row = partners.row[i * most + k];
         rows(static_cast<int>(i), k) = row < 0 ? NA_INTEGER : row + 1;

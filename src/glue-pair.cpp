@@ -4,9 +4,9 @@
 #include "glue-pair.h"
 
 namespace {
-Rcpp::IntegerMatrix to_rows(const twin::Partners& partners, long seekers) {
+Rcpp::IntegerMatrix to_rows(const twin::Partners& partners, Eigen::Index seekers) {
   Rcpp::IntegerMatrix rows(static_cast<int>(seekers), partners.width);
-  for (long i = 0; i < seekers; ++i) {
+  for (Eigen::Index i = 0; i < seekers; ++i) {
     for (int k = 0; k < partners.width; ++k) {
       const int row = partners.row[i * partners.width + k];
       rows(static_cast<int>(i), k) = row < 0 ? NA_INTEGER : row + 1;
@@ -32,7 +32,7 @@ Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector ord
 // [[Rcpp::export(rng = false)]]
 Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads, double most) {
   const twin::PairProblem given = pair_problem(problem);
-  const twin::NearestLists lists = twin::nearest_lists(given, k, ties, threads, static_cast<long>(most));
+  const twin::NearestLists lists = twin::nearest_lists(given, k, ties, threads, static_cast<Eigen::Index>(most));
   Rcpp::IntegerVector row(lists.row.begin(), lists.row.end());
   for (int& at : row) ++at;
   Rcpp::NumericVector start(lists.start.begin(), lists.start.end());

@@ -1,14 +1,26 @@
 #include "kernels/resample.h"  // first: the build breaks if a kernel leans on R
 #include <RcppEigen.h>
 
-// sizes: of the groups, in the order of the units; seed: a whole number, at least 0.
+namespace {
+// Whole numbers that a double holds exactly.
+std::uint64_t whole(double value, const char* name) {
+  if (!(value >= 0.0 && value <= 9007199254740992.0)) Rcpp::stop("%s must be from 0 to 2^53", name);
+  return static_cast<std::uint64_t>(value);
+}
+}  // namespace
+
+// sizes: of the groups, in the order of the units; seed, place: whole numbers, at least 0.
 // [[Rcpp::export(rng = false)]]
-Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed) {
-  if (!(seed >= 0.0)) Rcpp::stop("seed must not be negative");
+Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed, double place) {
   std::vector<Eigen::Index> groups;
   for (const int size : sizes) {
     if (size < 0 || size == NA_INTEGER) Rcpp::stop("sizes must not be negative");
     groups.push_back(size);
   }
-  return twin::draw_counts(groups, static_cast<std::uint64_t>(seed));
+  return twin::draw_counts(groups, whole(seed, "seed"), whole(place, "place"));
+}
+
+// [[Rcpp::export(rng = false)]]
+double glue_sub_seed(double seed, const std::string work, double place) {
+  return static_cast<double>(twin::scattered_seed(whole(seed, "seed"), work, whole(place, "place")) >> 33);
 }

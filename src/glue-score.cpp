@@ -2,11 +2,27 @@
 #include <RcppEigen.h>
 
 namespace {
-const double* optional_weight(const Rcpp::Nullable<Rcpp::NumericVector>& weight, Eigen::Index n) {
-  if (weight.isNull()) return nullptr;
-  const Rcpp::NumericVector given(weight.get());  // holds the caller's own memory, which outlives the call
-  if (given.size() != n) Rcpp::stop("a vector has the wrong number of entries");
-  return given.begin();
+// A vector that may be left out. Holds what R gave, or the copy made of it, as long as it is read.
+class OptionalVector {
+ public:
+  OptionalVector(const Rcpp::Nullable<Rcpp::NumericVector>& given, Eigen::Index n) : given_(given.isNotNull()) {
+    if (!given_) return;
+    held_ = Rcpp::NumericVector(given.get());
+    if (held_.size() != n) Rcpp::stop("a vector has the wrong number of entries");
+  }
+  const double* data() const { return given_ ? held_.begin() : nullptr; }
+
+ private:
+  bool given_;
+  Rcpp::NumericVector held_;
+};
+
+twin::Objective objective_of(const std::string& link) {
+  if (link == "logit") return twin::plain_isa::logit_fit;
+  if (link == "probit") return twin::plain_isa::probit_fit;
+  if (link == "cloglog") return twin::plain_isa::cloglog_fit;
+  if (link == "log") return twin::plain_isa::count_fit;
+  Rcpp::stop("the link \"%s\" is not known", link);
 }
 
 const char* status_word(twin::FitStatus status, const char* separated) {
@@ -31,13 +47,10 @@ Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen:
                                Rcpp::Nullable<Rcpp::NumericVector> weight, std::string link,
                                Rcpp::Nullable<Rcpp::NumericVector> start) {
   if (x.rows() != y.size()) Rcpp::stop("x and y must have the same number of rows");
-  const double* s = optional_weight(weight, x.rows());
-  if (link == "linear") return as_list(twin::fit_linear(x, y, s));
-  const twin::Objective objective = link == "probit"    ? twin::plain_isa::probit_fit
-                                    : link == "cloglog" ? twin::plain_isa::cloglog_fit
-                                    : link == "log"     ? twin::plain_isa::count_fit
-                                                        : twin::plain_isa::logit_fit;
-  return as_list(twin::fit_curved(objective, x, y, s, optional_weight(start, x.cols() + 1)));
+  const OptionalVector s(weight, x.rows());
+  if (link == "linear") return as_list(twin::fit_linear(x, y, s.data()));
+  const OptionalVector from(start, x.cols() + 1);
+  return as_list(twin::fit_curved(objective_of(link), x, y, s.data(), from.data()));
 }
 
 // Fitted values of a logit refitted with other weights; empty when it fails. start, fitted, covariance: of the first fit.
@@ -57,7 +70,8 @@ Eigen::VectorXd glue_refit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eige
 Rcpp::List glue_fit_counterpoise(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> z,
                                  Rcpp::Nullable<Rcpp::NumericVector> weight) {
   if (x.rows() != z.size()) Rcpp::stop("x and z must have the same number of rows");
-  return as_list(twin::fit_counterpoise(x, z, optional_weight(weight, x.rows())));
+  const OptionalVector s(weight, x.rows());
+  return as_list(twin::fit_counterpoise(x, z, s.data()));
 }
 
 // weight, arm, target: n; arm and target 0 or 1. tolerance: p raw units for least-variance weights, NULL for entropy.
@@ -68,7 +82,8 @@ Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::N
                               Rcpp::Nullable<Rcpp::NumericVector> tolerance) {
   if (weight.size() != x.rows() || arm.size() != x.rows() || target.size() != x.rows())
     Rcpp::stop("weight, arm and target must have one entry per row");
-  const double* slack = optional_weight(tolerance, x.cols());
+  const OptionalVector given(tolerance, x.cols());
+  const double* slack = given.data();
   double total = 0.0;
   const Eigen::VectorXd means = twin::member_means(x, weight.begin(), target.begin(), total);
   const std::vector<int> rows = twin::member_rows(weight.begin(), arm.begin(), x.rows());
@@ -87,5 +102,6 @@ Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::N
 // [[Rcpp::export(rng = false)]]
 Eigen::MatrixXd glue_weighted_covariance(const Eigen::Map<Eigen::MatrixXd> x,
                                          Rcpp::Nullable<Rcpp::NumericVector> weight) {
-  return twin::weighted_covariance(x, optional_weight(weight, x.rows()));
+  const OptionalVector s(weight, x.rows());
+  return twin::weighted_covariance(x, s.data());
 }

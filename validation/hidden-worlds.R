@@ -62,7 +62,7 @@ measure_hidden <- function(seed) {
   q <- generics::tidy(probe_pairs(frame, gamma = c(1, 2), side = "greater"))
   data <- draw_hidden(seed, 2)
   effect <- quiet(measure_effect(weigh_units(score_units(frame_study(data, "z", "y", "x", estimand = "ATE")))))
-  w <- generics::tidy(quiet(probe_weights(effect, lambda = c(1, 2), draws = 200, covariates = FALSE, seed = seed)))
+  w <- generics::tidy(quiet(probe_weights(effect, lambda = c(1, 2), draws = 200, yardstick = FALSE, seed = seed)))
   regression <- quiet(measure_effect(frame_study(data, "z", "y", "x"), estimator = "regression"))
   long <- summary(stats::lm(y ~ z + x + u, data))$coefficients["z", ]
   left <- function(formula) stats::resid(stats::lm(formula, data))
@@ -74,7 +74,7 @@ measure_hidden <- function(seed) {
   proportional <- draw_proportional(seed)
   moved <- probe_stability(quiet(measure_effect(frame_study(proportional$data, "z", "y", "w1"),
                                                 estimator = "regression")), r_max = proportional$r_max)
-  cells <- quiet(measure_did(frame_panel(draw_drift(seed, 1), "y", "time", unit = "unit", first_treated = "start"),
+  cells <- quiet(measure_did(frame_panel(draw_drift(seed, 1), outcome = "y", time = "time", unit = "unit", first_treated = "start"),
                              base = "fixed"))
   holds <- function(row, truth) row$conf.low <= truth && row$conf.high >= truth
   drift <- function(violation, m, interval) {

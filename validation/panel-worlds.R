@@ -37,10 +37,10 @@ draw_panel <- function(kind, seed, units = if (kind == "few") 48L else 200L, per
 
 frame_world <- function(data, kind) {
   switch(kind,
-    crossing = frame_panel(data, "y", "time", group = "cluster", first_treated = "start"),
-    few = frame_panel(data, "y", "time", unit = "unit", first_treated = "start", cluster = "cluster"),
-    covariate = frame_panel(data, "y", "time", unit = "unit", first_treated = "start", covariates = ~ depth),
-    frame_panel(data, "y", "time", unit = "unit", first_treated = "start"))
+    crossing = frame_panel(data, outcome = "y", time = "time", group = "cluster", first_treated = "start"),
+    few = frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start", cluster = "cluster"),
+    covariate = frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start", covariates = ~ depth),
+    frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start"))
 }
 
 # The ways of measuring, by name.

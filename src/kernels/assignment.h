@@ -7,6 +7,7 @@
 // (infinite when there is none); extend(list) lists more; lowest(list) a lower bound of all its edges' costs. A row
 // that may stay without a column pays its `skip` then.
 #pragma once
+#include <Eigen/Core>
 #include <cmath>
 #include <functional>
 #include <limits>
@@ -49,7 +50,7 @@ class Assignment {
     std::vector<int> waiting;
     for (int row = first; row < rows; ++row) waiting.push_back(row);
     for (int round = 0; round < 2 && !waiting.empty(); ++round) waiting = bid(waiting);
-    long done = 0;
+    Eigen::Index done = 0;
     for (const int row : waiting) {
       augment(row);
       if (++done % 256 == 0) tell(static_cast<double>(done) / static_cast<double>(waiting.size()));

@@ -35,7 +35,7 @@ class BucketMap {
   BucketMap(const std::vector<double>& sample, int buckets) : first_(kCells + 2), count_(kCells + 2) {
     low_ = sample.front();
     const double width = sample.back() - low_;
-    per_unit_ = width > 0.0 && std::isfinite(kCells / width) ? kCells / width : 0.0;
+    per_unit_ = width > 0.0 && std::isfinite(width) && std::isfinite(kCells / width) ? kCells / width : 0.0;
     std::size_t seen = 0;
     for (int c = 0; c <= kCells; ++c) {
       first_[c] = static_cast<double>(seen * buckets / sample.size());
@@ -51,8 +51,10 @@ class BucketMap {
 
  private:
   static constexpr int kCells = 4096;
-  // Where the value lies, in cells; beyond the sample's range it stays at the ends.
+  // Where the value lies, in cells; beyond the sample's range it stays at the ends. All in the first cell where the
+  // range can't be divided (it is 0, or more than a double holds).
   double place(double value) const {
+    if (per_unit_ == 0.0) return 0.0;
     return std::min(std::max((value - low_) * per_unit_, 0.0), static_cast<double>(kCells));
   }
   std::vector<double> first_, count_;
@@ -332,4 +334,20 @@ class WalshSearch {
   long long n_, all_;
   Known known_;  // value: how many averages exceed it
 };
+
+// The Walsh averages at the given places from the largest down; d: sorted upwards, at least one, finite. Numbers so large
+// or small that their sums or halves are none are moved by a power of two first, which is exact.
+template <typename Callback>
+std::vector<double> walsh_largest(const double* d, Eigen::Index n, const std::vector<long long>& ranks,
+                                  Callback&& pause) {
+  const double largest = std::max(std::abs(d[0]), std::abs(d[n - 1]));
+  if (!std::isfinite(largest)) throw std::invalid_argument("walsh_largest: values must be finite");
+  if (largest == 0.0 || (largest > 1e-150 && largest < 1e150)) return WalshSearch(d, n)(ranks, pause);
+  const int power = -std::ilogb(largest);
+  std::vector<double> moved(d, d + n);
+  for (double& value : moved) value = std::ldexp(value, power);
+  std::vector<double> out = WalshSearch(moved.data(), n)(ranks, pause);
+  for (double& value : out) value = std::ldexp(value, -power);
+  return out;
+}
 }  // namespace twin

@@ -61,7 +61,7 @@ class Cover {
 
     WholeLists lists;
     lists.all.resize(m);
-    long total = 0;
+    Eigen::Index total = 0;
     const auto add = [&](int i, int j, double distance) {
       const double saving = seeker_price_[i] + pool_price_[j] - distance;
       if (saving <= 0) return;
@@ -139,7 +139,7 @@ class Cover {
 
  private:
   static constexpr double kFar = std::numeric_limits<double>::infinity();
-  static constexpr long kMostEdges = 400000000;
+  static constexpr Eigen::Index kMostEdges = 400000000;
   static int count(const std::vector<int>& of) { return static_cast<int>(of.size()); }
 
   static std::vector<int> places(const std::vector<int>& rows) {

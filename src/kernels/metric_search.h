@@ -7,15 +7,17 @@
 #include <cmath>
 #include <limits>
 #include <numeric>
+#include <memory>
 #include <vector>
 #include "screen.h"
+#include "parallel.h"
 
 namespace twin {
 
 enum class Goal { kSmd = 0, kKs = 1, kPValue = 2 };
 
 struct SearchTask {
-  long seekers = 0, pool = 0;
+  Eigen::Index seekers = 0, pool = 0;
   int p = 0;                          // scaled columns that make the distance
   const double* seeker_points = nullptr;
   const double* pool_points = nullptr;
@@ -40,7 +42,7 @@ struct SearchTask {
 class MetricJudge {
  public:
   explicit MetricJudge(const SearchTask& task) : task_(task), order_(task.rows) {
-    const long n = task.seekers + task.pool;
+    const Eigen::Index n = task.seekers + task.pool;
     for (int row = 0; row < task.rows; ++row) {
       if (!task.continuous[row]) continue;
       order_[row].resize(n);
@@ -52,7 +54,7 @@ class MetricJudge {
   // The worst statistic, as a loss (to be small), and the mean of all, which settles ties. weights: of both sides.
   std::pair<double, double> loss(const std::vector<double>& seeker_weight, const std::vector<double>& pool_weight) const {
     double worst = -std::numeric_limits<double>::infinity(), sum = 0;
-    long counted = 0;
+    Eigen::Index counted = 0;
     const Totals first = totals(seeker_weight), second = totals(pool_weight);
     if (first.sum <= 0 || second.sum <= 0) return {std::numeric_limits<double>::infinity(), 0.0};
     const auto add = [&](double statistic) {
@@ -154,7 +156,7 @@ class MetricMatcher {
     std::fill(pool_weight_.begin(), pool_weight_.end(), 0.0);
     std::fill(taken_.begin(), taken_.end(), 0);
     if (task_.replacement) {
-      for (long i = 0; i < task_.seekers; ++i) {
+      for (Eigen::Index i = 0; i < task_.seekers; ++i) {
         nearest(static_cast<int>(i), task_.partners, true);
         settle(static_cast<int>(i));
       }
@@ -173,7 +175,7 @@ class MetricMatcher {
       }
       asking.swap(served);
     }
-    for (long i = 0; i < task_.seekers; ++i) {
+    for (Eigen::Index i = 0; i < task_.seekers; ++i) {
       hits_.clear();
       for (const int j : partners[i]) hits_.emplace_back(0.0, j);
       settle(static_cast<int>(i));
@@ -190,7 +192,7 @@ class MetricMatcher {
     std::fill(out, out + padded_ * 8 * task_.p, std::numeric_limits<float>::infinity());
     for (int j = 0; j < task_.p; ++j) {
       const double* x = task_.pool_points + j * task_.pool;
-      for (long i = 0; i < task_.pool; ++i) {
+      for (Eigen::Index i = 0; i < task_.pool; ++i) {
         out[(i / 8) * 8 * task_.p + j * 8 + i % 8] = root[j] * static_cast<float>(x[i]);
         reach_ = std::max(reach_, std::abs(root[j] * x[i]));
       }
@@ -210,8 +212,8 @@ class MetricMatcher {
     hits_.clear();
     double limit = last_limit(i, k, ties);
     // without a limit all are measured: only a few at first
-    long chunk = std::isinf(limit) ? 2 : kChunk;
-    for (long first = 0; first < padded_;) {
+    Eigen::Index chunk = std::isinf(limit) ? 2 : kChunk;
+    for (Eigen::Index first = 0; first < padded_;) {
       // three roundings more than in single_limit(): of the root, of the coordinate, of their product
       const float single = single_limit(limit, task_.p + 6, 2 * reach);
       const int count = screen_(blocks_.data(), first, std::min(padded_, first + chunk), task_.p, query, single,
@@ -261,7 +263,7 @@ class MetricMatcher {
   void take(int unit) {
     taken_[unit] = 1;
     for (int j = 0; j < task_.p; ++j)
-      blocks_.data()[(unit / 8) * 8L * task_.p + j * 8 + unit % 8] = std::numeric_limits<float>::infinity();
+      blocks_.data()[(unit / 8) * Eigen::Index(8) * task_.p + j * 8 + unit % 8] = std::numeric_limits<float>::infinity();
   }
   void settle(int i) {
     if (hits_.empty()) return;
@@ -271,9 +273,9 @@ class MetricMatcher {
   }
 
   static constexpr int kMostColumns = 512;
-  static constexpr long kChunk = 32;
+  static constexpr Eigen::Index kChunk = 32;
   const SearchTask& task_;
-  long padded_;
+  Eigen::Index padded_;
   std::vector<double> seeker_weight_, pool_weight_, metric_;
   std::vector<float> root_;
   std::vector<char> taken_;
@@ -291,21 +293,26 @@ inline Eigen::MatrixXd judge_metrics(const SearchTask& task, const MetricJudge& 
   if (task.p > 512) throw std::invalid_argument("judge_metrics: too many columns");
   Eigen::MatrixXd out(2, m);
   (void)threads;
+  ParallelGuard guard;
 #ifdef _OPENMP
 #pragma omp parallel num_threads(threads)
 #endif
   {
-    MetricMatcher matcher(task);
+    std::unique_ptr<MetricMatcher> matcher;
+    guard.run([&] { matcher = std::make_unique<MetricMatcher>(task); });
 #ifdef _OPENMP
 #pragma omp for schedule(dynamic, 1)
 #endif
     for (int c = 0; c < m; ++c) {
-      matcher.match(candidates + static_cast<long>(c) * task.p);
-      const auto loss = judge.loss(matcher.seeker_weight(), matcher.pool_weight());
-      out(0, c) = loss.first;
-      out(1, c) = loss.second;
+      guard.run([&] {
+        matcher->match(candidates + static_cast<Eigen::Index>(c) * task.p);
+        const auto loss = judge.loss(matcher->seeker_weight(), matcher->pool_weight());
+        out(0, c) = loss.first;
+        out(1, c) = loss.second;
+      });
     }
   }
+  guard.rethrow();
   return out;
 }
 }  // namespace twin

@@ -103,10 +103,10 @@ class Neighbours {
  public:
   // seekers, pool: column-major points; heights: their numbers of rows. rows: the rows of the pool that take part.
   // window: index of the limit along whose line the search keeps, or -1.
-  Neighbours(const double* seekers, long seeker_height, const double* pool, long pool_height, int p,
+  Neighbours(const double* seekers, Eigen::Index seeker_height, const double* pool, Eigen::Index pool_height, int p,
              const std::vector<int>& rows, const Rules& rules, int window = -1)
       : seekers_(seekers), seeker_height_(seeker_height), p_(p), rules_(&rules), window_(window), centre_(p, 0.0) {
-    const long n = static_cast<long>(rows.size());
+    const Eigen::Index n = static_cast<Eigen::Index>(rows.size());
     for (int j = 0; j < p; ++j) {
       for (const int row : rows) centre_[j] += pool[j * pool_height + row];
       if (n > 0) centre_[j] /= static_cast<double>(n);
@@ -118,7 +118,7 @@ class Neighbours {
       split_dimension_.assign((1u << depth_) - 1, 0);
       split_value_.assign((1u << depth_) - 1, 0.0);
       live_.assign((2u << depth_) - 1, 0);
-      buckets_ = 1L << depth_;
+      buckets_ = Eigen::Index(1) << depth_;
       starts_.assign(buckets_ + 1, n);
       build(order, pool, pool_height, 0, 0, n, 0);
     } else {
@@ -129,7 +129,7 @@ class Neighbours {
                   [&](int a, int b) { return line[a] < line[b] || (line[a] == line[b] && a < b); });
         for (const int row : order) line_.push_back(line[row]);
       }
-      for (long b = 0; b <= buckets_; ++b) starts_.push_back(std::min(n, b * kBucket));
+      for (Eigen::Index b = 0; b <= buckets_; ++b) starts_.push_back(std::min(n, b * kBucket));
     }
     fill(order, pool, pool_height);
   }
@@ -144,9 +144,9 @@ class Neighbours {
     const int place = place_of_row(row);
     taken_[place] = 1;
     for (int j = 0; j < p_; ++j)
-      blocks_.data()[(place / 8) * 8L * p_ + j * 8 + place % 8] = std::numeric_limits<float>::infinity();
+      blocks_.data()[(place / 8) * Eigen::Index(8) * p_ + j * 8 + place % 8] = std::numeric_limits<float>::infinity();
     if (!tree_) return;
-    long node = buckets_ - 1 + place / kBucket;
+    Eigen::Index node = buckets_ - 1 + place / kBucket;
     while (true) {
       --live_[node];
       if (node == 0) break;
@@ -158,7 +158,7 @@ class Neighbours {
   // Where a seeker falls, so that seekers close to each other can be served one after the other.
   double locality(int seeker) const {
     if (!tree_) return window_ >= 0 ? rules_->limits[window_].seekers[seeker] : seeker;
-    long node = 0;
+    Eigen::Index node = 0;
     while (node < buckets_ - 1) {
       const int j = split_dimension_[node];
       const double value = j < p_ ? seekers_[j * seeker_height_ + seeker] : rules_->limits[window_].seekers[seeker];
@@ -177,9 +177,9 @@ class Neighbours {
     std::vector<Query> queries;
     queries.reserve(size);
     for (int k = 0; k < size; ++k) queries.emplace_back(*this, batch[k]);
-    const long all = static_cast<long>(buckets_) * kBucketBlocks;
-    const long stride = std::max(32L, 65536L / (32L * p_));  // blocks: 64 kilobytes of the pool
-    for (long first = 0; first < all; first += stride)
+    const Eigen::Index all = static_cast<Eigen::Index>(buckets_) * kBucketBlocks;
+    const Eigen::Index stride = std::max(Eigen::Index(32), Eigen::Index(65536) / (Eigen::Index(32) * p_));  // blocks: 64 kilobytes of the pool
+    for (Eigen::Index first = 0; first < all; first += stride)
       for (int k = 0; k < size; ++k) scan(first, std::min(all, first + stride), queries[k], nearest[k]);
   }
 
@@ -213,7 +213,7 @@ class Neighbours {
 
   // Splits the widest coordinate in halves. With a window its line is split first, into pieces about as wide as the
   // window, so that a search meets few of them however the line lies in space.
-  void build(std::vector<int>& order, const double* pool, long height, long node, long begin, long end, int level) {
+  void build(std::vector<int>& order, const double* pool, Eigen::Index height, Eigen::Index node, Eigen::Index begin, Eigen::Index end, int level) {
     live_[node] = static_cast<int>(end - begin);
     if (level == depth_) {
       starts_[node - (buckets_ - 1)] = begin;
@@ -222,7 +222,7 @@ class Neighbours {
     const double* line = window_ >= 0 ? rules_->limits[window_].pool : nullptr;
     if (line != nullptr) {
       double low = INFINITY, high = -INFINITY;
-      for (long k = begin; k < end; ++k) {
+      for (Eigen::Index k = begin; k < end; ++k) {
         low = std::min(low, line[order[k]]);
         high = std::max(high, line[order[k]]);
       }
@@ -235,7 +235,7 @@ class Neighbours {
     double spread = -1;
     for (int j = 0; j < p_; ++j) {
       double low = INFINITY, high = -INFINITY;
-      for (long k = begin; k < end; ++k) {
+      for (Eigen::Index k = begin; k < end; ++k) {
         const double value = pool[j * height + order[k]];
         low = std::min(low, value);
         high = std::max(high, value);
@@ -248,9 +248,9 @@ class Neighbours {
     split(order, pool + widest * height, widest, pool, height, node, begin, end, level);
   }
 
-  void split(std::vector<int>& order, const double* x, int dimension, const double* pool, long height, long node,
-             long begin, long end, int level) {
-    const long middle = begin + (end - begin) / 2;
+  void split(std::vector<int>& order, const double* x, int dimension, const double* pool, Eigen::Index height, Eigen::Index node,
+             Eigen::Index begin, Eigen::Index end, int level) {
+    const Eigen::Index middle = begin + (end - begin) / 2;
     std::nth_element(order.begin() + begin, order.begin() + middle, order.begin() + end,
                      [&](int a, int b) { return x[a] < x[b] || (x[a] == x[b] && a < b); });
     split_dimension_[node] = dimension;
@@ -259,8 +259,8 @@ class Neighbours {
     build(order, pool, height, 2 * node + 2, middle, end, level + 1);
   }
 
-  void fill(const std::vector<int>& order, const double* pool, long height) {
-    const long places = buckets_ * kBucket;
+  void fill(const std::vector<int>& order, const double* pool, Eigen::Index height) {
+    const Eigen::Index places = buckets_ * kBucket;
     row_.assign(places, -1);
     taken_.assign(places, 1);
     exact_.assign(places * p_, 0.0);
@@ -269,9 +269,9 @@ class Neighbours {
     lowest_row_ = order.empty() ? 0 : *std::min_element(order.begin(), order.end());
     const int highest = order.empty() ? -1 : *std::max_element(order.begin(), order.end());
     place_.assign(highest - lowest_row_ + 1, -1);
-    for (long b = 0; b < buckets_; ++b) {
-      for (long k = starts_[b]; k < starts_[b + 1]; ++k) {
-        const long place = b * kBucket + (k - starts_[b]);
+    for (Eigen::Index b = 0; b < buckets_; ++b) {
+      for (Eigen::Index k = starts_[b]; k < starts_[b + 1]; ++k) {
+        const Eigen::Index place = b * kBucket + (k - starts_[b]);
         const int row = order[k];
         row_[place] = row;
         taken_[place] = 0;
@@ -279,7 +279,7 @@ class Neighbours {
         for (int j = 0; j < p_; ++j) {
           const double x = pool[j * height + row];
           exact_[place * p_ + j] = x;
-          blocks_.data()[(place / 8) * 8L * p_ + j * 8 + place % 8] = static_cast<float>(x - centre_[j]);
+          blocks_.data()[(place / 8) * Eigen::Index(8) * p_ + j * 8 + place % 8] = static_cast<float>(x - centre_[j]);
           reach_ = std::max(reach_, std::abs(x - centre_[j]));
         }
       }
@@ -294,7 +294,7 @@ class Neighbours {
       visit(0, 0.0, offset, query, nearest);
       return;
     }
-    long first = 0, last = buckets_ * kBucketBlocks;
+    Eigen::Index first = 0, last = buckets_ * kBucketBlocks;
     if (window_ >= 0) {
       const Rules::Limit& limit = rules_->limits[window_];
       const double at = limit.seekers[query.seeker], width = window_width(limit, query.seeker);
@@ -309,10 +309,10 @@ class Neighbours {
     return limit.width + 1e-9 * (std::abs(limit.width) + std::abs(limit.seekers[seeker]));
   }
 
-  void scan(long first, long last, const Query& query, Nearest& nearest) {
+  void scan(Eigen::Index first, Eigen::Index last, const Query& query, Nearest& nearest) {
     int found[kChunk * 8];
-    long chunk = std::isinf(nearest.limit()) ? kBucketBlocks : kChunk;  // without a limit all are measured: only a few at first
-    for (long begin = first; begin < last;) {
+    Eigen::Index chunk = std::isinf(nearest.limit()) ? kBucketBlocks : kChunk;  // without a limit all are measured: only a few at first
+    for (Eigen::Index begin = first; begin < last;) {
       const int count = screen_(blocks_.data(), begin, std::min(last, begin + chunk), p_, query.single.data(),
                                 query.limit(nearest.limit(), p_), found);
       for (int k = 0; k < count; ++k) measure(found[k], query, nearest);
@@ -323,7 +323,7 @@ class Neighbours {
 
   void measure(int place, const Query& query, Nearest& nearest) {
     if (taken_[place]) return;
-    const double* x = exact_.data() + static_cast<long>(place) * p_;
+    const double* x = exact_.data() + static_cast<Eigen::Index>(place) * p_;
     double squared = 0;
     for (int j = 0; j < p_; ++j) squared += (x[j] - query.exact[j]) * (x[j] - query.exact[j]);
     if (squared > nearest.limit()) return;
@@ -332,10 +332,10 @@ class Neighbours {
   }
 
   // nearby: squared distance from the query to the node's part of space (Arya & Mount's incremental form).
-  void visit(long node, double nearby, double* offset, const Query& query, Nearest& nearest) {
+  void visit(Eigen::Index node, double nearby, double* offset, const Query& query, Nearest& nearest) {
     if (live_[node] == 0) return;
     if (node >= buckets_ - 1) {
-      const long bucket = node - (buckets_ - 1);
+      const Eigen::Index bucket = node - (buckets_ - 1);
       scan(bucket * kBucketBlocks, (bucket + 1) * kBucketBlocks, query, nearest);
       return;
     }
@@ -359,18 +359,18 @@ class Neighbours {
   }
 
   const double* seekers_;
-  long seeker_height_;
+  Eigen::Index seeker_height_;
   int p_;
   const Rules* rules_;
   int window_;
   bool tree_ = false;
   int depth_ = 0;
-  long buckets_ = 0;
+  Eigen::Index buckets_ = 0;
   int lowest_row_ = 0;
   double reach_ = 0;
   std::vector<double> centre_, split_value_, exact_, line_;
   std::vector<int> split_dimension_, live_, row_, place_;
-  std::vector<long> starts_;
+  std::vector<Eigen::Index> starts_;
   std::vector<char> taken_;
   SingleBlocks blocks_;
   Screen screen_ = best_screen();

@@ -130,7 +130,7 @@ class SpaceFinder {
 struct Meter {
   const PairProblem& problem;
   double all;
-  long done = 0;
+  Eigen::Index done = 0;
   void step() {
     if (++done % 1000 == 0) problem.tell(std::min(1.0, static_cast<double>(done) / all));
   }

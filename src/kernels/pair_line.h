@@ -37,19 +37,19 @@ class LineFlow {
     put_first_above(slope);
   }
   // Returns the least point of f before the partner: it is used where b, after it, is below.
-  long partner() {
+  Eigen::Index partner() {
     if (!above_falling_.empty()) {
-      const long least = static_cast<long>(above_falling_.size());
+      const Eigen::Index least = static_cast<Eigen::Index>(above_falling_.size());
       put_last_below(take_first_above());
       above_rising_.push_back(-above_shift_);
       return least;
     }
-    const long least = -static_cast<long>(below_rising_.size());
+    const Eigen::Index least = -static_cast<Eigen::Index>(below_rising_.size());
     below_rising_.push_front(-below_shift_);
     return least;
   }
   // From here on b lies in low .. high. Each slope becomes a wall once, so that this costs no more than the walk.
-  void bound(long low, long high) {
+  void bound(Eigen::Index low, Eigen::Index high) {
     while (below() > 0 && below() > -low) take_first_below();
     while (above() > 0 && above() > high) take_last_above();
     if (low > 0) raise_walls(low);
@@ -58,8 +58,8 @@ class LineFlow {
 
  private:
   static constexpr double kHuge = 1e300;
-  long below() const { return static_cast<long>(below_falling_.size() + below_rising_.size()); }
-  long above() const { return static_cast<long>(above_falling_.size() + above_rising_.size()); }
+  Eigen::Index below() const { return static_cast<Eigen::Index>(below_falling_.size() + below_rising_.size()); }
+  Eigen::Index above() const { return static_cast<Eigen::Index>(above_falling_.size() + above_rising_.size()); }
 
   double take_last_below() {
     std::deque<double>& from = below_rising_.empty() ? below_falling_ : below_rising_;
@@ -92,11 +92,11 @@ class LineFlow {
     else above_rising_.push_back(slope - above_shift_);
   }
   // The slopes at 0 .. count - 1 forbid to stay below `count`.
-  void raise_walls(long count) {
+  void raise_walls(Eigen::Index count) {
     const auto end = std::partition_point(above_falling_.begin(), above_falling_.end(),
                                           [](double slope) { return slope < -kHuge / 2; });
-    for (long k = static_cast<long>(end - above_falling_.begin()); k < count; ++k) {
-      if (k < static_cast<long>(above_falling_.size())) {
+    for (Eigen::Index k = static_cast<Eigen::Index>(end - above_falling_.begin()); k < count; ++k) {
+      if (k < static_cast<Eigen::Index>(above_falling_.size())) {
         above_falling_[k] = -kHuge;
       } else if (!above_rising_.empty()) {
         above_rising_.pop_back();
@@ -105,11 +105,11 @@ class LineFlow {
     }
   }
   // The slopes at -count .. -1 forbid to stay above -count.
-  void lower_walls(long count) {
+  void lower_walls(Eigen::Index count) {
     const auto start = std::partition_point(below_rising_.begin(), below_rising_.end(),
                                             [](double slope) { return slope < kHuge / 2; });
-    for (long k = static_cast<long>(below_rising_.end() - start); k < count; ++k) {
-      const long size = static_cast<long>(below_rising_.size());
+    for (Eigen::Index k = static_cast<Eigen::Index>(below_rising_.end() - start); k < count; ++k) {
+      const Eigen::Index size = static_cast<Eigen::Index>(below_rising_.size());
       if (k < size) {
         below_rising_[size - 1 - k] = kHuge;
       } else if (!below_falling_.empty()) {
@@ -129,10 +129,10 @@ using Pairs = std::vector<std::pair<int, int>>;     // (need, partner)
 
 // Every need can have a partner within the caliper.
 inline void pair_all_needs(const Line& needs, const Line& partners, double caliper, Pairs& pairs) {
-  const long m = static_cast<long>(needs.size()), n = static_cast<long>(partners.size());
+  const Eigen::Index m = static_cast<Eigen::Index>(needs.size()), n = static_cast<Eigen::Index>(partners.size());
   LineFlow flow;
-  std::vector<long> least(n);
-  long passed = 0, expired = 0, in_reach = 0;  // needs passed; too far back for the next partner; not too far ahead
+  std::vector<Eigen::Index> least(n);
+  Eigen::Index passed = 0, expired = 0, in_reach = 0;  // needs passed; too far back for the next partner; not too far ahead
   double position = 0;
   const auto move_to = [&](double to) {
     if (to > position) flow.stretch(to - position);
@@ -140,7 +140,7 @@ inline void pair_all_needs(const Line& needs, const Line& partners, double calip
   };
   if (m > 0) position = needs[0].score;
   if (n > 0) position = m > 0 ? std::min(position, partners[0].score) : partners[0].score;
-  for (long at = 0; at <= n; ++at) {
+  for (Eigen::Index at = 0; at <= n; ++at) {
     while (passed < m && (at == n || needs[passed].score <= partners[at].score)) {
       move_to(needs[passed++].score);
       flow.need();
@@ -154,8 +154,8 @@ inline void pair_all_needs(const Line& needs, const Line& partners, double calip
     flow.bound(passed - in_reach, passed - expired);
   }
   std::vector<char> used(n, 0);
-  long balance = 0;
-  for (long at = n; at-- > 0;) {
+  Eigen::Index balance = 0;
+  for (Eigen::Index at = n; at-- > 0;) {
     while (passed > 0 && needs[passed - 1].score > partners[at].score) {
       --passed;
       --balance;
@@ -165,50 +165,50 @@ inline void pair_all_needs(const Line& needs, const Line& partners, double calip
       ++balance;
     }
   }
-  long next = 0;
-  for (long at = 0; at < n; ++at)
+  Eigen::Index next = 0;
+  for (Eigen::Index at = 0; at < n; ++at)
     if (used[at] && next < m) pairs.emplace_back(needs[next++].row, partners[at].row);
   if (next != m) throw std::logic_error("pair_all_needs: a need was left out");
 }
 
 // A largest pairing within the caliper: each need in turn takes the first partner still in reach. Place of the
 // partner, or -1.
-inline std::vector<long> largest_pairing(const Line& needs, const Line& partners, double caliper) {
-  std::vector<long> partner(needs.size(), -1);
+inline std::vector<Eigen::Index> largest_pairing(const Line& needs, const Line& partners, double caliper) {
+  std::vector<Eigen::Index> partner(needs.size(), -1);
   std::size_t at = 0;
   for (std::size_t k = 0; k < needs.size(); ++k) {
     while (at < partners.size() && needs[k].score - partners[at].score > caliper) ++at;
-    if (at < partners.size() && partners[at].score - needs[k].score <= caliper) partner[k] = static_cast<long>(at++);
+    if (at < partners.size() && partners[at].score - needs[k].score <= caliper) partner[k] = static_cast<Eigen::Index>(at++);
   }
   return partner;
 }
 
 // Which of the first side alternating paths from its unpaired reach, and which of the second side they pass.
-inline void reach_from_unpaired(const Line& first, const Line& second, const std::vector<long>& second_of,
-                                const std::vector<long>& first_of, double caliper, std::vector<char>& first_reached,
+inline void reach_from_unpaired(const Line& first, const Line& second, const std::vector<Eigen::Index>& second_of,
+                                const std::vector<Eigen::Index>& first_of, double caliper, std::vector<char>& first_reached,
                                 std::vector<char>& second_reached) {
-  std::vector<long> unseen(second.size() + 1);
-  std::iota(unseen.begin(), unseen.end(), 0L);
-  const auto next_unseen = [&](long at) {
+  std::vector<Eigen::Index> unseen(second.size() + 1);
+  std::iota(unseen.begin(), unseen.end(), Eigen::Index(0));
+  const auto next_unseen = [&](Eigen::Index at) {
     while (unseen[at] != at) at = unseen[at] = unseen[unseen[at]];
     return at;
   };
-  std::vector<long> waiting;
+  std::vector<Eigen::Index> waiting;
   for (std::size_t k = 0; k < first.size(); ++k) {
     if (second_of[k] >= 0) continue;
     first_reached[k] = 1;
-    waiting.push_back(static_cast<long>(k));
+    waiting.push_back(static_cast<Eigen::Index>(k));
   }
   while (!waiting.empty()) {
     const double score = first[waiting.back()].score;
     waiting.pop_back();
-    long at = std::partition_point(second.begin(), second.end(),
+    Eigen::Index at = std::partition_point(second.begin(), second.end(),
                                    [&](const Place& place) { return score - place.score > caliper; }) - second.begin();
-    for (at = next_unseen(at); at < static_cast<long>(second.size()) && second[at].score - score <= caliper;
+    for (at = next_unseen(at); at < static_cast<Eigen::Index>(second.size()) && second[at].score - score <= caliper;
          at = next_unseen(at)) {
       unseen[at] = at + 1;
       second_reached[at] = 1;
-      const long mate = first_of[at];
+      const Eigen::Index mate = first_of[at];
       if (mate < 0) throw std::logic_error("reach_from_unpaired: the pairing was not a largest one");
       if (!first_reached[mate]) {
         first_reached[mate] = 1;
@@ -234,10 +234,10 @@ inline Pairs pair_line(Line needs, Line partners, double caliper) {
     }
     return pairs;
   }
-  const std::vector<long> partner_of = largest_pairing(needs, partners, caliper);
-  std::vector<long> need_of(partners.size(), -1);
+  const std::vector<Eigen::Index> partner_of = largest_pairing(needs, partners, caliper);
+  std::vector<Eigen::Index> need_of(partners.size(), -1);
   for (std::size_t k = 0; k < needs.size(); ++k)
-    if (partner_of[k] >= 0) need_of[partner_of[k]] = static_cast<long>(k);
+    if (partner_of[k] >= 0) need_of[partner_of[k]] = static_cast<Eigen::Index>(k);
   std::vector<char> scarce_needs(needs.size(), 0), scarce_partners(partners.size(), 0);
   reach_from_unpaired(needs, partners, partner_of, need_of, caliper, scarce_needs, scarce_partners);
   const auto part = [](const Line& line, const std::vector<char>& inside, char which) {

@@ -3,6 +3,7 @@
 // paths on lists of nearest neighbours (assignment.h). Exact groups are solved apart.
 #pragma once
 #include <unordered_map>
+#include <unordered_set>
 #include "assignment.h"
 #include "pair_greedy.h"
 #include "pair_line.h"
@@ -24,23 +25,25 @@ class NearLists {
         neighbours_(problem.seekers, problem.seekers_height, problem.pool, problem.pool_height, problem.p, pool,
                     problem.rules, problem.window) {
     for (std::size_t k = 0; k < pool.size(); ++k) column_[pool[k]] = static_cast<int>(k);
-    const long size = static_cast<long>(seekers.size());
+    const Eigen::Index size = static_cast<Eigen::Index>(seekers.size());
     (void)threads;
+    ParallelGuard guard;
 #ifdef _OPENMP
 #pragma omp parallel for schedule(dynamic, 64) num_threads(threads)
 #endif
-    for (long list = 0; list < size; ++list) query(static_cast<int>(list));
-    for (const auto& edges : edges_) total_ += static_cast<long>(edges.size());
+    for (Eigen::Index list = 0; list < size; ++list) guard.run([&] { query(static_cast<int>(list)); });
+    guard.rethrow();
+    for (const auto& edges : edges_) total_ += static_cast<Eigen::Index>(edges.size());
   }
   const std::vector<Edge>& edges(int list) const { return edges_[list]; }
   double bound(int list) const { return bound_[list]; }
   double lowest(int list) const { return edges_[list].empty() ? bound_[list] : edges_[list][0].cost; }
   bool extend(int list) {
     if (bound_[list] == kFar) return false;
-    total_ -= static_cast<long>(edges_[list].size());
+    total_ -= static_cast<Eigen::Index>(edges_[list].size());
     wanted_[list] *= 4;
     query(list);
-    total_ += static_cast<long>(edges_[list].size());
+    total_ += static_cast<Eigen::Index>(edges_[list].size());
     if (total_ > kMostEdges) throw TooManyEdges("optimal pairing needs too many candidate pairs");
     return true;
   }
@@ -48,7 +51,7 @@ class NearLists {
  private:
   static constexpr double kFar = std::numeric_limits<double>::infinity();
   static constexpr int kFirst = 10;
-  static constexpr long kMostEdges = 400000000;
+  static constexpr Eigen::Index kMostEdges = 400000000;
 
   void query(int list) {
     Nearest nearest(wanted_[list], false, problem_.caliper);
@@ -69,7 +72,7 @@ class NearLists {
   std::vector<double> bound_;
   std::vector<int> column_;
   Neighbours neighbours_;
-  long total_ = 0;
+  Eigen::Index total_ = 0;
 };
 
 // The same problem with the arms in each other's place.
@@ -77,6 +80,7 @@ inline PairProblem mirrored(const PairProblem& problem) {
   PairProblem out = problem;
   std::swap(out.seekers_height, out.pool_height);
   std::swap(out.seekers, out.pool);
+  std::swap(out.scaled_seekers, out.scaled_pool);
   std::swap(out.seeker_group, out.pool_group);
   for (Rules::Limit& limit : out.rules.limits) std::swap(limit.seekers, limit.pool);
   for (Rules::Label& label : out.rules.apart) std::swap(label.seekers, label.pool);
@@ -100,24 +104,24 @@ inline double beyond_all(const PairProblem& problem, const std::vector<int>& see
   return (1 + longest) * static_cast<double>(1 + std::min(seekers.size(), pool.size()));
 }
 
-inline void pair_group_on_line(const PairProblem& problem, const std::vector<int>& seekers,
-                               const std::vector<int>& pool, int partners_each, Partners& partners) {
+inline Pairs pair_group_on_line(const PairProblem& problem, const std::vector<int>& seekers,
+                                const std::vector<int>& pool, int partners_each) {
   Line asking, asked;
   for (const int row : seekers)
     for (int copy = 0; copy < partners_each; ++copy) asking.push_back({problem.seekers[row], row});
   for (const int row : pool) asked.push_back({problem.pool[row], row});
-  for (const auto& pair : pair_line(std::move(asking), std::move(asked), problem.caliper))
-    partners.add(pair.first, pair.second);
+  return pair_line(std::move(asking), std::move(asked), problem.caliper);
 }
 
 // Each seeker asks for `least` partners at any price short of its own absence, then for up to `most` more of those
-// left. First as many seekers' requests as can be met, then as many pairs, then the least total distance.
-inline void pair_group(const PairProblem& problem, const std::vector<int>& seekers, const std::vector<int>& pool,
-                       int least, int most, int threads, Partners& partners) {
-  if (seekers.empty() || pool.empty()) return;
+// left. First as many seekers' requests as can be met, then as many pairs, then the least total distance. Some may be
+// left with fewer than `least`. Returns pairs of seeker and unit.
+inline Pairs solve_group(const PairProblem& problem, const std::vector<int>& seekers, const std::vector<int>& pool,
+                         int least, int most, int threads) {
+  Pairs pairs;
+  if (seekers.empty() || pool.empty()) return pairs;
   if (problem.on_line() && !problem.rules.any() && least == most) {
-    pair_group_on_line(problem, seekers, pool, most, partners);
-    return;
+    return pair_group_on_line(problem, seekers, pool, most);
   }
   const double skip = beyond_all(problem, seekers, pool);
   if (least == most && seekers.size() * most > pool.size()) {  // the pool is the smaller side
@@ -128,9 +132,9 @@ inline void pair_group(const PairProblem& problem, const std::vector<int>& seeke
     assignment.solve(0, problem.tell);
     for (std::size_t k = 0; k < pool.size(); ++k) {
       const int column = assignment.column_of(static_cast<int>(k));
-      if (column >= 0) partners.add(seekers[column / most], pool[k]);
+      if (column >= 0) pairs.emplace_back(seekers[column / most], pool[k]);
     }
-    return;
+    return pairs;
   }
   NearLists lists(problem, seekers, pool, 1, threads);
   Assignment<NearLists> assignment(lists, static_cast<int>(pool.size()));
@@ -155,7 +159,61 @@ inline void pair_group(const PairProblem& problem, const std::vector<int>& seeke
   }
   for (std::size_t row = 0; row < list_of_row.size(); ++row) {
     const int column = assignment.column_of(static_cast<int>(row));
-    if (column >= 0) partners.add(seekers[list_of_row[row]], pool[column]);
+    if (column >= 0) pairs.emplace_back(seekers[list_of_row[row]], pool[column]);
+  }
+  return pairs;
+}
+
+// Nobody keeps fewer than `least` partners. Those who are left with some hold units that would serve others whole: the
+// ones with the fewest give up, as many as can't all be served with what is held, and the rest is solved anew. (To serve
+// as many as can be is a hard problem from three partners on; this is a good answer, not always the best one.)
+inline Pairs pair_whole_sets(const PairProblem& problem, std::vector<int> seekers, const std::vector<int>& pool,
+                             int least, int most, int threads) {
+  while (true) {
+    Pairs pairs = solve_group(problem, seekers, pool, least, most, threads);
+    if (least < 2) return pairs;
+    std::unordered_map<int, int> count;
+    for (const auto& pair : pairs) ++count[pair.first];
+    std::vector<std::pair<int, int>> few;  // partners, seeker
+    int held = 0;
+    for (const auto& [seeker, partners] : count) {
+      if (partners >= least) continue;
+      few.emplace_back(partners, seeker);
+      held += partners;
+    }
+    if (few.empty()) return pairs;
+    std::sort(few.begin(), few.end(), [](const auto& a, const auto& b) {
+      return a.first > b.first || (a.first == b.first && a.second < b.second);
+    });
+    few.resize(held / least);
+    std::vector<int> rest;
+    for (const int seeker : seekers) {
+      const auto found = count.find(seeker);
+      if (found != count.end() && found->second >= least) rest.push_back(seeker);
+    }
+    for (const auto& [partners, seeker] : few) rest.push_back(seeker);
+    std::sort(rest.begin(), rest.end());
+    seekers = std::move(rest);
+  }
+}
+
+// Whole sets, and then further ones from the units left over, while there are any.
+inline void pair_group(const PairProblem& problem, std::vector<int> seekers, std::vector<int> pool, int least, int most,
+                       int threads, Partners& partners) {
+  while (!seekers.empty() && !pool.empty()) {
+    const Pairs pairs = pair_whole_sets(problem, seekers, pool, least, most, threads);
+    for (const auto& pair : pairs) partners.add(pair.first, pair.second);
+    if (least < 2 || pairs.empty()) return;
+    std::unordered_set<int> served, used;
+    for (const auto& pair : pairs) {
+      served.insert(pair.first);
+      used.insert(pair.second);
+    }
+    const auto drop = [](std::vector<int>& rows, const std::unordered_set<int>& gone) {
+      rows.erase(std::remove_if(rows.begin(), rows.end(), [&](int row) { return gone.count(row) > 0; }), rows.end());
+    };
+    drop(seekers, served);
+    drop(pool, used);
   }
 }
 

@@ -4,6 +4,7 @@
 #include <Eigen/Dense>
 #include <cstdint>
 #include <numeric>
+#include <string>
 #include <vector>
 
 namespace twin {
@@ -14,6 +15,17 @@ inline std::uint64_t next_bits(std::uint64_t& state) {
   bits = (bits ^ (bits >> 30)) * 0xBF58476D1CE4E5B9ull;
   bits = (bits ^ (bits >> 27)) * 0x94D049BB133111EBull;
   return bits ^ (bits >> 31);
+}
+
+// Scatters a seed, a word for what it is used for and a place in that work over 64 bits: every bit of each moves about
+// half of the answer's.
+inline std::uint64_t scattered_seed(std::uint64_t seed, const std::string& work, std::uint64_t place) {
+  std::uint64_t state = 0xCBF29CE484222325ull;  // FNV-1a of the word
+  for (const char letter : work) state = (state ^ static_cast<unsigned char>(letter)) * 0x100000001B3ull;
+  state ^= next_bits(seed);
+  std::uint64_t mixed = next_bits(state);
+  mixed ^= next_bits(place);
+  return next_bits(mixed);
 }
 
 // Adds n draws with replacement from a group of n.
@@ -27,14 +39,14 @@ inline void draw_group(Eigen::Index n, std::uint64_t& state, Eigen::Ref<Eigen::V
   }
 }
 
-// How often each unit is drawn when of every group as many are drawn with replacement as it has; the units of a group
-// stand together, `sizes` of them. The stream starts where the replicate's seed is scattered to: the steps of splitmix64
-// are equal, so that from neighbouring seeds themselves it would run through the same numbers, one place on. The high
-// bits of a product give a place, off by less than n / 2^64 from uniform.
-inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed) {
+// How often each unit is drawn in replicate `place` when of every group as many are drawn with replacement as it has; the
+// units of a group stand together, `sizes` of them. The stream starts where the seed is scattered to: the steps of
+// splitmix64 are equal, so that from neighbouring seeds themselves it would run through the same numbers, one place on.
+// The high bits of a product give a place, off by less than n / 2^64 from uniform.
+inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed,
+                                   std::uint64_t place) {
   Eigen::VectorXd counts = Eigen::VectorXd::Zero(std::accumulate(sizes.begin(), sizes.end(), Eigen::Index(0)));
-  std::uint64_t start = seed;
-  std::uint64_t state = next_bits(start);
+  std::uint64_t state = scattered_seed(seed, "bootstrap", place);
   Eigen::Index first = 0;
   for (const Eigen::Index n : sizes) {
     draw_group(n, state, counts.segment(first, n));

@@ -27,7 +27,7 @@ many_harbours <- function(n = 40, seed = 1, gaps = FALSE) {
 }
 
 harbour_panel <- function(data = many_harbours(), ...) {
-  frame_panel(data, "price", "year", unit = "harbour", treatment = "open", ...)
+  frame_panel(data, outcome = "price", time = "year", unit = "harbour", treatment = "open", ...)
 }
 
 # Other crews every year: several rows per harbour and year, and a harbour shock.
@@ -45,7 +45,7 @@ many_landings <- function(seed = 2, n = 40) {
 }
 
 landing_panel <- function(data = many_landings(), ...) {
-  frame_panel(data, "value", "year", group = "harbour", treatment = "open", ...)
+  frame_panel(data, outcome = "value", time = "year", group = "harbour", treatment = "open", ...)
 }
 
 cell_of <- function(effect, cohort, time) {

@@ -14,7 +14,7 @@ test_that("the detectable effect is that of a t-test's power, with a stated spre
 test_that("an effect of that size is found as often as said, clusters and weights included", {
   data <- many_crews()
   design <- weigh_units(score_units(study_of_many(data, cluster = "harbour")))
-  power <- assess_power(design, power = 0.8, sd = sqrt(1.25), share = 0.2)
+  power <- assess_power(design, power = 0.8, sd = sqrt(1.25), intraclass = 0.2)
   v <- stats::weights(design)
   treated <- data$joined == 1
   found <- withr::with_seed(2, vapply(1:4000, function(k) {
@@ -40,7 +40,7 @@ test_that("the controls' spread is theirs alone, and looking at it leaves the ou
   fit <- anova(lm(y ~ factor(data$harbour[control])))[["Mean Sq"]]
   size <- table(data$harbour[control])
   n0 <- (sum(size) - sum(size^2) / sum(size)) / (length(size) - 1)
-  expect_equal(glance(power)$share, max(0, (fit[1] - fit[2]) / (fit[1] + (n0 - 1) * fit[2])))
+  expect_equal(glance(power)$intraclass, max(0, (fit[1] - fit[2]) / (fit[1] + (n0 - 1) * fit[2])))
   expect_true(is.na(summary(logbook(study))$opened))
   expect_match(paste(format(power), collapse = " "), "the treated were not looked at")
   changed <- data

@@ -15,7 +15,7 @@ test_that("placebo dates are effects of a treatment moved back, on what came bef
   data <- data[data$opened %in% c(2006, NA), ]
   early <- data[data$year < 2006, ]
   early$since <- ifelse(is.na(early$opened), NA, 2004)
-  moved <- summarise_did(measure_did(frame_panel(early, "price", "year", unit = "harbour", first_treated = "since")))
+  moved <- summarise_did(measure_did(frame_panel(early, outcome = "price", time = "year", unit = "harbour", first_treated = "since")))
   tests <- tidy(assess_trends(harbour_panel(data), placebo = 2))
   row <- tests[tests$test == "placebo", ]
   expect_equal(row$estimate, coef(moved)[["difference"]])

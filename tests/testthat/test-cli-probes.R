@@ -12,8 +12,8 @@ test_that("every probe and power stands in a plan, with all of its options", {
     "  all: {probe: effect, effect: pairs, draws: 20, level: 0.9, seed: 3}",
     "  pairs: {probe: pairs, effect: pairs, gamma: [1, 2], side: greater, exact: false, level: 0.9, test: sign}",
     "  bare pairs: {probe: pairs, estimate: [3, 1, 4, -1, 5]}",
-    "  odds: {probe: weights, effect: share, lambda: [1, 1.5], draws: 20, level: 0.9, covariates: false, seed: 2}",
-    "  omitted: {probe: omitted, effect: pairs, covariates: {size: [boat, past]}, times: [1, 4], share: [1, 0.3],",
+    "  odds: {probe: weights, effect: share, lambda: [1, 1.5], draws: 20, level: 0.9, yardstick: false, seed: 2}",
+    "  omitted: {probe: omitted, effect: pairs, covariates: {size: [boat, past]}, times: [1, 4], r2_outcome: [1, 0.3],",
     "            level: 0.9, towards: false}",
     "  printed: {probe: omitted, estimate: 2.1, std_error: 0.5, df: 60}",
     "  ratio: {probe: ratio, estimate: 1.8, low: 1.2, high: 2.7, scale: odds_ratio, rare: true}",
@@ -22,9 +22,9 @@ test_that("every probe and power stands in a plan, with all of its options", {
     "          var_treatment: 1, var_left: 0.8}}",
     "  nothing: {probe: placebo, effect: pairs, outcomes: chance, groups: {west: \"coast == 'west'\"}, level: 0.9}",
     "  others: {probe: choices, effect: pairs, caliper: [0.1, 0.2], ratio: [1, 2], trimming: [none, quantile],",
-    "           link: probit, estimator: difference, covariates: false, clusters: false, limit: strict,",
+    "           link: probit, estimator: difference, leave_out: none, limit: strict,",
     "           ratio_range: [0.5, 2], level: 0.9}"
-  ), c("power:", "  before: {design: pairs, power: [0.5, 0.8], level: 0.9, sd: 5, share: 0.1, pairing: 0.2}",
+  ), c("power:", "  before: {design: pairs, power: [0.5, 0.8], level: 0.9, sd: 5, intraclass: 0.1, pairing: 0.2}",
        "  bare: {outcome: income}")))
   result <- twin("run", file.path(folder, "plan.yml"))
   expect_identical(result$status, 0L, label = paste(result$err, collapse = " "))
@@ -33,21 +33,21 @@ test_that("every probe and power stands in a plan, with all of its options", {
   read <- read_units(file.path(folder, "data.csv"))
   study <- frame_study(read, "joined", c("income", "direct"), ~ boat + past + port, id = "id", cluster = "harbour")
   pairs <- measure_effect(pair_units(score_units(study), caliper = 0.2))
-  expect_equal(rows("pairs")[1:3], tidy(probe_pairs(pairs, c(1, 2), "greater", FALSE, 0.9, "sign"))[1:3],
+  expect_equal(rows("pairs")[1:3], tidy(probe_pairs(pairs, c(1, 2), "greater", "sign", FALSE, 0.9))[1:3],
                ignore_attr = TRUE)
   expect_equal(rows("bare-pairs")$p_high, tidy(probe_pairs(c(3, 1, 4, -1, 5)))$p_high)
   share <- measure_effect(weigh_units(score_units(study)), "direct", estimator = "augmented")
-  expect_equal(rows("odds"), tidy(probe_weights(share, c(1, 1.5), 20, 0.9, FALSE, 2)))
-  omitted <- probe_omitted(pairs, list(size = c("boat", "past")), c(1, 4), c(1, 0.3), 0.9, FALSE)
+  expect_equal(rows("odds"), tidy(probe_weights(share, c(1, 1.5), FALSE, 0.9, 20, 2)))
+  omitted <- probe_omitted(pairs, list(size = c("boat", "past")), c(1, 4), c(1, 0.3), FALSE, level = 0.9)
   expect_equal(rows("omitted"), tidy(omitted))
   expect_equal(rows("ratio"), tidy(probe_ratio(1.8, 1.2, 2.7, "odds_ratio", TRUE)))
   expect_equal(rows("moves")$estimate, tidy(probe_stability(pairs, c(0.9, 0.95), 0.5, 1))$estimate)
   placebo <- probe_placebo(pairs, "chance", list(west = ~ coast == "west"), level = 0.9)
   expect_equal(rows("nothing")[1:8], tidy(placebo)[1:8])
   expect_identical(nrow(rows("others")), 1L + 8L)
-  expect_equal(rows("all")[1:7], tidy(probe_effect(pairs, 20, 0.9, 3))[1:7], ignore_attr = TRUE)
+  expect_equal(rows("all")[1:7], tidy(probe_effect(pairs, 0.9, 20, 3))[1:7], ignore_attr = TRUE)
   power <- data.table::fread(file.path(out, "tables", "power-before.csv"), data.table = FALSE)
-  expect_equal(power, tidy(assess_power(design_of(pairs), c(0.5, 0.8), 0.9, sd = 5, share = 0.1, pairing = 0.2)))
+  expect_equal(power, tidy(assess_power(design_of(pairs), c(0.5, 0.8), 0.9, sd = 5, intraclass = 0.1, pairing = 0.2)))
   pictures <- list.files(file.path(out, "figures"), pattern = "^(probe|power)-")
   expect_length(pictures, 13L)
   expect_true("hidden-bias.html" %in% list.files(out))

@@ -146,7 +146,7 @@ test_that("triple differences are the difference of both sides' cells", {
   data <- many_landings()
   own <- measure_did(landing_panel(data), estimator = "triple", third = "fresh", affected = "yes")
   side <- function(value) {
-    measure_did(frame_panel(data[data$fresh == value, ], "value", "year", group = "harbour", first_treated = "opened"))
+    measure_did(frame_panel(data[data$fresh == value, ], outcome = "value", time = "year", group = "harbour", first_treated = "opened"))
   }
   expect_equal(own$estimate, side("yes")$estimate - side("no")$estimate)
   panel <- many_harbours()
@@ -220,7 +220,7 @@ test_that("the order of the rows does not matter, nor does what the table is mad
   data <- many_harbours(gaps = TRUE)
   mixed <- data[withr::with_seed(4, sample(nrow(data))), ]
   panel <- function(data) {
-    frame_panel(data, "price", "year", unit = "harbour", first_treated = "opened", covariates = ~ depth, weight = "s")
+    frame_panel(data, outcome = "price", time = "year", unit = "harbour", first_treated = "opened", covariates = ~ depth, weight = "s")
   }
   for (estimator in c("group_time", "imputation", "two_way")) {
     one <- measure_did(panel(data), estimator = estimator)
@@ -243,7 +243,7 @@ test_that("outcomes with two values are shares", {
   data <- many_harbours()
   data$dear <- ifelse(data$price > 1, "yes", "no")
   data$share <- as.double(data$price > 1)
-  panel <- frame_panel(data, c("dear", "share"), "year", unit = "harbour", treatment = "open")
+  panel <- frame_panel(data, outcome = c("dear", "share"), time = "year", unit = "harbour", treatment = "open")
   expect_equal(measure_did(panel, "dear")$estimate, measure_did(panel, "share")$estimate)
   expect_match(paste(format(measure_did(panel)), collapse = " "), "the share with dear = \"yes\"")
 })

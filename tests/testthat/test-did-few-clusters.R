@@ -5,7 +5,7 @@ eight_bays <- function(seed = 5) {
   rownames(data) <- NULL
   x <- model.matrix(~ open + harbour + factor(year), data)
   list(data = data, x = x, y = data$price, cluster = data$bay,
-       panel = frame_panel(data, "price", "year", unit = "harbour", treatment = "open", cluster = "bay"))
+       panel = frame_panel(data, outcome = "price", time = "year", unit = "harbour", treatment = "open", cluster = "bay"))
 }
 
 few <- function(panel, ...) suppressWarnings(measure_did(panel, estimator = "two_way", ...))
@@ -68,7 +68,7 @@ test_that("the wild interval holds the nulls that are not rejected", {
   p_at <- function(b) {
     data <- world$data
     data$price <- data$price - b * data$open
-    moved <- frame_panel(data, "price", "year", unit = "harbour", treatment = "open", cluster = "bay")
+    moved <- frame_panel(data, outcome = "price", time = "year", unit = "harbour", treatment = "open", cluster = "bay")
     few(moved, inference = "wild", multiplier = "rademacher")$p.value
   }
   se <- sqrt(wild$vcov[1, 1])
@@ -106,7 +106,7 @@ test_that("randomization p-values count the assignments that do as well", {
   two_way <- few(panel, inference = "randomization", draws = 99, seed = 2)
   first <- data[!duplicated(data$harbour), ]
   drawn <- vapply(1:99, function(k) {
-    assigned <- carefultwin:::with_own_seed(2e4 + k, sample(panel$cohort))
+    assigned <- carefultwin:::with_own_seed(carefultwin:::core_sub_seed(2, "timing", k), sample(panel$cohort))
     onset <- c(2003, 2004, 2006, Inf)[assigned]
     data$open <- as.integer(data$year >= onset[as.integer(data$harbour)])
     coef(lm(price ~ open + harbour + factor(year), data))[["open"]]
@@ -117,7 +117,7 @@ test_that("randomization p-values count the assignments that do as well", {
   one <- summarise_did(cells)
   expect_true(one$p.value >= 0.01 && one$p.value <= 1)
   expect_length(summarise_did(cells, "event")$p.value, 9)
-  expect_error(suppressWarnings(measure_did(frame_panel(many_landings(), "value", "year", first_treated = "opened"),
+  expect_error(suppressWarnings(measure_did(frame_panel(many_landings(), outcome = "value", time = "year", first_treated = "opened"),
                                             inference = "randomization")), "group", class = "twin_error_input")
 })
 

@@ -38,7 +38,7 @@ test_that("a cross-section has group effects, or cohort effects where there are 
   data <- many_landings()
   effect <- measure_did(landing_panel(data, weight = "s", covariates = ~ boat), estimator = "two_way")
   expect_as_columns(effect, by_columns(value ~ open + boat + harbour + factor(year), data, "open", data$harbour, data$s))
-  cohorts <- frame_panel(data, "value", "year", first_treated = "opened")
+  cohorts <- frame_panel(data, outcome = "value", time = "year", first_treated = "opened")
   expect_warning(plain <- measure_did(cohorts, estimator = "two_way"), class = "twin_warning_few_clusters")
   data$opened[is.na(data$opened)] <- 0
   expect_as_columns(plain, by_columns(value ~ open + factor(opened) + factor(year), data, "open", data$opened))
@@ -63,14 +63,14 @@ test_that("treatment that is constant within a period can't be told apart", {
   data <- data[!is.na(data$opened) & data$year != 2005, ]
   data$open <- as.integer(data$year >= 2004)
   data$open[data$harbour == "h01"] <- 0L
-  only <- frame_panel(data[data$harbour != "h01" | data$year < 2004, ], "price", "year", unit = "harbour",
+  only <- frame_panel(data[data$harbour != "h01" | data$year < 2004, ], outcome = "price", time = "year", unit = "harbour",
                       first_treated = "opened")
   expect_s3_class(only, "twin_panel")
   alike <- data[data$harbour != "h01", ]
   alike$since <- ifelse(alike$harbour == "h02" & alike$year < 2004, "never", "2004")
   alike$since[alike$harbour == "h02"] <- "never"
   alike <- alike[!(alike$harbour == "h02" & alike$year >= 2004), ]
-  panel <- frame_panel(alike, "price", "year", unit = "harbour", first_treated = "since")
+  panel <- frame_panel(alike, outcome = "price", time = "year", unit = "harbour", first_treated = "since")
   expect_error(measure_did(panel, estimator = "two_way"), "told apart", class = "twin_error_input")
 })
 
@@ -141,13 +141,13 @@ expect_conservative <- function(effect, data) {
 
 test_that("the variance of imputation is the conservative one, written out with the implied weights", {
   data <- many_harbours(gaps = TRUE)
-  panel <- frame_panel(data, "price", "year", unit = "harbour", first_treated = "opened", covariates = ~ tide,
+  panel <- frame_panel(data, outcome = "price", time = "year", unit = "harbour", first_treated = "opened", covariates = ~ tide,
                        cluster = "bay")
   expect_conservative(measure_did(panel, estimator = "imputation"), data)
   # several rows of a harbour in a year
   crossing <- many_landings()
   crossing$price <- crossing$value
-  rows <- frame_panel(crossing, "price", "year", group = "harbour", first_treated = "opened", covariates = ~ tide,
+  rows <- frame_panel(crossing, outcome = "price", time = "year", group = "harbour", first_treated = "opened", covariates = ~ tide,
                       cluster = "bay")
   expect_conservative(measure_did(rows, estimator = "imputation"), crossing)
 })
@@ -186,7 +186,7 @@ test_that("collapsing is measuring the means", {
   data <- many_landings()
   means <- aggregate(cbind(value, boat) ~ harbour + year + open, data, mean)
   means$rows <- aggregate(value ~ harbour + year + open, data, length)$value
-  expected <- measure_did(frame_panel(means, "value", "year", unit = "harbour", treatment = "open", weight = "rows",
+  expected <- measure_did(frame_panel(means, outcome = "value", time = "year", unit = "harbour", treatment = "open", weight = "rows",
                                       covariates = ~ boat), adjustment = "regression")
   collapsed <- measure_did(landing_panel(data, covariates = ~ boat), adjustment = "regression", collapse = TRUE)
   expect_equal(collapsed$estimate, expected$estimate)

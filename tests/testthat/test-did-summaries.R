@@ -51,7 +51,7 @@ test_that("scatters and rows lead to the same covariance, clustered or not", {
   for (cluster in list(NULL, "bay")) {
     quick <- measure_did(harbour_panel(data, cluster = cluster))
     slow <- measure_did(harbour_panel(data, cluster = cluster, weight = "ones"))
-    expect_identical(c(quick$source$kind, slow$source$kind), c("blocks", "rows"))
+    expect_identical(c(class(quick$source), class(slow$source)), c("twin_block_source", "twin_row_source"))
     expect_equal(quick$vcov, slow$vcov, tolerance = 1e-9)
     expect_equal(summarise_did(quick, "event")$vcov, summarise_did(slow, "event")$vcov, tolerance = 1e-9)
   }
@@ -129,7 +129,7 @@ test_that("a two-way number whose effects are alike may be trusted; one that can
   expect_match(paste(format(some), collapse = " "), "7 units not seen in every period")
   cross <- decompose_did(landing_panel())
   expect_equal(sum(as.data.frame(cross)$weight), 1)
-  expect_error(decompose_did(frame_panel(many_landings(), "value", "year", first_treated = "opened")),
+  expect_error(decompose_did(frame_panel(many_landings(), outcome = "value", time = "year", first_treated = "opened")),
                class = "twin_error_input")
 })
 
@@ -144,7 +144,7 @@ test_that("estimates stand side by side with their joint covariance", {
   expect_equal(unname(diag(joint)), c(two_way$vcov, cells$vcov))
   expect_false("|SMD|" %in% names(carefultwin:::comparison_table(both)))
   expect_error(compare_effects(two_way, measure_did(panel)), "summarise_did", class = "twin_error_input")
-  rows <- frame_panel(many_landings(), "value", "year", first_treated = "opened")
+  rows <- frame_panel(many_landings(), outcome = "value", time = "year", first_treated = "opened")
   alone <- compare_effects(a = summarise_did(measure_did(rows)), b = summarise_did(measure_did(rows, base = "fixed")))
   expect_equal(cov2cor(vcov(alone))[1, 2], 1)
   collapsed <- measure_did(landing_panel(), estimator = "two_way", collapse = TRUE)

@@ -8,7 +8,7 @@ test_that("bootstrap on weights: every draw is the design made by hand on the dr
   effect <- measure_effect(make(study), inference = "bootstrap", draws = 6, seed = 4)
   by_hand <- vapply(1:6, function(k) {
     drawn <- data
-    drawn$s <- data$s * core_draw_counts(200, 4e6 + k)
+    drawn$s <- data$s * core_draw_counts(200, k, 4)
     coef(measure_effect(make(study_of_many(drawn, weight = "s", estimand = "ATE"))))
   }, numeric(4))
   expect_equal(effect$draws, t(by_hand), tolerance = 1e-6, ignore_attr = TRUE)
@@ -27,7 +27,7 @@ test_that("the quick way for inverse weights gives the draws of the long one", {
   expect_true(is_plain_inverse(design, list(list(y = 1)), list(estimator = "difference", normalise = TRUE)))
   by_hand <- vapply(1:5, function(k) {
     drawn <- data
-    drawn$s <- data$s * core_draw_counts(250, 1e6 + k)
+    drawn$s <- data$s * core_draw_counts(250, k, 1)
     made <- weigh_units(score_units(study_of_many(drawn, weight = "s", outcome = c("income", "direct"))))
     c(difference_of(measure_effect(made)), difference_of(measure_effect(made, "direct")))
   }, numeric(2))
@@ -41,7 +41,7 @@ test_that("bootstrap on pairs: drawn units are there as often as drawn, and matc
   design <- pair_units(score_units(study_of_many(data)), caliper = 0.5)
   effect <- measure_effect(design, inference = "bootstrap", draws = 4)
   by_hand <- vapply(1:4, function(k) {
-    drawn <- data[rep(1:200, core_draw_counts(200, 1e6 + k)), ]
+    drawn <- data[rep(1:200, core_draw_counts(200, k, 1)), ]
     difference_of(measure_effect(pair_units(score_units(study_of_many(drawn)), caliper = 0.5)))
   }, 0)
   expect_equal(effect$draws[, "difference"], by_hand, ignore_attr = TRUE)

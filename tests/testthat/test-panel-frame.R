@@ -1,7 +1,7 @@
 test_that("a treatment column and a column of first periods tell the same timing", {
   data <- many_harbours()
   by_treatment <- summary(harbour_panel(data))
-  by_column <- summary(frame_panel(data, "price", "year", unit = "harbour", first_treated = "opened"))
+  by_column <- summary(frame_panel(data, outcome = "price", time = "year", unit = "harbour", first_treated = "opened"))
   expect_identical(by_treatment, by_column)
   expect_identical(by_treatment$cohort, c("2003", "2004", "2006", "never"))
   expect_identical(by_treatment$units, c(10L, 10L, 10L, 10L))
@@ -13,18 +13,18 @@ test_that("never treated may be written as nothing, 0, Inf or never", {
   data <- many_harbours()
   for (value in list(0, Inf)) {
     data$since <- ifelse(is.na(data$opened), value, data$opened)
-    panel <- frame_panel(data, "price", "year", unit = "harbour", first_treated = "since")
+    panel <- frame_panel(data, outcome = "price", time = "year", unit = "harbour", first_treated = "since")
     expect_identical(panel$cohorts$label, c("2003", "2004", "2006", "never"))
   }
   data$since <- ifelse(is.na(data$opened), "Never", data$opened)
-  expect_identical(frame_panel(data, "price", "year", unit = "harbour", first_treated = "since")$cohorts$position,
+  expect_identical(frame_panel(data, outcome = "price", time = "year", unit = "harbour", first_treated = "since")$cohorts$position,
                    c(3, 4, 6, Inf))
 })
 
 test_that("where no unit repeats it is a repeated cross-section, and the print says so", {
   data <- many_landings()
   data$crew <- seq_len(nrow(data))
-  with_id <- frame_panel(data, "value", "year", unit = "crew", group = "harbour", treatment = "open")
+  with_id <- frame_panel(data, outcome = "value", time = "year", unit = "crew", group = "harbour", treatment = "open")
   expect_false(with_id$repeats)
   expect_match(paste(format(with_id), collapse = " "), "repeated cross-section")
   expect_match(paste(format(harbour_panel()), collapse = " "), "a panel: 40 units \\(harbour\\)")
@@ -34,7 +34,7 @@ test_that("time may be numbers with gaps, dates, quarters, ordered factors or te
   data <- many_harbours()
   expect_position <- function(time, expected, ...) {
     data$when <- time[data$year - 2000]
-    panel <- frame_panel(data, "price", "when", unit = "harbour", treatment = "open", ...)
+    panel <- frame_panel(data, outcome = "price", time = "when", unit = "harbour", treatment = "open", ...)
     expect_identical(panel$periods$position, as.double(expected))
     panel
   }
@@ -50,9 +50,9 @@ test_that("time may be numbers with gaps, dates, quarters, ordered factors or te
   irregular <- expect_position(c(1, 2.5, 7.1, 9, 12, 13), 1:6)
   expect_identical(irregular$cohorts$label[1], "7.1")
   data$when <- c("dawn", "noon", "dusk", "night", "late", "last")[data$year - 2000]
-  expect_error(frame_panel(data, "price", "when", unit = "harbour", treatment = "open"), "order",
+  expect_error(frame_panel(data, outcome = "price", time = "when", unit = "harbour", treatment = "open"), "order",
                class = "twin_error_input")
-  expect_error(frame_panel(data, "price", "when", unit = "harbour", treatment = "open", periods = c("dawn", "noon")),
+  expect_error(frame_panel(data, outcome = "price", time = "when", unit = "harbour", treatment = "open", periods = c("dawn", "noon")),
                "dusk", class = "twin_error_input")
 })
 
@@ -96,7 +96,7 @@ test_that("a unit that is away when treatment begins is reported", {
   expect_warning(panel <- harbour_panel(data[!(data$harbour == "h01" & data$year == 2003), ]), class = "twin_warning_onset")
   expect_identical(panel$cohort[1], 2L)
   expect_warning(harbour_panel(data[data$year != 2003, ]), NA)
-  since <- frame_panel(data[!(data$harbour == "h01" & data$year == 2003), ], "price", "year", unit = "harbour",
+  since <- frame_panel(data[!(data$harbour == "h01" & data$year == 2003), ], outcome = "price", time = "year", unit = "harbour",
                        first_treated = "opened")
   expect_identical(since$cohort[1], 1L)
 })
@@ -113,13 +113,13 @@ test_that("a panel needs both sides, and one way of saying who is treated", {
   data <- many_harbours()
   expect_error(harbour_panel(data[data$open == 0, ]), class = "twin_error_input")
   expect_error(harbour_panel(data[data$opened %in% 2004, ]), "compare", class = "twin_error_input")
-  expect_error(frame_panel(data, "price", "year", unit = "harbour"), "one of", class = "twin_error_input")
-  expect_error(frame_panel(data, "price", "year", unit = "harbour", treatment = "open", first_treated = "opened"),
+  expect_error(frame_panel(data, outcome = "price", time = "year", unit = "harbour"), "one of", class = "twin_error_input")
+  expect_error(frame_panel(data, outcome = "price", time = "year", unit = "harbour", treatment = "open", first_treated = "opened"),
                "one of", class = "twin_error_input")
   data$opened[1] <- 2005
-  expect_error(frame_panel(data, "price", "year", unit = "harbour", first_treated = "opened"), "same in all rows",
+  expect_error(frame_panel(data, outcome = "price", time = "year", unit = "harbour", first_treated = "opened"), "same in all rows",
                class = "twin_error_input")
-  expect_error(frame_panel(many_landings(), "value", "year", treatment = "open"), "group", class = "twin_error_input")
+  expect_error(frame_panel(many_landings(), outcome = "value", time = "year", treatment = "open"), "group", class = "twin_error_input")
   expect_error(harbour_panel(many_harbours(), covariates = "price"), "covariates", class = "twin_error_input")
   expect_error(harbour_panel(many_harbours(), cluster = "year"), "same in all rows", class = "twin_error_input")
 })
@@ -138,7 +138,7 @@ test_that("plots show timing, means and changes, and only the last two open the 
   expect_false(is.na(summary(logbook(panel))$opened))
   around <- carefultwin:::aligned_means(panel, carefultwin:::panel_values(panel, "price", "test"))
   expect_equal(around$mean[around$side == "treated" & around$event_time == -1], 0)
-  one <- frame_panel(data[data$opened %in% c(2004, NA), ], "price", "year", unit = "harbour", treatment = "open")
+  one <- frame_panel(data[data$opened %in% c(2004, NA), ], outcome = "price", time = "year", unit = "harbour", treatment = "open")
   own <- carefultwin:::aligned_means(one, carefultwin:::panel_values(one, "price", "test"))
   gap <- own$mean[own$side == "treated" & own$event_time == 1] - own$mean[own$side == "comparison" & own$event_time == 1]
   expect_equal(gap, two_by_two(data, data$opened %in% 2004, is.na(data$opened), 2005, 2003))

@@ -3,7 +3,7 @@ test_that("every run is the design made by hand with that choice, judged on all 
   study <- study_of_many(data, cluster = "harbour")
   effect <- measure_effect(pair_units(score_units(study), caliper = 0.2))
   probe <- probe_choices(effect, caliper = c(0.1, 0.2), link = c("logit", "probit"), estimator = "difference",
-                         clusters = TRUE)
+                         leave_out = c("covariates", "clusters"))
   rows <- tidy(probe)
   expect_identical(nrow(rows), 1L + 3L + 3L + 30L)
   expect_identical(rows$changed[1:5], c("as it was", "caliper 0.1", "caliper 0.1, link probit", "link probit",
@@ -45,14 +45,14 @@ test_that("the sentence counts what passes and gives the range among those only"
   expect_equal(rows$estimate[rows$changed == "trimming common_support, estimator augmented"], difference_of(trimmed))
   draw_quietly(plot(probe))
   expect_lte(max(nchar(format(probe))), 80)
-  strict <- probe_choices(effect, limit = 1e-6, covariates = TRUE)
+  strict <- probe_choices(effect, limit = 1e-6, leave_out = "covariates")
   expect_match(probe_verdict(strict), "None of 4 runs")
 })
 
 test_that("runs enter the logbook as sensitivity runs and count as no designs", {
   effect <- measure_effect(weigh_units(score_units(study_of_many())))
   before <- summary(logbook(effect))[c("before", "after")]
-  probe_choices(effect, link = c("logit", "probit"), covariates = FALSE)
+  probe_choices(effect, link = c("logit", "probit"), leave_out = "none")
   entries <- as.data.frame(logbook(effect))
   expect_identical(summary(logbook(effect))[c("before", "after")], before)
   expect_identical(tail(entries$verb, 2), c("probe", "probe"))
@@ -76,7 +76,7 @@ test_that("workers give the same answer, and formulas lose the covariate they ar
 
 test_that("runs that can't be made are kept with their reason", {
   effect <- measure_effect(pair_units(score_units(study_of_many()), caliper = 0.2))
-  probe <- probe_choices(effect, caliper = c(0.2, 1e-9), covariates = FALSE)
+  probe <- probe_choices(effect, caliper = c(0.2, 1e-9), leave_out = "none")
   rows <- tidy(probe)
   expect_identical(is.na(rows$failed), c(TRUE, FALSE))
   expect_identical(glance(probe)$failed, 1L)
@@ -89,8 +89,8 @@ test_that("choices that the design does not have are refused", {
   expect_error(probe_choices(effect, caliper = 0.1), "no step", class = "twin_error_input")
   expect_error(probe_choices(effect, link = "logti"), "Did you mean", class = "twin_error_input")
   expect_error(probe_choices(effect, trimming = "all"), class = "twin_error_input")
-  expect_error(probe_choices(effect, covariates = FALSE), "nothing to vary", class = "twin_error_input")
-  expect_error(probe_choices(effect, clusters = TRUE), "cluster", class = "twin_error_input")
+  expect_error(probe_choices(effect, leave_out = "none"), "nothing to vary", class = "twin_error_input")
+  expect_error(probe_choices(effect, leave_out = "clusters"), "cluster", class = "twin_error_input")
   expect_error(probe_choices(measure_effect(study)), "run anew", class = "twin_error_unsupported")
   expect_error(probe_choices(measure_did(harbour_panel())), "over time", class = "twin_error_unsupported")
 })

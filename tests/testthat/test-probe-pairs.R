@@ -210,7 +210,7 @@ test_that("leaving a covariate out moves the risk ratio as two designs say", {
   rows <- tidy(probe_ratio(effect), part = "covariates")
   ratio <- function(covariates) {
     made <- measure_effect(weigh_units(score_units(study_of_many(data, covariates = covariates))))
-    tidy(probe_ratio(made, covariates = FALSE))$risk_ratio
+    tidy(probe_ratio(made, yardstick = FALSE))$risk_ratio
   }
   all <- ratio(c("boat", "past", "port"))
   without <- ratio(c("past", "port"))
@@ -218,7 +218,7 @@ test_that("leaving a covariate out moves the risk ratio as two designs say", {
   expect_equal(boat$risk_ratio, without[1])
   expect_equal(boat$e_value, core_e_value(without[1] / all[1]))
   expect_equal(boat$e_value_limit, core_e_value(without[2] / all[2]))
-  expect_error(tidy(probe_ratio(effect, covariates = FALSE), part = "covariates"), class = "twin_error_input")
+  expect_error(tidy(probe_ratio(effect, yardstick = FALSE), part = "covariates"), class = "twin_error_input")
 })
 
 test_that("an effect hands its own ratio or standardized difference to the e-value", {

@@ -72,7 +72,7 @@ test_that("a placebo date is the panel cut before treatment and framed as if it 
   for (early in 1:2) {
     cut <- data[is.na(data$opened) | data$year < data$opened, ]
     cut$pretend <- cut$opened - early
-    panel <- suppressWarnings(frame_panel(cut, "price", "year", unit = "harbour", first_treated = "pretend"))
+    panel <- suppressWarnings(frame_panel(cut, outcome = "price", time = "year", unit = "harbour", first_treated = "pretend"))
     row <- tidy(summarise_did(suppressWarnings(measure_did(panel))))
     expect_equal(rows$estimate[early + 1], row$estimate)
     expect_equal(rows$std.error[early + 1], row$std.error)

@@ -28,7 +28,7 @@ test_that("the bounds of an effect move what its estimand lets move, sampling we
   for (estimand in c("ATE", "ATT", "ATC")) {
     study <- frame_study(data, "z", "y", "x", estimand = estimand, weight = "s")
     effect <- suppressWarnings(measure_effect(weigh_units(score_units(study))))
-    probe <- probe_weights(effect, lambda = c(1, 1.5, 3), draws = 0, covariates = FALSE)
+    probe <- probe_weights(effect, lambda = c(1, 1.5, 3), draws = 0, yardstick = FALSE)
     e <- fitted(suppressWarnings(glm(z ~ x, binomial, data, weights = s)))
     odds <- ifelse(data$z == 1, (1 - e) / e, e / (1 - e))
     moves <- switch(estimand, ATE = rep(TRUE, 12), ATT = data$z == 0, ATC = data$z == 1)
@@ -55,7 +55,7 @@ test_that("augmented effects, entropy weights and strata are their estimates at 
     measure_effect(stratify_units(score_units(ate))), measure_effect(stratify_units(score_units(study)))
   )
   for (effect in effects) {
-    rows <- tidy(probe_weights(effect, lambda = c(1, 2), draws = 0, covariates = FALSE))
+    rows <- tidy(probe_weights(effect, lambda = c(1, 2), draws = 0, yardstick = FALSE))
     expect_equal(rows$estimate_low[1], difference_of(effect))
     expect_equal(rows$estimate_high[1], difference_of(effect))
     expect_true(rows$estimate_low[2] < rows$estimate_low[1] && rows$estimate_high[2] > rows$estimate_high[1])
@@ -65,21 +65,21 @@ test_that("augmented effects, entropy weights and strata are their estimates at 
 test_that("at lambda 1 the interval is the bootstrap's, and the change is where the bounds meet 0", {
   study <- study_of_many(cluster = "harbour")
   design <- weigh_units(score_units(study))
-  probe <- probe_weights(measure_effect(design), lambda = c(1, 1.2), draws = 60, seed = 5, covariates = FALSE)
+  probe <- probe_weights(measure_effect(design), lambda = c(1, 1.2), draws = 60, seed = 5, yardstick = FALSE)
   boot <- suppressWarnings(measure_effect(design, inference = "bootstrap", draws = 60, seed = 5))
   expect_equal(unlist(tidy(probe)[1, c("conf_low", "conf_high")], use.names = FALSE),
                unlist(subset(tidy(boot), term == "difference")[c("conf.low", "conf.high")], use.names = FALSE),
                tolerance = 1e-6)
   change <- glance(probe)$lambda_change
-  at <- tidy(probe_weights(measure_effect(design), lambda = change, draws = 0, covariates = FALSE))
+  at <- tidy(probe_weights(measure_effect(design), lambda = change, draws = 0, yardstick = FALSE))
   expect_equal(at$estimate_low, 0, tolerance = 1e-6)
   interval <- glance(probe)$lambda_change_interval
   expect_true(interval > 1 && interval < change)
   there <- tidy(probe_weights(measure_effect(design), lambda = interval * c(0.97, 1.03), draws = 60, seed = 5,
-                              covariates = FALSE))
+                              yardstick = FALSE))
   expect_true(there$conf_low[1] > 0 && there$conf_low[2] < 0)
   expect_identical(tidy(probe), tidy(probe_weights(measure_effect(design), lambda = c(1, 1.2), draws = 60, seed = 5,
-                                                   covariates = FALSE)))
+                                                   yardstick = FALSE)))
 })
 
 test_that("leaving a covariate out moves the odds as two logits say", {

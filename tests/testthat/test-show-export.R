@@ -62,7 +62,7 @@ test_that("every kind of table can be exported, an effect with its sentence", {
 test_that("files that can't be written are refused and nothing is left behind", {
   folder <- withr::local_tempdir()
   expect_error(export_table(measured(), file.path(folder, "none", "a.csv")), "no folder", class = "twin_error_file")
-  expect_error(export_table(measured(), file.path(folder, "a.docx")), "must end in .tex", class = "twin_error_file")
+  expect_error(export_table(measured(), file.path(folder, "a.docx")), "must end in \".tex\"", class = "twin_error_file")
   expect_error(export_table(1, "a.csv"), class = "twin_error_input")
   dir.create(file.path(folder, "taken.csv", "inside"), recursive = TRUE)
   expect_error(export_table(measured(), file.path(folder, "taken.csv")), "Can't write", class = "twin_error_file")
@@ -140,5 +140,5 @@ test_that("an Excel file holds the numbers, and a second sheet says what they ar
   export_table(effect, file)
   expect_equal(openxlsx::read.xlsx(file, "numbers")$estimate, tidy(effect)$estimate)
   expect_match(openxlsx::read.xlsx(file, "about")$note[2], "income changes by")
-  expect_error(export_table(effect, file, digits = 2), "belong to .tex, .html and .md", class = "twin_error_input")
+  expect_error(export_table(effect, file, digits = 2), "belong to .tex, .html, or .md", class = "twin_error_input")
 })

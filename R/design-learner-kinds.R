@@ -1,0 +1,121 @@
+# The register of learners: METHODS, "Propensity score". One entry each; adding one is adding its entry here.
+
+# package: where it comes from, asked for when it is used. fit: function(x, y, weight, numbers) giving a model, x a data
+# frame of covariates without missing values, numbers: is y a number, not 0/1? predict: function(model, x, numbers), one
+# number (a probability where y is 0/1) per row.
+new_learner <- function(package, fit, predict) {
+  stopifnot(is.character(package), is.function(fit), is.function(predict))
+  list(package = package, fit = fit, predict = predict)
+}
+
+# Penalised regressions that differ in alpha alone.
+penalised_learner <- function(alpha) {
+  force(alpha)
+  wide <- function(x) {
+    x <- learner_matrix(x)
+    if (ncol(x) < 2L) cbind(x, 0) else x  # glmnet wants two columns
+  }
+  new_learner(
+    "glmnet",
+    fit = function(x, y, weight, numbers) {
+      glmnet::cv.glmnet(wide(x), y, weights = weight, family = if (numbers) "gaussian" else "binomial", alpha = alpha,
+                        nfolds = 5)
+    },
+    predict = function(model, x, numbers) {
+      stats::predict(model, wide(x), s = "lambda.min", type = "response")[, 1L]
+    }
+  )
+}
+
+learners <- list(
+  logit = new_learner(
+    "stats",
+    fit = function(x, y, weight, numbers) {
+      fit_regression_learner(learner_matrix(x), y, weight, if (numbers) "gaussian" else "logit")
+    },
+    predict = function(model, x, numbers) {
+      linear <- drop(cbind(1, learner_matrix(x)) %*% model)
+      if (numbers) linear else stats::plogis(linear)
+    }
+  ),
+  lasso = penalised_learner(1),
+  ridge = penalised_learner(0),
+  elastic_net = penalised_learner(0.5),
+  tree = new_learner(
+    "rpart", fit = function(x, y, weight, numbers) fit_tree_learner(x, y, weight, numbers),
+    predict = function(model, x, numbers) {
+      if (numbers) stats::predict(model, x) else stats::predict(model, x, type = "prob")[, "1"]
+    }
+  ),
+  forest = new_learner(
+    "ranger", fit = function(x, y, weight, numbers) fit_forest_learner(x, y, weight, numbers),
+    predict = function(model, x, numbers) {
+      answer <- stats::predict(model, x, num.threads = 1)$predictions
+      if (numbers) answer else answer[, "1"]
+    }
+  ),
+  boosted = new_learner(
+    "gbm",
+    fit = function(x, y, weight, numbers) {
+      x$.z <- y
+      gbm::gbm(.z ~ ., if (numbers) "gaussian" else "bernoulli", x, weight, n.trees = 300, interaction.depth = 2,
+               shrinkage = 0.05, n.cores = 1)
+    },
+    predict = function(model, x, numbers) gbm::predict.gbm(model, x, n.trees = 300, type = "response")
+  ),
+  splines = new_learner(
+    "mgcv", fit = function(x, y, weight, numbers) fit_spline_learner(x, y, weight, numbers),
+    predict = function(model, x, numbers) stats::predict(model, x, type = "response")
+  )
+)
+
+# An entry as what users give of their own: fit(x, z, weight) and predict(model, x).
+as_learner <- function(entry, numbers) {
+  list(package = entry$package, fit = function(x, z, weight) entry$fit(x, z, weight, numbers),
+       predict = function(model, x) entry$predict(model, x, numbers))
+}
+
+# Numbers only: indicators of all levels but the first.
+learner_matrix <- function(x) stats::model.matrix(~ ., x)[, -1L, drop = FALSE]
+
+# link: as in core_fit(). Columns that repeat others have coefficient 0.
+fit_regression_learner <- function(x, z, weight, link) {
+  fit <- core_fit(x, as.double(z), as.double(weight), link)
+  if (fit$status == "separated") stop("the arms are separated")
+  if (fit$status != "converged") stop("no convergence")
+  fit$coefficients
+}
+
+# Grown with 10-fold cross-validation, pruned where its error is least.
+fit_tree_learner <- function(x, z, weight, numbers) {
+  x$.z <- if (numbers) z else factor(z, levels = 0:1)
+  control <- rpart::rpart.control(cp = 0.002, minbucket = 20)
+  tree <- if (numbers) {
+    rpart::rpart(.z ~ ., x, weights = weight, method = "anova", control = control)
+  } else {
+    rpart::rpart(.z ~ ., x, weights = weight, method = "class", parms = list(split = "information"), control = control)
+  }
+  rpart::prune(tree, tree$cptable[which.min(tree$cptable[, "xerror"]), "CP"])
+}
+
+fit_forest_learner <- function(x, z, weight, numbers) {
+  ranger::ranger(x = x, y = if (numbers) z else factor(z, levels = 0:1), probability = !numbers, num.trees = 500,
+                 min.node.size = 20, case.weights = if (diff(range(weight)) > 0) weight, num.threads = 1,
+                 seed = sample.int(1e6, 1L))
+}
+
+# Numbers with 10 or more values enter as penalised cubic splines.
+fit_spline_learner <- function(x, z, weight, numbers) {
+  smooth <- vapply(x, function(column) is.numeric(column) && length(unique(column)) >= 10L, NA)
+  terms <- ifelse(smooth, sprintf("s(%s, bs = \"cr\")", names(x)), names(x))
+  varies <- vapply(x, function(column) length(unique(column)) > 1L, NA)
+  formula <- stats::reformulate(terms[varies], ".z")
+  x$.z <- z
+  x$.weight <- weight
+  family <- if (numbers) stats::gaussian() else stats::binomial()
+  if (nrow(x) > 20000L) {
+    mgcv::bam(formula, family, x, weights = x$.weight, discrete = TRUE)
+  } else {
+    mgcv::gam(formula, family, x, weights = x$.weight, method = "REML")
+  }
+}

@@ -1,0 +1,100 @@
+# The register of weights: METHODS, "Notation", "Strata", "Balancing weights". One entry per way of weighing, whichever
+# verb makes it. Adding one to weigh_units() is adding its entry here, with its computation.
+
+# words: for labels and prints. verb: who makes it: "weigh" (a method of weigh_units()), "stratify", "group" or "arms".
+# options: the arguments of weigh_units() it takes beside method and truncate. answers: function of an estimand's name.
+# make: function(x, asked, call) giving list(weight, weighing: facts for the nuisance and for prints, score where the
+# method makes one). nuisance: function(design, s) giving how the estimation of the weights enters (core-nuisance.R);
+# NULL where they are known or taken as known. details: function of the settings, words for the label. by_score: do the
+# weights move with the score that score_units() made? given: what standard errors take as given, in a word, NULL for
+# nothing. estimated: FALSE where weights stay the same whoever is drawn. sums: do weights, not normalised, sum to the
+# size of the population? odds: "score" or "weight", from which the odds behind the weights are read (probe_weights()),
+# NULL where there are none; no_odds: then why, a sentence. redraw: function(x, y, fit, weights) for the means of a draw
+# where they can be had faster than by the whole design, NULL else.
+new_weighing <- function(words, verb = "weigh", options = character(), answers = function(estimand) TRUE, make = NULL,
+                         nuisance = NULL, details = function(asked) NULL, by_score = FALSE, given = NULL,
+                         estimated = TRUE, sums = FALSE, odds = "weight", no_odds = NULL, redraw = NULL) {
+  stopifnot(is.character(words), is.null(make) == (verb != "weigh"), is.function(answers))
+  if (is.null(nuisance)) nuisance <- function(design, s) core_known(length(s))
+  list(words = words, verb = verb, options = options, answers = answers, make = make, nuisance = nuisance,
+       details = details, by_score = by_score, given = given, estimated = estimated, sums = sums, odds = odds,
+       no_odds = no_odds, redraw = redraw)
+}
+
+weighings <- list(
+  inverse = new_weighing(
+    "inverse weights", options = "stabilise", by_score = TRUE, sums = TRUE, odds = "score",
+    make = function(x, asked, call) inverse_weights(check_score(x, "weigh_units", call), x$score),
+    nuisance = function(design, s) inverse_nuisance(design),
+    redraw = function(matrix, z, y, s, estimand, fit) core_redraw_weighted(matrix, z, y, s, estimand, fit)
+  ),
+  entropy = new_weighing(
+    "entropy weights", options = c("moments", "interactions"), answers = function(e) has_known_population(e),
+    make = function(x, asked, call) moment_weights(x, asked, FALSE, call),
+    nuisance = function(design, s) moment_nuisance(design, s, FALSE),
+    details = function(asked) moment_details(asked)
+  ),
+  balancing_score = new_weighing(
+    "balancing-score weights", options = "stabilise", odds = "score",
+    answers = function(e) has_known_population(e) || estimands[[e]]$own_likelihood,
+    make = function(x, asked, call) balancing_score_weights(x, call),
+    nuisance = function(design, s) inverse_nuisance(design)
+  ),
+  stable = new_weighing(
+    "stable weights", options = c("moments", "interactions", "tolerance"),
+    answers = function(e) has_known_population(e),
+    make = function(x, asked, call) moment_weights(x, asked, TRUE, call),
+    nuisance = function(design, s) moment_nuisance(design, s, TRUE),
+    details = function(asked) c(moment_details(asked), paste("within", format(asked$tolerance)))
+  ),
+  own = new_weighing(
+    "own weights", options = "weight", given = "weights", estimated = FALSE,
+    make = function(x, asked, call) own_weights(x, asked$column, call), details = function(asked) asked$column
+  ),
+  strata = new_weighing(
+    "strata", verb = "stratify", by_score = TRUE, given = "strata",
+    nuisance = function(design, s) cell_nuisance(design, s)
+  ),
+  cells = new_weighing(
+    "cells", verb = "group", given = "cells", nuisance = function(design, s) cell_nuisance(design, s)
+  ),
+  cardinality = new_weighing("a cardinality match", verb = "group", given = "sample", odds = NULL,
+                             no_odds = "A cardinality match chooses units; its weights are no odds that could be wrong."),
+  arms = new_weighing(
+    "inverse weights", verb = "arms", sums = TRUE, odds = NULL,
+    nuisance = function(design, s) arm_weight_nuisance(design)
+  )
+)
+
+# Methods of weigh_units().
+weighing_methods <- function() names(Filter(function(entry) entry$verb == "weigh", weighings))
+
+# The entry behind a design's weights, NULL where it has none.
+weighing_of <- function(x) if (has_weights(x)) weighings[[x$weighing$method]]
+
+is_truncated <- function(x) has_weights(x) && !all(x$weighing$free)
+
+inverse_weights <- function(x, score) {
+  list(weight = core_inverse_weight(score$fitted, study_of(x)$z, study_of(x)$estimand), weighing = list())
+}
+
+own_weights <- function(x, name, call) {
+  study <- study_of(x)
+  check_string(name, arg = "weight", call = call)
+  check_columns(name, study$data, "weight", call)
+  values <- study$data[[name]][study$rows]
+  kept <- design_kept(x)
+  checked <- check_weight(values[kept], name, study$z[kept], study$levels, study$rows[kept], call)
+  list(weight = replace(numeric(length(kept)), kept, checked), weighing = list())
+}
+
+inverse_nuisance <- function(design) {
+  study <- design$study
+  score_function_nuisance(design, core_inverse_weight_slope(design$score$fitted, study$z, study$estimand))
+}
+
+# The totals of strata or cells.
+cell_nuisance <- function(design, s) {
+  study <- design$study
+  core_stratum_nuisance(design$set, study$z, s, design$weight, study$estimand)
+}

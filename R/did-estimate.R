@@ -1,0 +1,275 @@
+# The computation of each entry of did-estimators.R. Each returns list(cells, estimate, source, size, fixed, cluster,
+# notes): cells as plan_cells() gives them with estimate, n_treated and n_comparison (NULL where there is one number,
+# the term "difference"); source: see core-source.R; size: what averages weigh by, of cohorts or with fixed of cells;
+# cluster: code per unit of the source.
+
+# Triple differences are the same with two sides.
+estimate_group_time <- function(panel, y, asked) {
+  asked$side <- asked$third$side
+  found <- panel_group_time(panel, y, asked)
+  list(cells = found$cells, estimate = found$cells$estimate, source = found$source, size = found$size, fixed = FALSE,
+       cluster = panel$cluster, notes = varying_note(panel, asked))
+}
+
+varying_note <- function(panel, asked) {
+  if (asked$adjustment == "none" || !panel$repeats) return(NULL)
+  varies <- changing_columns(panel)
+  if (length(varies) == 0L) return(NULL)
+  sprintf("%s over time: the value in the base period is used", and_list_verb(varies, "varies", "vary"))
+}
+
+and_list_verb <- function(words, one, many) paste(and_list(words), if (length(words) == 1L) one else many)
+
+# Covariates that differ within a unit.
+changing_columns <- function(panel) {
+  varies <- vapply(panel$columns, function(column) any(column$values != column$values[panel$first_row][panel$unit]), NA)
+  names(panel$columns)[varies]
+}
+
+# What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
+# there are none), and cohort, cluster and s of each unit.
+within_view <- function(panel, y, asked, weight = NULL, call) {
+  view <- if (panel$repeats) unit_view(panel) else group_view(panel, call)
+  rows <- row_weights(panel, y, weight)
+  x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
+  x <- centred_columns(x)
+  pick <- function(v) if (is.null(view$order)) v else v[view$order]
+  view$rows <- list(columns = cbind(pick(rows$y), if (is.null(view$order)) x else x[view$order, , drop = FALSE]),
+                    unit = view$unit, time = pick(panel$time), periods = nrow(panel$periods),
+                    weight = pick(rows$weight))
+  view
+}
+
+unit_view <- function(panel) {
+  list(order = NULL, unit = panel$unit, cohort = panel$cohort, s = unit_weight(panel),
+       cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
+}
+
+# Weights, 0 for rows without an outcome, whose outcome becomes 0; the others' mean is taken off.
+row_weights <- function(panel, y, weight) {
+  own <- if (is.null(panel$s)) rep(1, length(y)) else panel$s
+  if (!is.null(weight)) own <- own * weight
+  if (!anyNA(y)) return(list(weight = own, y = y - sum(own * y) / sum(own)))
+  own[is.na(y)] <- 0
+  y[is.na(y)] <- 0
+  list(weight = own, y = y - sum(own * y) / sum(own))
+}
+
+# Of a repeated cross-section: its rows by group, which then are the units.
+group_view <- function(panel, call) {
+  unit <- if (is.null(panel$group)) panel$cohort else panel$group
+  order <- order(unit)
+  unit <- match(unit[order], unique(unit[order]))
+  first <- which(!duplicated(unit))
+  s <- if (is.null(panel$s)) rep(1, length(unit)) else panel$s[order]
+  list(order = order, unit = unit, cohort = panel$cohort[order][first], s = core_sums_by(s, unit),
+       cluster = within_clusters(panel, unit, order, call))
+}
+
+# On one scale, and without their large means.
+centred_columns <- function(x) {
+  if (is.null(x)) return(NULL)
+  x <- sweep(x, 2L, colMeans(x))
+  size <- sqrt(colMeans(x^2))
+  sweep(x, 2L, ifelse(size > 0, size, 1), `/`)
+}
+
+within_clusters <- function(panel, unit, of_row, call) {
+  cluster <- panel$cluster[of_row]
+  name <- attr(panel$cluster, "name")
+  first <- which(!duplicated(unit))
+  if (any(cluster != cluster[first][unit])) {
+    if (!is.null(panel$group)) {
+      abort_input(c("Clusters must hold whole groups in a regression with group effects.",
+                    i = "Choose a {.arg cluster} above the groups, or leave it out."), call = call)
+    }
+    cluster <- panel$cohort[of_row]  # cohort effects: cohorts are what is left to cluster by
+    name <- "cohort"
+  }
+  structure(cluster[first], name = name)
+}
+
+estimate_two_way <- function(panel, y, asked, call) {
+  if (asked$anticipation > 0) y[is_anticipating(panel, asked$anticipation)] <- NA
+  if (length(asked$absorb) > 0L) return(absorbed_two_way(panel, y, asked, call))
+  view <- within_view(panel, y, asked, call = call)
+  p <- ncol(view$rows$columns) - 1L
+  treat <- lapply(panel$cohorts$position, function(onset) matrix(as.double(panel$periods$position >= onset)))
+  grams <- core_within_grams(view$rows, view$cohort, length(treat))
+  fit <- core_within_fit(grams, treat, p)
+  if (fit$aliased[fit$own]) stop_absorbed(call)
+  source <- core_within_source(view$rows, view$cohort, fit, view$s)
+  list(cells = NULL, estimate = c(difference = fit$estimate), source = source, size = NULL, fixed = TRUE,
+       cluster = view$cluster, view = view, treat = treat, p = p,
+       notes = aliased_note(view, fit$aliased[view$rows$periods + seq_len(p)]))
+}
+
+# Rows of the periods of anticipation.
+is_anticipating <- function(panel, anticipation) {
+  since <- periods_since(panel)
+  since < 0 & since >= -anticipation
+}
+
+# Periods since treatment of every row, -Inf where it never comes.
+periods_since <- function(panel) {
+  panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
+}
+
+stop_absorbed <- function(call) {
+  abort_input(c("Treatment can't be told apart from the fixed effects: they explain it fully.",
+                i = "Absorb fewer effects; within each there must be treated and untreated rows at one time."),
+              call = call)
+}
+
+# aliased: of the view's covariates, which stand behind the outcome.
+aliased_note <- function(view, aliased) {
+  names <- colnames(view$rows$columns)[-1L][aliased]
+  if (length(names) == 0L) return(NULL)
+  sprintf("%s left out: the fixed effects explain %s", and_list_verb(names, "is", "are"),
+          if (length(names) == 1L) "it" else "them")
+}
+
+# Three or more effects: residuals by conjugate gradients, then a regression of residuals.
+absorbed_two_way <- function(panel, y, asked, call) {
+  view <- within_view(panel, y, asked, call = call)
+  rows <- view$rows
+  if (is.null(view$order)) view$order <- seq_along(y)
+  d <- as.double(panel$periods$position[rows$time] >= panel$cohorts$position[view$cohort[rows$unit]])
+  codes <- c(list(rows$unit, rows$time), lapply(asked$absorb, function(code) code[view$order]))
+  columns <- core_absorb(cbind(d, rows$columns), codes, rows$weight)
+  if (is.null(columns)) {
+    abort_convergence(c("The fixed effects could not be absorbed to full precision.",
+                        i = "They may be nearly nested; absorb fewer."), call = call)
+  }
+  if (sum(rows$weight * columns[, 1L]^2) <= 1e-10 * sum(rows$weight * d^2)) stop_absorbed(call)
+  x <- columns[, -2L, drop = FALSE]
+  last_first <- rev(seq_len(ncol(x)))  # covariates before treatment
+  solved <- core_solve_scatter(crossprod(x, rows$weight * x)[last_first, last_first, drop = FALSE])
+  inverse <- solved$inverse[last_first, last_first, drop = FALSE]
+  if (solved$aliased[ncol(x)]) stop_absorbed(call)
+  coefficients <- drop(inverse %*% crossprod(x, rows$weight * columns[, 2L]))
+  residual <- columns[, 2L] - drop(x %*% coefficients)
+  own <- core_sums_by(rows$weight * residual * drop(x %*% inverse[, 1L]), rows$unit)
+  blocks <- nrow(panel$cohorts)
+  source <- core_block_source(function() cbind(view$s, own), view$cohort, rep(list(matrix(0:1)), blocks),
+                              present = present_units(rows))
+  list(cells = NULL, estimate = c(difference = coefficients[1L]), source = source, size = NULL, fixed = TRUE,
+       cluster = view$cluster, notes = aliased_note(view, rev(solved$aliased)[-1L]))
+}
+
+estimate_interaction <- function(panel, y, asked, call) {
+  asked$base <- "fixed"
+  cells <- plan_cells(panel, asked)
+  weight <- rep(1, length(y))
+  onset <- panel$cohorts$position
+  if (!any(onset == Inf | !is_treated_cohort(panel))) {
+    # nobody is never treated: the last cohort stands for them until it is
+    last <- which.max(onset)
+    cells$reason[cells$cohort == last] <- "the last cohort serves as comparison"
+    late <- panel$periods$position >= onset[last] - asked$anticipation
+    cells$reason[is.na(cells$reason) & late[cells$time]] <- "no units left to compare with"
+    weight[late[panel$time]] <- 0
+  }
+  own <- which(is.na(cells$reason) & cells$kind != "base")
+  view <- within_view(panel, y, asked, weight, call)
+  p <- ncol(view$rows$columns) - 1L
+  treat <- lapply(seq_along(onset), function(h) {
+    out <- matrix(0, view$rows$periods, length(own))
+    mine <- which(cells$cohort[own] == h)
+    out[cbind(cells$time[own[mine]], mine)] <- 1
+    out
+  })
+  fit <- core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, p)
+  source <- core_within_source(view$rows, view$cohort, fit, view$s)
+  cells$estimate <- ifelse(cells$kind == "base" & is.na(cells$reason), 0, NA_real_)
+  cells$estimate[own] <- ifelse(fit$aliased[fit$own], NA_real_, fit$estimate)
+  cells$reason[own[fit$aliased[fit$own]]] <- "not told apart from the fixed effects"
+  counts <- cell_counts(panel, y)
+  cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
+  cells$n_comparison <- colSums(counts[onset == Inf, , drop = FALSE])[cells$time]
+  list(cells = cells, estimate = cells$estimate, source = core_on_all_cells(source, own, nrow(cells)),
+       size = core_sums_by(view$s, view$cohort, length(onset)), fixed = FALSE, cluster = view$cluster,
+       notes = aliased_note(view, fit$aliased[view$rows$periods + seq_len(p)]))
+}
+
+# Rows with an outcome, cohorts x periods.
+cell_counts <- function(panel, y) {
+  cohorts <- nrow(panel$cohorts)
+  cell <- panel$cohort[panel$unit] + cohorts * (panel$time - 1L)
+  if (anyNA(y)) cell <- cell[!is.na(y)]
+  matrix(as.double(tabulate(cell, cohorts * nrow(panel$periods))), cohorts)
+}
+
+estimate_imputation <- function(panel, y, asked, call) {
+  cells <- plan_cells(panel, asked)
+  cells <- cells[cells$kind == "post", ]
+  cells$base <- NA_integer_
+  cells$reason <- NA_character_
+  rownames(cells) <- NULL
+  since <- periods_since(panel)
+  view <- within_view(panel, y, asked, call = call)
+  if (!is.null(view$order)) since <- since[view$order]
+  found <- core_impute_cells(view$rows, view$cohort, nrow(panel$cohorts),
+                             view$rows$weight * (since < -asked$anticipation), view$rows$weight * (since >= 0), cells,
+                             view$s)
+  cells$estimate <- found$estimate
+  cells$reason[is.na(found$estimate)] <- "no untreated rows that tell its period or unit effects"
+  counts <- cell_counts(panel, y)
+  cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
+  cells$n_comparison <- sum(view$rows$weight > 0 & since < -asked$anticipation)
+  p <- ncol(view$rows$columns) - 1L
+  list(cells = cells, estimate = found$estimate, source = found$source, size = found$size, fixed = TRUE,
+       cluster = view$cluster, notes = aliased_note(view, found$aliased[view$rows$periods + seq_len(p)]))
+}
+
+estimate_two_period <- function(panel, y, asked, call) {
+  treated <- which(is_treated_cohort(panel))
+  if (length(treated) > 1L) {
+    abort_unsupported(c(
+      "{.code estimator = \"two_period\"} is for a single date of treatment.",
+      x = "There are {length(treated)}: {.val {panel$cohorts$label[treated]}}.",
+      i = "Use {.code estimator = \"group_time\"}, or choose a cohort with {.arg subset} in {.fn frame_panel}."
+    ), call = call)
+  }
+  since <- panel$periods$position[panel$time] - panel$cohorts$position[treated]
+  side <- ifelse(since >= 0, 1L, ifelse(since < -asked$anticipation, 0L, NA))
+  if (!0L %in% side) abort_input("No period before treatment is left.", call = call)
+  z <- as.integer(panel$cohort == treated)
+  x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
+  s <- unit_weight(panel)
+  both_sides <- if (panel$repeats) means_before_after else rows_before_after
+  found <- both_sides(panel, y, side, z, s, x, asked)
+  if (!is.null(found$reason)) {
+    abort_input(c("The effect can't be estimated.", x = "Reason: {found$reason}."), call = call)
+  }
+  list(cells = NULL, estimate = c(difference = found$estimate),
+       source = core_row_source(s, panel$cohort, list(found$rows), list(found$contributions)),
+       size = NULL, fixed = TRUE, cluster = panel$cluster, counts = c(found$n_treated, found$n_comparison),
+       notes = varying_note(panel, asked))
+}
+
+# Rows of a cross-section on both sides of the date.
+rows_before_after <- function(panel, y, side, z, s, x, asked) {
+  at <- which(!is.na(side) & !is.na(y))
+  full <- all(tabulate(1 + z[at] + 2 * side[at], 4L) > 0L)
+  own <- if (!is.null(x)) x[at, , drop = FALSE]
+  levels <- if (full) core_cell_levels(y[at], side[at], z[at], s[at], own, asked$adjustment)
+  cell_result(z[at], at, levels, "in one of the periods")
+}
+
+# Each unit's means on both sides of the date; covariates of its last period before.
+means_before_after <- function(panel, y, side, z, s, x, asked) {
+  units <- length(panel$cohort)
+  mean_of <- function(value) {
+    at <- which(side == value & !is.na(y))
+    core_sums_by(y[at], panel$unit[at], units) / tabulate(panel$unit[at], units)
+  }
+  dy <- mean_of(1L) - mean_of(0L)
+  at <- which(is.finite(dy))
+  before <- which(side == 0L)
+  last <- rep(NA_integer_, units)
+  last[panel$unit[before]] <- before  # rows are sorted by period
+  own <- if (!is.null(x)) x[last[at], , drop = FALSE]
+  change <- if (all(0:1 %in% z[at])) core_cell_change(dy[at], z[at], s[at], own, asked$adjustment)
+  cell_result(z[at], at, change, "in both periods")
+}

@@ -1,0 +1,29 @@
+# The doors to files: one that names them, one that writes them whole, one that keeps cells from being run.
+
+# Write to a neighbour with a temporary name, then rename over the goal.
+write_whole <- function(file, write, call = rlang::caller_env()) {
+  folder <- dirname(file)
+  if (!dir.exists(folder)) {
+    abort_file(c("Can't write {.file {file}}.", x = "There is no folder {.file {folder}}."), path = file, call = call)
+  }
+  draft <- tempfile(".twin-", folder, fileext = paste0(".", tools::file_ext(file)))
+  on.exit(unlink(draft))
+  result <- tryCatch(suppressWarnings({
+    write(draft)
+    file.rename(draft, file)
+  }), error = function(e) conditionMessage(e))
+  if (isTRUE(result)) return(invisible(file))
+  abort_file(c("Can't write {.file {file}}.", x = if (is.character(result)) "{result}"), path = file, call = call)
+}
+
+# Text that starts like a formula, and is not just a number, is run by spreadsheets; an apostrophe keeps it text.
+defuse_formulas <- function(table) {
+  dangerous <- function(text) grepl("^[=+@\t\r-]", text) & !grepl("^[-+]?[0-9.,]+([eE][-+]?[0-9]+)?$", text)
+  table[] <- lapply(table, function(column) {
+    if (is.factor(column)) column <- as.character(column)
+    if (!is.character(column)) return(column)
+    ifelse(dangerous(column), paste0("'", column), column)
+  })
+  names(table) <- ifelse(dangerous(names(table)), paste0("'", names(table)), names(table))
+  table
+}

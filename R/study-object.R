@@ -1,0 +1,33 @@
+# What a study is made and changed by.
+
+# The only door. `fields` as assembled in frame_study(); z, s, cluster, stratum and the columns have one entry per
+# entry of `rows`. Of parts of several arms, outside: units of other arms, with sampling weight 0; family: the hash of
+# the arms' study. matrices: see terms_matrix().
+new_study <- function(fields) {
+  stopifnot(is.integer(fields$z), length(fields$z) == length(fields$rows), is.list(fields$columns))
+  fields$hash <- rlang::hash(fields[setdiff(names(fields), "formula")])
+  fields[c("outside", "family", "matrices")] <- list(NULL)
+  fields$logbook <- new_logbook()
+  study <- structure(fields, class = "twin_study")
+  log_step(study, "frame", paste0(fields$roles$treatment, ", ", fields$estimand),
+           counts = sprintf("%d treated, %d control", sum(fields$z), sum(1L - fields$z)),
+           settings = list(covariates = study_terms(study), missing = fields$missing))
+  study
+}
+
+# What the models use, as text.
+study_terms <- function(study) {
+  if (is.null(study$formula)) paste(names(study$columns), collapse = " + ") else deparse1(study$formula[[2L]])
+}
+
+sampling_weight <- function(study) if (is.null(study$s)) rep(1, length(study$z)) else study$s
+
+study_matrix <- function(study, formula = study$formula) covariate_matrix(study$columns, formula)
+
+# The only way to change a study, a panel, a design or an effect: fields it has, by name; NULL leaves a field empty.
+amend <- function(x, ...) {
+  changes <- list(...)
+  stopifnot(length(changes) > 0L, names(changes) %in% names(x))
+  x[names(changes)] <- changes
+  x
+}
