@@ -1,19 +1,44 @@
 # Each target installs what it lacks first. A fresh machine needs `make demo` and `make test`, nothing else.
-.PHONY: demo test check bench validate screenshots docs install
+.PHONY: demo test lint articles simulations check sanitize bench validate screenshots docs site install
 export TZ ?= UTC
 
 demo: install
 	@Rscript exec/twin demo
 
+# The tests, side by side on all cores. FILTER=pairs for the files whose names hold "pairs".
 test:
 	@tools/setup test
 	@tools/install
-	@Rscript tools/run-tests.R
+	@FILTER="$(FILTER)" Rscript tools/run-tests.R
 
-check:
+# Style of R and C++.
+lint:
 	@tools/setup test
 	@tools/install
+	@tools/lint
+
+# Does the README show what its code prints, do the documents' links lead somewhere?
+articles:
+	@tools/setup test
+	@tools/install
+	@FILTER="$(FILTER)" Rscript tools/run-tests.R documents
+
+# Standard errors, coverage and levels by simulation, small; `make validate` is the whole study.
+simulations:
+	@tools/setup test
+	@tools/install
+	@FILTER="$(FILTER)" Rscript tools/run-tests.R simulations
+
+check:
+	@tools/setup docs
+	@tools/install
 	@tools/check
+
+# The kernels under the address and undefined-behaviour sanitizers. RUNS of the random driver.
+RUNS ?= 10000
+sanitize:
+	@tools/setup test
+	@tools/sanitize $(RUNS)
 
 bench: install
 	@for script in bench/*.R; do echo "== $$script"; Rscript $$script || exit 1; done
@@ -32,12 +57,21 @@ screenshots:
 	@tools/install
 	@tools/screenshots
 
+# Help pages, NAMESPACE, the README's output and the drawing of the rooms.
 docs:
 	@tools/setup docs
+	@Rscript -e 'Rcpp::compileAttributes(".")'
 	@tools/install
-	@Rscript -e 'Rcpp::compileAttributes(".")' -e 'roxygen2::roxygenise(".", load_code = "installed")'
+	@Rscript -e 'roxygen2::roxygenise(".", load_code = "installed")'
 	@tools/install
+	@Rscript tools/rooms.R
 	@Rscript tools/readme.R
+
+# The pages of the package as a site, in .build/site; needs no network.
+site:
+	@tools/setup docs
+	@tools/install
+	@tools/site
 
 # Puts the package into R's library, and `twin` on the PATH when a folder for it can be written to.
 install:

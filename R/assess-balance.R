@@ -1,8 +1,8 @@
 #' Assess covariate balance before and after a design
 #'
 #' Compares the arms covariate by covariate, level by level, in the sample before the design and in the one after it
-#' (METHODS, "Balance"). Look here before opening the outcome: balance belongs to the sample, and no p-value is needed
-#' to judge it.
+#' ([Methods, "Balance"](../doc/methods.html#balance)). Look here before opening the outcome: balance belongs to the
+#' sample, and no p-value is needed to judge it.
 #'
 #' @param x A `twin_design`, a `twin_study` for the sample before any design, or a named list of designs of one study to
 #'   judge side by side.
@@ -146,7 +146,7 @@ finish_rows <- function(rows, sd, limits, sample) {
   )
 }
 
-# METHODS: percent reduction of |SMD| from before to after.
+# Methods: percent reduction of |SMD| from before to after.
 add_reduction <- function(rows, before) {
   after <- rows$sample[1L] != "before"
   rows$reduction <- if (after) ifelse(before$smd == 0, NA, 100 * (1 - abs(rows$smd) / abs(before$smd))) else NA_real_
@@ -233,10 +233,10 @@ row_column <- function(values, kind) {
   list(kind = kind, label = "", levels = NULL, missing = 0L, flag = NULL, values = values)
 }
 
-# Per sample: effective sizes and joint imbalance of the study's own covariates (METHODS: Mahalanobis distance between
+# Per sample: effective sizes and joint imbalance of the study's own covariates (Methods: Mahalanobis distance between
 # the arms' weighted mean vectors, covariance of the sample before the design).
 balance_totals <- function(study, weights) {
-  matrix <- covariate_matrix(study$columns)
+  matrix <- study_matrix(study, formula = NULL)
   covariance <- core_covariance(matrix, study$s)
   totals <- lapply(weights, function(v) {
     mean_of <- function(arm) drop(crossprod(matrix, v * (study$z == arm))) / sum(v[study$z == arm])

@@ -1,7 +1,8 @@
 #' Assess overlap of the propensity scores
 #'
-#' Shows where each arm's scores lie and how many units have no counterpart in the other arm (METHODS, "Overlap and
-#' trimming", common support). A unit outside the other arm's range is compared with nobody like it.
+#' Shows where each arm's scores lie and how many units have no counterpart in the other arm ([Methods, "Overlap and
+#' trimming"](../doc/methods.html#overlap-and-trimming), common support). A unit outside the other arm's range is
+#' compared with nobody like it.
 #'
 #' @param x A `twin_design` with a score.
 #' @return A `twin_overlap`. `tidy()` gives one row per arm and sample ("before", "after" when units were trimmed,

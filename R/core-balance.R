@@ -1,4 +1,4 @@
-# METHODS, "Balance". Throughout: x numeric without NA, z 0/1 integer, v the weights s * w, all of length n.
+# Methods, "Balance". Throughout: x numeric without NA, z 0/1 integer, v the weights s * w, all of length n.
 
 # Means, variances, Kolmogorov-Smirnov and mean distribution gap of one numeric column in several samples at once.
 # weights: n x k, a column per sample. Returns a 6 x k matrix.
@@ -12,7 +12,7 @@ core_sample_moments <- function(x, z, weights) glue_arm_moments(x, z, weights)
 # The same of one sample, as a named vector.
 core_arm_moments <- function(x, z, v) glue_arm_moments(x, z, v)[, 1L]
 
-# Covariance of the columns of x with weights v (NULL for 1): METHODS, "Balance", weighted variance.
+# Covariance of the columns of x with weights v (NULL for 1): Methods, "Balance", weighted variance.
 core_covariance <- function(x, v) glue_weighted_covariance(x, v)
 
 # Shares of each level by arm: a matrix with one row per level and columns treated, control.

@@ -1,4 +1,4 @@
-# The two-way coefficient of a balanced panel taken apart (METHODS, "Difference-in-differences").
+# The two-way coefficient of a balanced panel taken apart (Methods, "Difference-in-differences").
 
 # Goodman-Bacon (2021), theorem 1: every two-by-two comparison of two cohorts with its estimate and weight. mean: H x T
 # weighted mean outcomes; share: H, summing to 1; start: per cohort the first treated period (code), T + 1 for none.

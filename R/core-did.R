@@ -1,4 +1,4 @@
-# METHODS, "Difference-in-differences": group-time effects. A cell is (cohort, period, base period, comparison cohorts).
+# Methods, "Difference-in-differences": group-time effects. A cell is (cohort, period, base period, comparison cohorts).
 # Its effect is the change from base to period in the cohort less that in the comparison units. Contributions are handed
 # out by sources (core-source.R).
 
@@ -50,6 +50,8 @@ balanced_side <- function(totals, weight, cells, compare) {
   }
   list(estimate = estimate, coefficients = coefficients)
 }
+
+cell_adjustments <- c("none", "regression", "ipw", "augmented")  # the fullest last
 
 # The change of one cell among units seen twice: an ATT whose outcome is the change. dy, z, s: n; x: n x p covariates at
 # the base period (NULL for none); adjustment: "none", "regression", "ipw" or "augmented" (Sant'Anna & Zhao 2020).

@@ -1,4 +1,4 @@
-# METHODS, "Effects". Every estimator returns list(estimate, influence) for the two arm means, influence being a
+# Methods, "Effects". Every estimator returns list(estimate, influence) for the two arm means, influence being a
 # function that makes the n x 2 matrix when it is wanted; contrasts follow by the delta method. y: doubles; z: 0/1
 # integer; n rows, no NA. v = s w, sampling times design weight; t = s h, the target's weight; each with a nuisance
 # (core-nuisance.R), which turns derivatives in v or t into influence. models: for treated and control, lists of fitted

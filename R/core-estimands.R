@@ -1,4 +1,4 @@
-# The register of estimands: for whom an effect is wanted (METHODS, "Notation"). Adding one is adding its entry here;
+# The register of estimands: for whom an effect is wanted (Methods, "Notation"). Adding one is adding its entry here;
 # verbs, weights, prints and plans ask the entry.
 
 # words: whom the effect is about, to follow "for"; short: the same for the comment of a drafted plan, NULL for none.
@@ -62,7 +62,7 @@ has_known_population <- function(estimand) population_of(estimand) != "score"
 # Arms (1 treated, 0 control) that the population is made of, whose units look for partners in the other.
 seeking_arms <- function(estimand) switch(population_of(estimand), treated = 1L, control = 0L, c(1L, 0L))
 
-# The arm whose sd standardizes differences: METHODS, "Balance".
+# The arm whose sd standardizes differences: Methods, "Balance".
 reference_arm <- function(estimand) {
   switch(population_of(estimand), treated = "treated", control = "control", "pooled")
 }

@@ -1,4 +1,4 @@
-# Inference with few clusters in a two-way regression (METHODS, "Difference-in-differences"). Everything is worked out
+# Inference with few clusters in a two-way regression (Methods, "Difference-in-differences"). Everything is worked out
 # from each cluster's scatter of (period indicators, treatment, covariates), outcome included, after unit means are
 # taken out; units lie within clusters. q: number of regressors.
 

@@ -1,4 +1,4 @@
-# Heteroskedastic probit: P(z = 1) = Phi(u), u = x'b exp(-v'g); METHODS, "Propensity score". The likelihood is not
+# Heteroskedastic probit: P(z = 1) = Phi(u), u = x'b exp(-v'g); Methods, "Propensity score". The likelihood is not
 # concave in (b, g) together, so steps use minus the second derivatives where those are positive definite and Fisher's
 # expected information elsewhere, with halving.
 

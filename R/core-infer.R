@@ -1,4 +1,4 @@
-# METHODS, "one currency": every variance reads influence, cluster and stratum, and nothing else.
+# Methods, "Standard errors": every variance reads influence, cluster and stratum, and nothing else.
 
 # influence: n x k. cluster, stratum: NULL or n codes; clusters are taken within strata. used: which units count for n
 # or G (all by default; units that only helped to estimate the score do not). lonely: a stratum with one cluster is
@@ -21,7 +21,7 @@ core_vcov <- function(influence, cluster = NULL, stratum = NULL, used = rep(TRUE
 }
 
 # Cluster sums centred within each stratum, times G_h / (G_h - 1). With a single stratum the sum is not centred: the
-# influence already has mean zero, and METHODS writes the clustered variance without it.
+# influence already has mean zero, and Methods writes the clustered variance without it.
 core_stratified_vcov <- function(totals, stratum, counts, n, lonely) {
   groups <- split(seq_along(stratum), stratum)
   vcov <- matrix(0, ncol(totals), ncol(totals), dimnames = list(colnames(totals), colnames(totals)))

@@ -1,4 +1,4 @@
-# Matching with replacement: METHODS, "Standard errors" (Abadie & Imbens 2006, 2011, 2016).
+# Matching with replacement: Methods, "Standard errors" (Abadie & Imbens 2006, 2011, 2016).
 
 # Both means and their covariance from a table of matches. set: code from 1 per match, each set being one seeker's;
 # seeker, partner: units (1..n) of each match; seeks: is the seeker treated?; share: s of the unit times the match's
@@ -6,7 +6,7 @@
 # n, conditional variance of the outcome given the covariates. With v the shares scaled to sum 1 by arm,
 #   V = sum over sets of u u', u = the set's sums of v (y - mean) by arm,
 #     + by arm sum over units of ((sum v)^2 - sum over its sets of (sum v in the set)^2) s2.
-# Without sampling weights this is METHODS' formula for the ATT and the ATE.
+# Without sampling weights this is Methods' formula for the ATT and the ATE.
 core_match_means <- function(set, seeker, partner, seeks, seeker_share, partner_share, seeker_y, partner_y, spread) {
   arm_total <- function(treated) {
     sum(seeker_share[seeks == treated]) + sum(partner_share[seeks != treated])
@@ -63,16 +63,16 @@ core_score_adjustment <- function(x, z, e, slope, covariance, local, gap, effect
     return(crossprod(parts, covariance %*% parts))
   }
   form <- function(v) drop(crossprod(v, covariance %*% v))
-  treated_seek <- seeking_arms(estimand) == 1L
-  seek <- if (treated_seek) e else 1 - e
-  count <- sum(z == treated_seek)
-  side <- if (treated_seek) 1 else -1  # the chance to be among the seekers of the ATC falls where e rises
-  own <- if (treated_seek) local$treated else local$control
-  other <- if (treated_seek) local$control else local$treated
+  treated_ask <- seeking_arms(estimand) == 1L
+  seek <- if (treated_ask) e else 1 - e
+  count <- sum(z == treated_ask)
+  side <- if (treated_ask) 1 else -1  # the chance to be among the seekers of the ATC falls where e rises
+  own <- if (treated_ask) local$treated else local$control
+  other <- if (treated_ask) local$control else local$treated
   contrast <- local$treated$mean - local$control$mean - effect
   c_vector <- colSums(x * slope * side * contrast) / count +
     colSums((own$cov + seek / (1 - seek) * other$cov) * slope) / count
   d_vector <- colSums(x * slope * side * (gap - effect)) / count
-  sought <- c(!treated_seek, treated_seek)  # the mean that matching supplies
+  sought <- c(!treated_ask, treated_ask)  # the mean that matching supplies
   diag(sought * (form(c_vector) - form(d_vector)))
 }

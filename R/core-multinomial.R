@@ -1,4 +1,4 @@
-# Multinomial logit: P(arm = k) = exp(x'b_k) / sum_j exp(x'b_j), b_1 = 0; METHODS, "Propensity score", more than two
+# Multinomial logit: P(arm = k) = exp(x'b_k) / sum_j exp(x'b_j), b_1 = 0; Methods, "Propensity score", more than two
 # arms.
 
 # x: n x p without intercept (one is added), independent columns; arm: codes 1..K; s: n. Newton with halving on
@@ -85,7 +85,7 @@ core_arm_target <- function(e, arm, k, estimand) {
   )
 }
 
-# h of METHODS' notation as a function of the scores, and d log h / d(linear scores).
+# h of Methods' notation as a function of the scores, and d log h / d(linear scores).
 core_arm_tilt <- function(e, k, estimand, logarithmic = FALSE) {
   pure <- estimands[[estimand]]$arms(e, k)
   list(h = pure$h, slope = if (logarithmic) pure$slope else pure$h * pure$slope)

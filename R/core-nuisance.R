@@ -1,9 +1,8 @@
-# METHODS, "one currency": what is estimated before the effect adds (mean derivative in the nuisance) . IF_nuisance to
-# an influence vector. A nuisance is a list of two functions:
-#   gradient(v): v is n; the derivative of sum(v * q) in the parameters, q being the n quantities that the nuisance
-#                supplies (linear scores, weights);
-#   influence(u): n; each unit's influence on u'parameters, scaled so that estimate - truth is about its mean.
-# Only vectors of length n and of the number of parameters are made, never n x p.
+# Methods, "Standard errors": what is estimated before the effect adds (mean derivative in the nuisance) . IF_nuisance
+# to an influence vector. A nuisance is a list of two functions: gradient(v): v is n; the derivative of sum(v * q) in
+# the parameters, q being the n quantities that the nuisance supplies (linear scores, weights); influence(u): n; each
+# unit's influence on u'parameters, scaled so that estimate - truth is about its mean. Only vectors of length n and of
+# the number of parameters are made, never n x p.
 
 # v |-> the influence that the nuisance's estimation adds to an estimate whose derivative in q is v.
 core_carry <- function(nuisance) function(v) nuisance$influence(nuisance$gradient(v))

@@ -1,4 +1,4 @@
-# METHODS, "Sensitivity", omitted variable (Cinelli & Hazlett 2020), for a linear regression of the outcome on the
+# Methods, "Sensitivity", omitted variable (Cinelli & Hazlett 2020), for a linear regression of the outcome on the
 # treatment and covariates, and the regressions with and without covariates that coefficient stability compares (Oster
 # 2019). All follow from cross-products of the columns, centred and scaled.
 

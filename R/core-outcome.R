@@ -1,4 +1,4 @@
-# Outcome models (METHODS, "Effects"), one per arm. x, scale_x: n x p and n x q without intercept (scale_x for hetprobit
+# Outcome models (Methods, "Effects"), one per arm. x, scale_x: n x p and n x q without intercept (scale_x for hetprobit
 # only); y: n; weight: n, 0 for units that don't take part. Returns list(status, aliased, fitted, slope, carry); fitted
 # values stand for all n units.
 core_fit_outcome <- function(x, y, weight, family, scale_x = NULL) {

@@ -1,4 +1,4 @@
-# METHODS, "Matching": who goes with whom. A pairing problem is a list of points of two sides, seekers and pool, and of
+# Methods, "Matching": who goes with whom. A pairing problem is a list of points of two sides, seekers and pool, and of
 # what limits their pairs; the kernels read it as it is.
 
 # seekers: m x p, pool: n x p, in coordinates whose Euclidean distance is the distance to be kept small. caliper: the
@@ -85,7 +85,7 @@ core_subproblem <- function(problem, rows) {
   problem
 }
 
-# Weight of each row of a table of pairs, such that a unit's weight is the sum over its rows (METHODS: treated 1; a
+# Weight of each row of a table of pairs, such that a unit's weight is the sum over its rows (Methods: treated 1; a
 # control the sum over its sets of 1 / controls in that set). of: "seeker": each set belongs to one seeker, of weight 1;
 # for sets that partition the units, of one treated and some controls or one control and some treated: "ATT", "ATC",
 # or "ATE": both arms weigh the set's size.

@@ -1,4 +1,4 @@
-# METHODS, "Sensitivity", ratio scale (VanderWeele & Ding 2017).
+# Methods, "Sensitivity", ratio scale (VanderWeele & Ding 2017).
 
 # E = RR + sqrt(RR (RR - 1)), after inverting ratios below 1.
 core_e_value <- function(ratio) {

@@ -30,5 +30,5 @@ core_link_residual <- function(linear, e, z, link) {
   )
 }
 
-# The logit whose inverse weights balance every mean of both arms: METHODS, "Balancing weights", ATE.
+# The logit whose inverse weights balance every mean of both arms: Methods, "Balancing weights", ATE.
 core_fit_counterpoise <- function(x, z, weight) glue_fit_counterpoise(x, z, weight)

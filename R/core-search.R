@@ -1,4 +1,4 @@
-# METHODS, "Matching", genetic search (Diamond & Sekhon 2013): an evolution of diagonal metrics.
+# Methods, "Matching", genetic search (Diamond & Sekhon 2013): an evolution of diagonal metrics.
 
 # What the kernel needs to judge metrics. seekers, pool: points, columns of sd 1; seeker_values, pool_values: the rows
 # of the balance table; reference: their sds; continuous: logical; weights: sampling weights; goal: "smd", "ks" or

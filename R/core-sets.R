@@ -1,4 +1,4 @@
-# METHODS, "Sensitivity", for matched sets of one unit of one arm and several of the other (Rosenbaum 2002, chapter 4;
+# Methods, "Sensitivity", for matched sets of one unit of one arm and several of the other (Rosenbaum 2002, chapter 4;
 # Gastwirth, Krieger & Rosenbaum 2000): the statistic sums the score of the unit that stands alone in its set. With
 # hidden bias gamma it has, in a set, chances in proportion to weights between 1 and gamma; the worst ones are 1 for the
 # lowest scores and gamma for the others, cut at the place that makes the mean largest (and, among equals, the

@@ -1,4 +1,4 @@
-# METHODS, "Sensitivity", pairs (Rosenbaum 2002): bounds on tests of pair differences when hidden bias can multiply the
+# Methods, "Sensitivity", pairs (Rosenbaum 2002): bounds on tests of pair differences when hidden bias can multiply the
 # odds of treatment within a pair by at most gamma: a positive difference then has a chance between 1 / (1 + gamma) and
 # gamma / (1 + gamma).
 

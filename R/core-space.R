@@ -1,4 +1,4 @@
-# Covariances and their roots: METHODS, "Matching", distances.
+# Covariances and their roots: Methods, "Matching", distances.
 
 # Pooled within the arms.
 core_within_covariance <- function(x, v, z) {

@@ -1,4 +1,4 @@
-# METHODS, "Sensitivity", coefficient stability (Oster 2019). What is observed: the coefficient and R2 without
+# Methods, "Sensitivity", coefficient stability (Oster 2019). What is observed: the coefficient and R2 without
 # covariates (short) and with them (long); variances of the outcome, of the treatment, and of the treatment's residual
 # given the covariates. delta: how strongly the unobserved select into treatment, relative to the observed; r_max: R2 if
 # all were observed.

@@ -1,4 +1,4 @@
-# Stacked scores and outcome models (van der Laan, Polley & Hubbard 2007): METHODS, "Propensity score".
+# Stacked scores and outcome models (van der Laan, Polley & Hubbard 2007): Methods, "Propensity score".
 
 # Convex weights of the learners that minimise the log-loss of the mixture. Each learner's probability of what a unit
 # did is a component density, so this is the likelihood of mixing proportions: sum s log(f a) - sum(s) sum(a) over a

@@ -1,4 +1,4 @@
-# Survival with weights v (METHODS, "Effects"). time, event (0/1): n. `away` vectors are derivatives of an estimate in
+# Survival with weights v (Methods, "Effects"). time, event (0/1): n. `away` vectors are derivatives of an estimate in
 # each v_i; a weight of 0 takes a unit out.
 
 # The hazard ratio of treated against control by weighted Cox regression, ties by Efron: list(log_ratio, away).

@@ -1,4 +1,4 @@
-# Bounds on violations of parallel trends (METHODS, "Sensitivity": Rambachan & Roth 2023). The path by event time is
+# Bounds on violations of parallel trends (Methods, "Sensitivity": Rambachan & Roth 2023). The path by event time is
 # `estimate` with covariance `vcov`, without its base, where it is 0; `horizon`: periods from the base, negative before;
 # `target`: weights of the effects asked about, 0 before. In truth it is violation plus effect, the effect 0 before.
 
@@ -93,7 +93,7 @@ core_conditional_reject <- function(test, theta, level, solve_lp) {
   eta / sd > max(0, critical)
 }
 
-# Linear estimators under bounded changes of slope (fixed-length intervals, Rambachan & Roth 2023, section 4; Armstrong
+# Linear rules under bounded changes of slope (fixed-length intervals, Rambachan & Roth 2023, section 4; Armstrong
 # & Kolesar 2018). A violation is slope * horizon + bends: each row of the result is an entry of the path, each column
 # the change of slope at one period.
 core_path_bends <- function(horizon) {
@@ -136,11 +136,11 @@ core_drift_estimators <- function(path, solve_qp) {
 }
 
 # The shortest interval among them under changes of slope of at most m. Returns c(low, high).
-core_fixed_length <- function(path, estimators, m, level, df) {
+core_fixed_length <- function(path, rules, m, level, df) {
   half <- function(bias, se) se * core_folded_quantile(m * bias / se, level, df)
-  lengths <- mapply(half, estimators$bias, estimators$se)
+  lengths <- mapply(half, rules$bias, rules$se)
   best <- which.min(lengths)
-  weight <- estimators$weight[best, ]
+  weight <- rules$weight[best, ]
   centre <- sum(weight * path$estimate)
   c(centre - lengths[best], centre + lengths[best])
 }

@@ -1,4 +1,4 @@
-# METHODS, "Overlap and trimming". e: scores; z: 0/1; s: n sampling weights, 0 where a unit is already out. Each rule
+# Methods, "Overlap and trimming". e: scores; z: 0/1; s: n sampling weights, 0 where a unit is already out. Each rule
 # gives c(low, high), both ends kept.
 
 # Crump, Hotz, Imbens & Mitnik (2009): g = 1 / (e (1 - e)); keep g <= c with c = 2 mean(g | g <= c). Of several
@@ -23,8 +23,8 @@ core_least_variance_bounds <- function(e, s) {
 core_common_support_bounds <- function(e, z, s, estimand) {
   treated <- range(e[z == 1L & s > 0])
   control <- range(e[z == 0L & s > 0])
-  switch(estimand,
-    ATT = c(low = control[1L], high = control[2L]), ATC = c(low = treated[1L], high = treated[2L]),
+  switch(population_of(estimand),
+    treated = c(low = control[1L], high = control[2L]), control = c(low = treated[1L], high = treated[2L]),
     c(low = max(treated[1L], control[1L]), high = min(treated[2L], control[2L]))
   )
 }

@@ -1,4 +1,4 @@
-# Inverse weights: METHODS, "Notation" (h / e for treated, h / (1 - e) for controls), and their derivative in e. The
+# Inverse weights: Methods, "Notation" (h / e for treated, h / (1 - e) for controls), and their derivative in e. The
 # register of estimands has h.
 
 core_inverse_weight <- function(e, z, estimand) {
@@ -12,7 +12,7 @@ core_inverse_weight_slope <- function(e, z, estimand) {
   ifelse(z == 1L, (slope * e - h) / e^2, (slope * (1 - e) + h) / (1 - e)^2)
 }
 
-# Whom the model-based part of the augmented estimator averages over: METHODS, "ATT forms" (the treated themselves
+# Whom the model-based part of the augmented estimator averages over: Methods, "Effects" (the treated themselves
 # for ATT, not their scores), and its derivative in e.
 core_target_weight <- function(e, z, estimand) {
   switch(population_of(estimand), everybody = rep(1, length(z)), treated = as.double(z == 1L),
@@ -23,7 +23,7 @@ core_target_weight_slope <- function(e, z, estimand) {
   if (has_known_population(estimand)) numeric(length(z)) else estimands[[estimand]]$slope(e)
 }
 
-# METHODS, "Balancing weights": which arms are weighted, and towards whose moments. A named list of arms (1, 0), each
+# Methods, "Balancing weights": which arms are weighted, and towards whose moments. A named list of arms (1, 0), each
 # the 0/1 indicator of its target.
 core_balancing_targets <- function(z, estimand) {
   all <- rep(1, length(z))
@@ -67,7 +67,7 @@ core_stable_nuisance <- function(x, s, arm, target, fit, tolerance, tolerance_in
   )
 }
 
-# Marginal mean weights: METHODS, "Strata". cell: stratum codes (NA outside), s: n, 0 where a unit is out. ATT: treated
+# Marginal mean weights: Methods, "Strata". cell: stratum codes (NA outside), s: n, 0 where a unit is out. ATT: treated
 # 1, controls n_1s / n_0s; ATC its mirror; ATE n_s Pr(Z = z) / n_zs.
 core_stratum_weight <- function(stratum, z, s, estimand) {
   size <- core_stratum_sizes(stratum, z, s)
@@ -95,7 +95,7 @@ core_sums_by <- function(v, code, size = max(code[inside])) {
   out
 }
 
-# METHODS, exact and coarsened matching: the weights of the arm that is made to stand for the other, times (all of it
+# Methods, exact and coarsened matching: the weights of the arm that is made to stand for the other, times (all of it
 # kept / all of the other kept), so that they have mean 1.
 core_scale_other_arm <- function(weight, z, s, estimand) {
   if (!population_of(estimand) %in% c("treated", "control")) return(weight)

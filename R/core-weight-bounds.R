@@ -1,4 +1,4 @@
-# METHODS, "Sensitivity", weights (Tan 2006; Zhao, Small & Bhattacharya 2019): the odds of treatment may be off by a
+# Methods, "Sensitivity", weights (Tan 2006; Zhao, Small & Bhattacharya 2019): the odds of treatment may be off by a
 # factor between 1 / lambda and lambda, unit by unit. The part of a unit's weight that is in proportion to its odds
 # moves by that factor. A weighted mean is largest when all units below some outcome have the least weight and all above
 # it the greatest; sums up to each place of the sorted outcome, made once, serve every lambda.

@@ -1,4 +1,4 @@
-# Regressions with unit and period effects (METHODS, "Difference-in-differences"). The outcome is regressed on period
+# Regressions with unit and period effects (Methods, "Difference-in-differences"). The outcome is regressed on period
 # indicators, treatment columns and covariates after each unit's mean is taken out. A treatment column is a function of
 # cohort and period, so it is a combination of period indicators within a cohort: one pass over the rows gives, per
 # block of units, the scatter of (period indicators, outcome, covariates), and everything else is small algebra.

@@ -6,7 +6,7 @@ score_arms <- function(x, model, given, call = rlang::caller_env()) {
                "Their score is a multinomial logit; only {.arg model} can be chosen.", call)
   study <- x$base
   terms <- model_terms(study, model, call)
-  matrix <- covariate_matrix(terms$columns, terms$formula)
+  matrix <- terms_matrix(study, terms)
   s <- sampling_weight(study)
   aliased <- arm_aliases(matrix, x, s, call)
   if (length(aliased) > 0L) matrix <- matrix[, -aliased, drop = FALSE]
@@ -100,7 +100,7 @@ arms_behind <- function(x) x$weighing[c("arms", "k")]
 # The linear scores of all arms.
 arm_score_nuisance <- function(x) {
   score <- x$score
-  matrix <- covariate_matrix(x$base$columns[score$columns], score$formula)
+  matrix <- terms_matrix(x$base, score_terms(score, x$base))
   if (length(score$aliased) > 0L) matrix <- matrix[, -score$aliased, drop = FALSE]
   core_multinomial_nuisance(matrix, x$arm, sampling_weight(x$base), score)
 }

@@ -1,6 +1,6 @@
-# Weights that solve balance conditions: the balancing score, entropy and stable weights (METHODS, "Balancing weights").
+# Weights that solve balance conditions: the balancing score, entropy and stable weights (Methods, "Balancing weights").
 
-# The logit score of METHODS, "Balancing weights", and its inverse weights.
+# The logit score of Methods, "Balancing weights", and its inverse weights.
 balancing_score_weights <- function(x, call) {
   study <- study_of(x)
   matrix <- study_matrix(study)
@@ -82,7 +82,14 @@ check_moments <- function(moments, call) {
 # powers do not run together), their powers, and products asked for. all_levels: with the first level of every factor,
 # as the balance table has it.
 moment_matrix <- function(study, moments, interactions, all_levels, call) {
-  base <- covariate_matrix(study$columns)
+  if (is.null(study$logbook)) return(make_moments(study, moments, interactions, all_levels, call))  # of one replicate
+  key <- paste(c("moments", moments, if (is.null(interactions)) "none" else deparse1(interactions), all_levels,
+                 rlang::hash(study$s)), collapse = "\r")
+  cached_matrix(study, key, function() make_moments(study, moments, interactions, all_levels, call))
+}
+
+make_moments <- function(study, moments, interactions, all_levels, call) {
+  base <- study_matrix(study, formula = NULL)
   if (!is.null(study$formula)) {
     terms <- study_matrix(study)
     base <- cbind(base, terms[, setdiff(colnames(terms), colnames(base)), drop = FALSE])
@@ -137,7 +144,7 @@ product_matrix <- function(columns, label, call) {
   product
 }
 
-# The sds that standardize differences, of the sample before the design (METHODS, "Balance").
+# The sds that standardize differences, of the sample before the design (Methods, "Balance").
 reference_sds <- function(moments, study) {
   vapply(seq_len(ncol(moments)), function(j) reference_sd(moments[, j], study)$sd, 0)
 }

@@ -1,4 +1,4 @@
-# Exact and coarsened matching: cells of equal (or binned) values, weighed like strata (METHODS, "Matching").
+# Exact and coarsened matching: cells of equal (or binned) values, weighed like strata (Methods, "Matching").
 
 cell_sets <- function(x, method, covariates, bins, call = rlang::caller_env()) {
   study <- study_of(x)

@@ -1,6 +1,6 @@
 #' Group units into matched sets
 #'
-#' Sets of treated and control units that are alike (METHODS, "Matching"), in four ways:
+#' Sets of treated and control units that are alike ([Methods, "Matching"](../doc/methods.html#matching)), in four ways:
 #'
 #' * `"full"` (default; Rosenbaum 1991, Hansen 2004): everybody is in a set of one treated and some controls or one
 #'   control and some treated, with the least total distance, exactly. `ratio` limits the sets.

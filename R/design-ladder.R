@@ -1,4 +1,4 @@
-# The ladder of Imbens & Rubin (2015, chapter 13): METHODS, "Propensity score".
+# The ladder of Imbens & Rubin (2015, chapter 13): Methods, "Propensity score".
 
 score_from_ladder <- function(x, settings, call) {
   if (settings$link == "hetprobit") {

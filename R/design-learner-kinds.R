@@ -1,4 +1,4 @@
-# The register of learners: METHODS, "Propensity score". One entry each; adding one is adding its entry here.
+# The register of learners: Methods, "Propensity score". One entry each; adding one is adding its entry here.
 
 # package: where it comes from, asked for when it is used. fit: function(x, y, weight, numbers) giving a model, x a data
 # frame of covariates without missing values, numbers: is y a number, not 0/1? predict: function(model, x, numbers), one

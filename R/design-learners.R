@@ -1,4 +1,4 @@
-# Stacked learners: METHODS, "Propensity score". A learner is list(fit, predict): fit(x, z, weight) gives a model,
+# Stacked learners: Methods, "Propensity score". A learner is list(fit, predict): fit(x, z, weight) gives a model,
 # predict(model, x) one probability per row; x a data frame of covariates without missing values.
 
 score_from_learners <- function(x, settings, call) {

@@ -42,7 +42,7 @@ numeric_moments <- function(values, z, weights, distribution) {
   rbind(core_sample_moments(values, z, weights), ks = NA, ecdf_mean = NA)
 }
 
-# METHODS, "Balance": whose sd standardizes, by estimand.
+# Methods, "Balance": whose sd standardizes, by estimand.
 
 # A difference of 0 is 0 whatever the reference; without a reference sd any other difference is undefined.
 standardized <- function(difference, reference) {

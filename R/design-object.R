@@ -18,7 +18,7 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
   if (is.null(kept) && inherits(parent, "twin_design")) kept <- parent$kept
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
-    weighing = weighing, metric = metric, before_pairs = before, reason = reason, recipe = design_recipe(parent),
+    weighing = weighing, metric = metric, worst = NULL, before_pairs = before, reason = reason, recipe = design_recipe(parent),
     note = c(if (inherits(parent, "twin_design")) parent$note, note),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
@@ -80,11 +80,6 @@ replay <- function(study, recipe) {
   study
 }
 
-design_verbs <- function() {
-  list(score = score_units, trim = trim_units, pair = pair_units, group = group_units, search = search_metric,
-       stratify = stratify_units, weigh = weigh_units)
-}
-
 # s * w, the weights of every mean and variance after the design.
 full_weight <- function(x) {
   study <- study_of(x)
@@ -130,8 +125,9 @@ check_undesigned <- function(x, verb, call = rlang::caller_env()) {
 }
 
 # Worst absolute standardized difference over all covariates and levels (NA when none is defined); after: the weights to
-# judge in place of the design's.
+# judge in place of the design's. A design in the logbook carries its own.
 worst_imbalance <- function(x, after = NULL) {
+  if (is.null(after) && inherits(x, "twin_design") && !is.null(x$worst)) return(x$worst)
   study <- study_of(x)
   samples <- design_samples(x)
   if (!is.null(after)) samples$after <- after
@@ -145,8 +141,9 @@ worst_imbalance <- function(x, after = NULL) {
 
 log_design <- function(design, verb, counts, settings, seed = NA_integer_) {
   if (is.null(design$study$logbook)) return(design)  # a replicate
+  design <- amend(design, worst = worst_imbalance(design))
   log_step(design$study, verb, design_label(design), counts, settings, seed,
-           worst = if (alters_sample(design)) worst_imbalance(design) else NA_real_,
+           worst = if (alters_sample(design)) design$worst else NA_real_,
            design = if (design$kind != "raw") design$hash else NA_character_)
   design
 }

@@ -1,8 +1,8 @@
 #' Pair treated and control units
 #'
 #' Gives each treated unit its nearest controls (ATT), each control its nearest treated units (ATC), or, with
-#' replacement, each unit of either arm its nearest of the other (ATE); see METHODS, "Matching". A unit that finds
-#' nobody falls out, and every later print says so.
+#' replacement, each unit of either arm its nearest of the other (ATE); see [Methods,
+#' "Matching"](../doc/methods.html#matching). A unit that finds nobody falls out, and every later print says so.
 #'
 #' * `on = "score"`: |difference of the linear score|, or of the score itself (`"probability"`).
 #' * `"mahalanobis"`: Mahalanobis distance of the covariates, with the (sampling-weighted) covariance of all units still

@@ -1,7 +1,7 @@
 #' Estimate the propensity score
 #'
-#' The chance of treatment given the covariates (METHODS, "Propensity score"), with what later standard errors need to
-#' account for its estimation. It comes from one of four sources:
+#' The chance of treatment given the covariates ([Methods, "Propensity score"](../doc/methods.html#propensity-score)),
+#' with what later standard errors need to account for its estimation. It comes from one of four sources:
 #'
 #' * a binary regression fitted by maximum likelihood, weighted by the sampling weights (the default). Linearly
 #'   dependent columns are dropped and named; separation is an error that names the covariates;
@@ -201,8 +201,8 @@ score_from_hetprobit <- function(x, settings, call) {
   study <- study_of(x)
   terms <- model_terms(study, settings$model, call)
   spread <- scale_formula_of(settings$scale_model, study, call)
-  matrix <- covariate_matrix(terms$columns, terms$formula)
-  scale_matrix <- covariate_matrix(study$columns[all.vars(spread)], spread)
+  matrix <- terms_matrix(study, terms)
+  scale_matrix <- study_matrix(study, study$columns[all.vars(spread)], spread)
   fit <- core_fit_hetprobit(matrix, scale_matrix, as.double(study$z), fit_weight(x))
   check_fit(fit, matrix, x, call)
   score <- new_score(fit, matrix, terms, "hetprobit", paste("log scale:", colnames(scale_matrix)))
@@ -252,14 +252,8 @@ model_terms <- function(study, model, call) {
   list(columns = study$columns[all.vars(formula)], formula = formula, text = deparse1(formula[[2L]]))
 }
 
-# The matrix of a model. Studies that stand for one bootstrap draw share those made before (study$matrices).
-terms_matrix <- function(study, terms) {
-  known <- study$matrices
-  if (!is.null(known[[terms$text]])) return(known[[terms$text]])
-  matrix <- covariate_matrix(terms$columns, terms$formula)
-  if (!is.null(known)) known[[terms$text]] <- matrix
-  matrix
-}
+# The matrix of a model.
+terms_matrix <- function(study, terms) study_matrix(study, terms$columns, terms$formula)
 
 score_terms <- function(score, study) {
   list(columns = study$columns[score$columns], formula = score$formula, text = score$terms)
@@ -360,7 +354,7 @@ score_nuisance <- function(design) {
   weight <- sampling_weight(study) * (if (is.null(score$inside)) 1 else score$inside)
   residual <- weight * core_link_residual(score$linear, score$fitted, study$z, score$link)
   if (score$link != "hetprobit") return(core_regression_nuisance(matrix, score$covariance, residual))
-  scale_matrix <- covariate_matrix(study$columns[all.vars(score$scale_formula)], score$scale_formula)
+  scale_matrix <- study_matrix(study, study$columns[all.vars(score$scale_formula)], score$scale_formula)
   core_hetprobit_nuisance(matrix, scale_matrix, score$linear, score$scale, score$covariance, residual)
 }
 

@@ -1,8 +1,9 @@
 #' Search a metric that balances the covariates
 #'
-#' Evolves the weights of a diagonal metric so that pairs under it come out balanced (METHODS, "Matching", genetic
-#' search; Diamond & Sekhon 2013). Every candidate metric is matched and judged in full. The metric found is part of the
-#' design, and [pair_units()] uses it with `on = "metric"`. The outcome is not looked at.
+#' Evolves the weights of a diagonal metric so that pairs under it come out balanced ([Methods,
+#' "Matching"](../doc/methods.html#matching), genetic search; Diamond & Sekhon 2013). Every candidate metric is matched
+#' and judged in full. The metric found is part of the design, and [pair_units()] uses it with `on = "metric"`. The
+#' outcome is not looked at.
 #'
 #' Metrics weigh squared differences of the covariates divided by their standard deviations; weights run from 0.001 to
 #' 1,000, and the scaled distance is always among the first candidates. The search ends after `generations`, or

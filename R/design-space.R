@@ -1,4 +1,4 @@
-# The space in which units are near or far: METHODS, "Matching", distances. Coordinates for all rows of the study whose
+# The space in which units are near or far: Methods, "Matching", distances. Coordinates for all rows of the study whose
 # Euclidean distance is the distance asked for.
 
 # settings: on, covariates, metric, spread (see pair_units()). Returns list(points, text): n x p, and the distance in

@@ -1,11 +1,11 @@
 #' Divide units into strata of the score
 #'
-#' Cuts the propensity score into strata and gives every unit its marginal mean weight (METHODS, "Strata"; Hong 2010),
-#' so that the weighted difference is the stratified estimate. For the ATT treated units weigh 1 and the controls of a
-#' stratum its treated over its controls; for the ATC the other way round; for the ATE every unit weighs the stratum's
-#' size times its arm's share over its cell's size. All counts use the sampling weights; weights times sampling
-#' weights are scaled to mean 1. Standard errors account for the cell counts; the strata themselves are taken as
-#' given.
+#' Cuts the propensity score into strata and gives every unit its marginal mean weight ([Methods,
+#' "Strata"](../doc/methods.html#strata); Hong 2010), so that the weighted difference is the stratified estimate. For
+#' the ATT treated units weigh 1 and the controls of a stratum its treated over its controls; for the ATC the other way
+#' round; for the ATE every unit weighs the stratum's size times its arm's share over its cell's size. All counts use
+#' the sampling weights; weights times sampling weights are scaled to mean 1. Standard errors account for the cell
+#' counts; the strata themselves are taken as given.
 #'
 #' @param x A `twin_design` with a score, without pairs, weights or strata.
 #' @param strata How many strata of equal size (weighted), 2 or more; default 5.

@@ -1,7 +1,8 @@
 #' Trim units whose score has no counterpart
 #'
-#' Leaves out units by their propensity score (METHODS, "Overlap and trimming"). The effect then is that of the units
-#' that are left, and every later print says so. Truncating weights is a different act; see [weigh_units()].
+#' Leaves out units by their propensity score ([Methods, "Overlap and
+#' trimming"](../doc/methods.html#overlap-and-trimming)). The effect then is that of the units that are left, and every
+#' later print says so. Truncating weights is a different act; see [weigh_units()].
 #'
 #' @param x A `twin_design` with a score, without pairs, weights or strata.
 #' @param rule * `"least_variance"` (default; Crump, Hotz, Imbens & Mitnik 2009): keep scores in \[a, 1 - a\], the range

@@ -4,7 +4,7 @@
 #' multiply these in every later step, and every effect on the design accounts for the estimation of the weights.
 #'
 #' * `"inverse"` (needs a score): h(e) / e for treated and h(e) / (1 - e) for control units, with h = 1 (ATE), e (ATT),
-#'   1 - e (ATC), e(1 - e) (ATO) or min(e, 1 - e) (ATM); see METHODS, "Notation".
+#'   1 - e (ATC), e(1 - e) (ATO) or min(e, 1 - e) (ATM); see [Methods, "Notation"](../doc/methods.html#notation).
 #' * `"entropy"` (Hainmueller 2012): for the ATT control weights as close to the sampling weights as possible
 #'   (Kullback-Leibler) whose moments equal the treated units'; for the ATC treated weights towards the controls'
 #'   moments; for the ATE both arms towards the whole sample's. Balance is exact.

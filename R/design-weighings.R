@@ -1,4 +1,4 @@
-# The register of weights: METHODS, "Notation", "Strata", "Balancing weights". One entry per way of weighing, whichever
+# The register of weights: Methods, "Notation", "Strata", "Balancing weights". One entry per way of weighing, whichever
 # verb makes it. Adding one to weigh_units() is adding its entry here, with its computation.
 
 # words: for labels and prints. verb: who makes it: "weigh" (a method of weigh_units()), "stratify", "group" or "arms".
@@ -58,8 +58,10 @@ weighings <- list(
   cells = new_weighing(
     "cells", verb = "group", given = "cells", nuisance = function(design, s) cell_nuisance(design, s)
   ),
-  cardinality = new_weighing("a cardinality match", verb = "group", given = "sample", odds = NULL,
-                             no_odds = "A cardinality match chooses units; its weights are no odds that could be wrong."),
+  cardinality = new_weighing(
+    "a cardinality match", verb = "group", given = "sample", odds = NULL,
+    no_odds = "A cardinality match chooses units; its weights are no odds that could be wrong."
+  ),
   arms = new_weighing(
     "inverse weights", verb = "arms", sums = TRUE, odds = NULL,
     nuisance = function(design, s) arm_weight_nuisance(design)

@@ -1,4 +1,4 @@
-# The register of estimators over time: METHODS, "Difference-in-differences". One entry each; adding one is adding its
+# The register of estimators over time: Methods, "Difference-in-differences". One entry each; adding one is adding its
 # entry here, with its computation (did-estimate.R says what that returns).
 
 # words: for prints. options: the arguments of measure_did() that not all take. estimate: function(panel, y, asked,
@@ -19,8 +19,6 @@ new_did_estimator <- function(words, options, estimate, adjustments = c("none", 
        compares = compares, fixed_base = fixed_base, collapses = collapses, regression = regression, refusal = refusal,
        mean = mean, details = details)
 }
-
-cell_adjustments <- c("none", "regression", "ipw", "augmented")
 
 did_estimators <- list(
   group_time = new_did_estimator(

@@ -1,4 +1,4 @@
-# The register of estimators: METHODS, "Effects: one grammar". One entry each, with whom it fits and why not others.
+# The register of estimators: Methods, "Effects". One entry each, with whom it fits and why not others.
 # Adding one is adding its entry here, with its computation.
 
 # words: for prints; words_reuse: the same on matches with replacement, NULL where it has no form there. options: the

@@ -2,8 +2,8 @@
 #'
 #' For times that may be censored: the hazard ratio of a Cox regression on the treatment, weighted by the design; the
 #' survival curves of both arms under the design's weights; survival and mean time up to a horizon, with their
-#' differences (METHODS, "Effects"). Standard errors come from influence contributions that account for the estimated
-#' score and weights, clustered as in [measure_effect()].
+#' differences ([Methods, "Effects"](../doc/methods.html#effects)). Standard errors come from influence contributions
+#' that account for the estimated score and weights, clustered as in [measure_effect()].
 #'
 #' A hazard ratio compares those still there at each moment, and so changes over time even when the treatment's effect
 #' does not; the difference of restricted mean times is easier to read and needs no proportional hazards.

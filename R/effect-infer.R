@@ -1,4 +1,4 @@
-# Analytic standard errors: METHODS, "one currency".
+# Analytic standard errors: Methods, "Standard errors".
 
 # list(vcov, df, text). clusters: list(codes, name), see effect_clusters().
 effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::caller_env()) {

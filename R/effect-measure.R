@@ -1,8 +1,8 @@
 #' Measure the effect of the treatment on outcomes
 #'
 #' Opens the outcome, the first verb to do so, and estimates both potential-outcome means and their contrasts on a
-#' design, with standard errors that account for the estimated score, weights and outcome models (METHODS, "Effects"
-#' and "Standard errors").
+#' design, with standard errors that account for the estimated score, weights and outcome models ([Methods,
+#' "Effects"](../doc/methods.html#effects) and "Standard errors").
 #'
 #' * `"difference"`, on every design: weighted means. The raw comparison on a bare study, the matching estimator on
 #'   pairs and sets, the weighted one on weights (Hajek: normalised by arm), the stratified one on strata and cells.

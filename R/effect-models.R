@@ -20,7 +20,7 @@ arm_models <- function(block, units, weight, asked, call) {
   if (!is.null(units$group)) matrix <- columns_that_vary(matrix, weight > 0)
   scale_matrix <- if (family == "hetprobit") {
     spread <- scale_formula_of(asked$scale_model, study, call)
-    covariate_matrix(study$columns[all.vars(spread)], spread)[units$rows, , drop = FALSE]
+    study_matrix(study, study$columns[all.vars(spread)], spread)[units$rows, , drop = FALSE]
   }
   lapply(c(treated = 1L, control = 0L), function(arm) {
     outcome_model(matrix, units$y, weight * (units$z == arm), family, scale_matrix, arm, study, call)

@@ -32,14 +32,6 @@ new_effect <- function(block, result, inference, units, asked) {
   ), class = "twin_effect")
 }
 
-# The effect with another variance: that of replicates, or one of a few clusters. Fields as in new_effect() or
-# new_did(); what is not named stays.
-amend_effect <- function(effect, ...) {
-  effect <- amend(effect, ...)
-  dimnames(effect$vcov) <- list(names(effect$estimate), names(effect$estimate))
-  effect
-}
-
 # What the outcome models were, in a word; NULL where there were none.
 used_family <- function(block, asked) {
   entry <- estimators[[asked$estimator]]

@@ -75,7 +75,7 @@ match_means <- function(x, units, corrects, model, call) {
 arm_fits <- function(x, units, y, model, partner, seeks, call) {
   study <- study_of(x)
   terms <- model_terms(study, model, call)
-  matrix <- covariate_matrix(terms$columns, terms$formula)
+  matrix <- terms_matrix(study, terms)
   times <- core_sums_by(units$pairs$weight, partner, length(y))
   lapply(c(treated = 1L, control = 0L), function(arm) {
     weight <- if (any(seeks != arm)) times else as.double(seq_along(y) %in% units$rows)
@@ -149,7 +149,7 @@ nearby_units <- function(x, units, y) {
   })
   inside <- arms$treated$found & arms$control$found
   rows <- counted[inside]
-  matrix <- cbind(1, covariate_matrix(study$columns[x$score$columns], x$score$formula))
+  matrix <- cbind(1, terms_matrix(study, score_terms(x$score, study)))
   local <- lapply(arms, function(arm) {
     first <- arm$first[inside]
     second <- arm$second[inside]

@@ -1,4 +1,4 @@
-# Standard errors by running the whole design anew: bootstrap, jackknife, replicate weights (METHODS, "Standard
+# Standard errors by running the whole design anew: bootstrap, jackknife, replicate weights (Methods, "Standard
 # errors").
 
 # The effects with the variance of the replicates, and the joint covariance of all their terms. plan: list(size,
@@ -68,7 +68,7 @@ replicate_design <- function(x, plan, k) {
     index <- rep(seq_along(study$z), plan$counts(k))
     study <- study_rows(study, index)
   } else {
-    study <- amend(study, s = plan$weights(k), matrices = plan$matrices)
+    study <- amend(study, s = plan$weights(k))
     if (pairs) {
       index <- which(study$s > 0)
       study <- study_rows(study, index)
@@ -175,7 +175,7 @@ bootstrap_plan <- function(x, asked, call) {
   size <- round(asked$draws)
   weights <- function(k) if (is.null(study$s)) counts(k) else s * counts(k)
   list(size = size, counts = counts, weights = weights, title = "Bootstrap draws",
-       matrices = new.env(parent = emptyenv()), vcov = function(draws, estimate) stats::cov(draws),
+       vcov = function(draws, estimate) stats::cov(draws),
        df = if (units$clustered) length(units$stratum) - 1 else Inf,
        text = sprintf("bootstrap, %s draws of %s (seed %s), %s intervals", count_text(size),
                       drawn_words(units, study), format(asked$seed), asked$interval))
@@ -210,7 +210,7 @@ jackknife_plan <- function(x, effects, asked, call) {
     s * left * ifelse(same, within[k] / (within[k] - 1), 1)
   }
   list(size = size, weights = weights, counts = if (!strata) function(k) as.integer(units$unit != k),
-       title = "Jackknife", matrices = new.env(parent = emptyenv()),
+       title = "Jackknife",
        vcov = function(draws, estimate) core_jackknife_vcov(draws, units$stratum, within),
        df = if (units$clustered) size - 1 else Inf, text = text)
 }
@@ -238,7 +238,7 @@ replicate_plan <- function(x, asked) {
   names <- replicate_columns(asked$replicates, study)
   scale <- if (is.null(asked$replicate_scale)) 1 / length(names) else asked$replicate_scale
   list(size = length(names), weights = function(k) as.double(study$data[[names[k]]][study$rows]),
-       title = "Replicate weights", matrices = new.env(parent = emptyenv()),
+       title = "Replicate weights",
        vcov = function(draws, estimate) scale * crossprod(sweep(draws, 2L, estimate)), df = length(names) - 1,
        text = sprintf("%d replicate weights, scale %s", length(names), format(scale, digits = 4)))
 }

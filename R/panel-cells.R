@@ -1,4 +1,4 @@
-# Group-time effects of a panel: which cells there are, what each is compared with, and their estimates (METHODS,
+# Group-time effects of a panel: which cells there are, what each is compared with, and their estimates (Methods,
 # "Difference-in-differences"; Callaway & Sant'Anna 2021).
 
 # One row per cell: cohort, time, base (codes), event_time (periods since treatment), kind ("post", "pre", or "base",

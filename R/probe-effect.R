@@ -99,8 +99,8 @@ scaled_weights <- function(x, settings) {
   if (!fits_probe(check_bounded_weights(x)) || !fits_probe(bounded_arms(x$source$block, x$source$asked))) return(NULL)
   probe <- probe_weights(x, lambda = c(1, 1.25, 1.5, 2, 3), draws = settings$draws, level = settings$level,
                          yardstick = FALSE, seed = settings$seed)
-  probe$parts$covariates <- weight_covariates(x, bounded_arms(x$source$block, x$source$asked),
-                                               settings$without)
+  probe <- with_part(probe, "covariates", weight_covariates(x, bounded_arms(x$source$block, x$source$asked),
+                                                             settings$without))
   most <- strongest(probe$parts$covariates, "lambda")
   row <- scaled_row("weights", "lambda: odds of treatment behind the weights", most$name, most$value,
                     probe$facts$lambda_change, probe$facts$lambda_change_interval, log_multiples(most$value))
@@ -130,7 +130,7 @@ scaled_omitted <- function(x, settings) {
 scaled_ratio <- function(x, settings) {
   probe <- tryCatch(probe_ratio(x, yardstick = FALSE), twin_error = function(e) NULL)
   if (is.null(probe)) return(NULL)
-  probe$parts$covariates <- ratio_covariates(x, probe$rows, FALSE, settings$without)
+  probe <- with_part(probe, "covariates", ratio_covariates(x, probe$rows, FALSE, settings$without))
   # multiples compare risk ratios; the table shows E-values
   most <- strongest(probe$parts$covariates, "e_value")
   gone <- probe$parts$covariates$risk_ratio[match(most$name, probe$parts$covariates$covariate)]

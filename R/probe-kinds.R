@@ -1,4 +1,4 @@
-# The register of probes: METHODS, "Sensitivity". One entry each; adding one is adding its entry here, with its verb and
+# The register of probes: Methods, "Sensitivity". One entry each; adding one is adding its entry here, with its verb and
 # the methods format(), plot(), probe_verdict() and table_parts() of its class, twin_probe_<name>.
 
 # verb: its name; its arguments are its plan keys. about: "study" and "panel", whose effects it is for. bare: does it

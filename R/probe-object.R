@@ -34,6 +34,11 @@ tidy.twin_probe <- function(x, part = "rows", ...) {
 #' @export
 as.data.frame.twin_probe <- function(x, ...) x$rows
 
+# A probe with a further table.
+with_part <- function(probe, part, table) {
+  amend(probe, parts = c(probe$parts[setdiff(names(probe$parts), part)], stats::setNames(list(table), part)))
+}
+
 # A single effect of measure_effect() or measure_hazard().
 check_effect <- function(x, call = rlang::caller_env(), arg = "x") {
   if (inherits(x, "twin_effects")) {
@@ -88,7 +93,7 @@ remake <- function(study, recipe) {
 # The study and a recipe without some covariates. Balance can still be judged on all of them, since their rows are the
 # same.
 study_without <- function(study, names) {
-  amend(study, columns = study$columns[setdiff(names(study$columns), names)],
+  amend(study, columns = study$columns[setdiff(names(study$columns), names)], matrices = narrowed_cache(study),
         formula = if (!is.null(study$formula)) formula_without(study$formula, names))
 }
 

@@ -1,8 +1,9 @@
 #' Probe an effect on pairs or sets for hidden bias
 #'
 #' Asks how strongly a hidden confounder would have to tilt the odds of treatment within pairs to change the conclusion
-#' (METHODS, "Sensitivity"; Rosenbaum 2002). At each gamma the verb gives the least and the greatest one-sided p-value
-#' of the test, and the range of Hodges-Lehmann estimates and of their interval limits.
+#' ([Methods, "Sensitivity"](../doc/methods.html#sensitivity); Rosenbaum 2002). At each gamma the verb gives the least
+#' and the greatest one-sided p-value of the test, and the range of Hodges-Lehmann estimates and of their interval
+#' limits.
 #'
 #' On pairs the test is the signed-rank test: zero differences are dropped, tied ones share their average rank. When all
 #' non-zero differences have one size (0/1 outcomes), and with `test = "sign"`, the chance that a difference is positive

@@ -128,8 +128,9 @@ panel_placebo <- function(x, piece) {
   event <- panel$events[[x$outcome]]
   covariates <- if (!is.null(panel$formula)) panel$formula else names(panel$columns)
   again <- suppressWarnings(frame_panel(
-    data[keep, , drop = FALSE], outcome = outcome, time = ".period", unit = roles$unit, group = roles$group, first_treated = ".onset",
-    covariates = if (length(panel$columns) > 0L) covariates, weight = roles$weight, cluster = roles$cluster,
+    data[keep, , drop = FALSE], outcome = outcome, time = ".period", unit = roles$unit, group = roles$group,
+    first_treated = ".onset", covariates = if (length(panel$columns) > 0L) covariates, weight = roles$weight,
+    cluster = roles$cluster,
     missing = panel$missing, event = if (piece$kind != "outcome" && !is.na(event)) event
   ))
   asked <- x$asked

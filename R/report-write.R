@@ -86,8 +86,21 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
   list(
     study = study, designs = designs, effects = effects, probes = probes, outcomes = effect_outcomes(effects),
     balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
-    scored = Find(function(design) !is.null(design$score), designs)
+    scored = Find(function(design) !is.null(design$score), designs), weighted = Filter(has_weights, designs),
+    paired = Filter(has_pairs, designs), weights = design_weights(study, designs)
   )
+}
+
+# One row per row of the data: its number, the id if there is one, and each design's weight and set.
+design_weights <- function(study, designs) {
+  out <- data.frame(row = seq_len(nrow(study$data)))
+  if (!is.null(study$roles$id)) out[[study$roles$id]] <- study$data[[study$roles$id]]
+  for (name in names(designs)) {
+    out[[paste0(name, ".weight")]] <- stats::weights(designs[[name]])
+    if (!is.null(designs[[name]]$set)) out[[paste0(name, ".set")]] <- on_all_rows(designs[[name]], designs[[name]]$set,
+                                                                                  NA_integer_)
+  }
+  out
 }
 
 # The two-arm designs behind a named list, those of several arms one by one.

@@ -72,7 +72,10 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
   mean_weight <- if (is.null(s)) rep(1, length(rows)) else s
   columns <- lapply(stats::setNames(nm = wanted$names),
                     function(name) prepare_column(pick(name), name, mean_weight, call))
-  if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)  # its terms must be finite: say so now
+  matrices <- new_matrix_cache()
+  if (!is.null(wanted$formula)) {  # its terms must be finite: say so now
+    study_matrix(list(matrices = matrices), columns, wanted$formula, call)
+  }
   if (!is.null(id)) check_id(pick(id), id, rows, call)
   new_study(list(
     data = data, rows = rows, roles = roles, levels = arms$levels, z = z, s = s,
@@ -80,7 +83,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     stratum = if (!is.null(stratum)) group_codes(pick(stratum), stratum, "stratum", rows, call),
     columns = columns, formula = wanted$formula, estimand = estimand, missing = missing,
     dropped = dropped[dropped > 0], events = check_outcomes(data, outcome, event, rows, call)
-  ))
+  ), matrices)
 }
 
 # Open the seal: the only place where outcome values are handed out. Returns doubles, NA where missing, one per

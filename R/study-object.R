@@ -2,11 +2,12 @@
 
 # The only door. `fields` as assembled in frame_study(); z, s, cluster, stratum and the columns have one entry per
 # entry of `rows`. Of parts of several arms, outside: units of other arms, with sampling weight 0; family: the hash of
-# the arms' study. matrices: see terms_matrix().
-new_study <- function(fields) {
+# the arms' study. matrices: see study_matrix().
+new_study <- function(fields, matrices = new_matrix_cache()) {
   stopifnot(is.integer(fields$z), length(fields$z) == length(fields$rows), is.list(fields$columns))
   fields$hash <- rlang::hash(fields[setdiff(names(fields), "formula")])
-  fields[c("outside", "family", "matrices")] <- list(NULL)
+  fields[c("outside", "family")] <- list(NULL)
+  fields$matrices <- matrices
   fields$logbook <- new_logbook()
   study <- structure(fields, class = "twin_study")
   log_step(study, "frame", paste0(fields$roles$treatment, ", ", fields$estimand),
@@ -22,12 +23,21 @@ study_terms <- function(study) {
 
 sampling_weight <- function(study) if (is.null(study$s)) rep(1, length(study$z)) else study$s
 
-study_matrix <- function(study, formula = study$formula) covariate_matrix(study$columns, formula)
-
-# The only way to change a study, a panel, a design or an effect: fields it has, by name; NULL leaves a field empty.
+# The only way to change a study, a panel, a design or an effect: fields it has, by name; NULL leaves a field empty. A study
+# with other rows or columns has other matrices.
 amend <- function(x, ...) {
   changes <- list(...)
   stopifnot(length(changes) > 0L, names(changes) %in% names(x))
+  if (inherits(x, "twin_study") && any(c("rows", "columns") %in% names(changes)) && !"matrices" %in% names(changes)) {
+    changes["matrices"] <- list(new_matrix_cache())
+  }
   x[names(changes)] <- changes
   x
+}
+
+# An effect with another variance, or other numbers: fields as in new_effect() or new_did(); what is not named stays.
+amend_effect <- function(effect, ...) {
+  effect <- amend(effect, ...)
+  dimnames(effect$vcov) <- list(names(effect$estimate), names(effect$estimate))
+  effect
 }

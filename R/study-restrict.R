@@ -13,7 +13,7 @@ study_rows <- function(study, keep) {
     column
   })
   amend(study, rows = study$rows[keep], z = study$z[keep], s = study$s[keep], cluster = code("cluster"),
-        stratum = code("stratum"), columns = columns, matrices = NULL)
+        stratum = code("stratum"), columns = columns)
 }
 
 # The units of each level of a column of the data, as a named list of logical vectors over the study's rows. Levels in

@@ -35,7 +35,7 @@ SEXP glue_full_match(Rcpp::List problem, Rcpp::LogicalVector seeker_in, Rcpp::Lo
   if (limits[3] > 0) degree.pool_most = limits[3];
   try {
     const twin::MatchedSets found = twin::full_match(given, std::vector<char>(seeker_in.begin(), seeker_in.end()),
-                                                   std::vector<char>(pool_in.begin(), pool_in.end()), degree);
+                                                     std::vector<char>(pool_in.begin(), pool_in.end()), degree);
     Rcpp::IntegerVector seeker, unit, infeasible(found.infeasible.begin(), found.infeasible.end());
     seeker = Rcpp::IntegerVector(found.pairs.size());
     unit = Rcpp::IntegerVector(found.pairs.size());

@@ -57,8 +57,8 @@ bool is_forked() { return getpid() != kLoadedBy; }
 #endif
 }  // namespace
 
-// What OMP_NUM_THREADS and OMP_THREAD_LIMIT leave of the processors; 1 in a forked process, where GNU's OpenMP waits for
-// threads that stayed behind.
+// What OMP_NUM_THREADS and OMP_THREAD_LIMIT leave of the processors; 1 in a forked process, where GNU's OpenMP waits
+// for threads that stayed behind.
 // [[Rcpp::export(rng = false)]]
 int glue_threads_offered() {
 #ifdef _OPENMP

@@ -33,15 +33,16 @@ const char* status_word(twin::FitStatus status, const char* separated) {
 
 Rcpp::List as_list(const twin::RegressionFit& fit) {
   const Rcpp::IntegerVector aliased(fit.aliased.begin(), fit.aliased.end());
-  return Rcpp::List::create(
-      Rcpp::_["status"] = status_word(fit.status, "separated"), Rcpp::_["iterations"] = fit.iterations, Rcpp::_["loglik"] = fit.loglik,
-      Rcpp::_["coefficients"] = fit.coefficients, Rcpp::_["covariance"] = fit.covariance,
-      Rcpp::_["linear"] = fit.linear, Rcpp::_["fitted"] = fit.fitted, Rcpp::_["aliased"] = aliased + 1,
-      Rcpp::_["direction"] = fit.direction);
+  return Rcpp::List::create(Rcpp::_["status"] = status_word(fit.status, "separated"),
+                            Rcpp::_["iterations"] = fit.iterations, Rcpp::_["loglik"] = fit.loglik,
+                            Rcpp::_["coefficients"] = fit.coefficients, Rcpp::_["covariance"] = fit.covariance,
+                            Rcpp::_["linear"] = fit.linear, Rcpp::_["fitted"] = fit.fitted,
+                            Rcpp::_["aliased"] = aliased + 1, Rcpp::_["direction"] = fit.direction);
 }
 }  // namespace
 
-// link: "logit", "probit", "cloglog", "log" (counts), or "linear" for least squares. start: p + 1 coefficients to begin from, or NULL.
+// link: "logit", "probit", "cloglog", "log" (counts), or "linear" for least squares. start: p + 1 coefficients to begin
+// from, or NULL.
 // [[Rcpp::export(rng = false)]]
 Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y,
                                Rcpp::Nullable<Rcpp::NumericVector> weight, std::string link,
@@ -53,7 +54,8 @@ Rcpp::List glue_fit_regression(const Eigen::Map<Eigen::MatrixXd> x, const Eigen:
   return as_list(twin::fit_curved(objective_of(link), x, y, s.data(), from.data()));
 }
 
-// Fitted values of a logit refitted with other weights; empty when it fails. start, fitted, covariance: of the first fit.
+// Fitted values of a logit refitted with other weights; empty when it fails. start, fitted, covariance: of the first
+// fit.
 // [[Rcpp::export(rng = false)]]
 Eigen::VectorXd glue_refit_logit(const Eigen::Map<Eigen::MatrixXd> x, const Eigen::Map<Eigen::VectorXd> y,
                                  const Eigen::Map<Eigen::VectorXd> weight, const Eigen::Map<Eigen::VectorXd> start,
@@ -87,16 +89,16 @@ Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::N
   double total = 0.0;
   const Eigen::VectorXd means = twin::member_means(x, weight.begin(), target.begin(), total);
   const std::vector<int> rows = twin::member_rows(weight.begin(), arm.begin(), x.rows());
-  const twin::BalancingFit fit =
-      slack ? twin::fit_stable(x, rows, weight.begin(), means, Eigen::Map<const Eigen::VectorXd>(slack, x.cols()), total)
-            : twin::fit_entropy(x, rows, weight.begin(), means, total);
+  const twin::BalancingFit fit = slack ? twin::fit_stable(x, rows, weight.begin(), means,
+                                                          Eigen::Map<const Eigen::VectorXd>(slack, x.cols()), total)
+                                       : twin::fit_entropy(x, rows, weight.begin(), means, total);
   Rcpp::NumericVector spread(x.rows());
   for (std::size_t k = 0; k < rows.size(); ++k) spread[rows[k]] = fit.weight[k];
   const Rcpp::IntegerVector active(fit.active.begin(), fit.active.end());
-  return Rcpp::List::create(
-      Rcpp::_["status"] = status_word(fit.status, "infeasible"), Rcpp::_["iterations"] = fit.iterations,
-      Rcpp::_["coefficients"] = fit.coefficients, Rcpp::_["covariance"] = fit.covariance,
-      Rcpp::_["weight"] = spread, Rcpp::_["target"] = Rcpp::wrap(means), Rcpp::_["active"] = active + 1);
+  return Rcpp::List::create(Rcpp::_["status"] = status_word(fit.status, "infeasible"),
+                            Rcpp::_["iterations"] = fit.iterations, Rcpp::_["coefficients"] = fit.coefficients,
+                            Rcpp::_["covariance"] = fit.covariance, Rcpp::_["weight"] = spread,
+                            Rcpp::_["target"] = Rcpp::wrap(means), Rcpp::_["active"] = active + 1);
 }
 
 // [[Rcpp::export(rng = false)]]

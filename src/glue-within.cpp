@@ -6,7 +6,8 @@
 namespace {
 // columns: n x c; unit (not falling), time: n codes from 0; block: codes from 0 per unit.
 twin::WithinRows within_rows(const Rcpp::NumericMatrix& columns, const Rcpp::IntegerVector& unit,
-                             const Rcpp::IntegerVector& time, int periods, const Rcpp::IntegerVector& block, int blocks) {
+                             const Rcpp::IntegerVector& time, int periods, const Rcpp::IntegerVector& block,
+                             int blocks) {
   const int n = columns.nrow();
   if (unit.size() != n || time.size() != n) Rcpp::stop("lengths differ");
   if (n > 0 && (Rcpp::max(unit) >= block.size() || Rcpp::min(unit) < 0)) Rcpp::stop("a unit has no block");
@@ -31,8 +32,8 @@ Eigen::MatrixXd glue_within_residuals(const Rcpp::NumericMatrix columns, const R
                                       const Eigen::Map<Eigen::MatrixXd> coefficients) {
   if (weight.size() != columns.nrow() || shown.size() != columns.nrow()) Rcpp::stop("lengths differ");
   if (coefficients.rows() != periods + columns.ncol() || coefficients.cols() != blocks) Rcpp::stop("sizes differ");
-  return twin::within_residuals(within_rows(columns, unit, time, periods, block, blocks), weight.begin(),
-                                shown.begin(), coefficients, static_cast<int>(block.size()));
+  return twin::within_residuals(within_rows(columns, unit, time, periods, block, blocks), weight.begin(), shown.begin(),
+                                coefficients, static_cast<int>(block.size()));
 }
 
 // [[Rcpp::export(rng = false)]]
@@ -50,8 +51,8 @@ Rcpp::List glue_unit_scatter(const Rcpp::NumericVector y, const Rcpp::NumericVec
   const R_xlen_t units = s.size(), periods = centre.size();
   if (y.size() != units * periods || block.size() != units) Rcpp::stop("lengths differ");
   if (units == 0 || Rcpp::min(block) < 0 || Rcpp::max(block) >= blocks) Rcpp::stop("a block is out of range");
-  twin::UnitScatter out = twin::unit_scatter(y.begin(), units, static_cast<int>(periods), s.begin(), block.begin(),
-                                             blocks, centre.begin());
+  twin::UnitScatter out =
+      twin::unit_scatter(y.begin(), units, static_cast<int>(periods), s.begin(), block.begin(), blocks, centre.begin());
   return Rcpp::List::create(Rcpp::Named("scatter") = out.scatter, Rcpp::Named("totals") = out.totals);
 }
 

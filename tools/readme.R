@@ -1,5 +1,6 @@
-# Rewrites the output blocks of README.md and the articles from a run: every ```r block is run in order, and the ```text block that
-# follows it is replaced by what it printed. `make docs` runs it; a test checks that nothing would change.
+# Rewrites the output blocks of README.md from a run: every ```r block is run in order, and the ```text block that follows it
+# is replaced by what it printed. `make docs` runs it; a test checks that nothing would change. The articles are
+# vignettes, whose output is made when they are built; run_article() runs their code alone.
 run_readme <- function(lines, env = new.env(parent = globalenv())) {
   grDevices::pdf(NULL)  # plots go nowhere: the pictures come from tools/screenshots
   on.exit(grDevices::dev.off())
@@ -23,8 +24,18 @@ run_readme <- function(lines, env = new.env(parent = globalenv())) {
   out
 }
 
-if (!interactive() && sys.nframe() == 0L) {
-  for (file in c("README.md", list.files("docs/articles", full.names = TRUE))) {
-    writeLines(run_readme(readLines(file)), file)
+# Runs the code of an article in order, for the objects it leaves in env.
+run_article <- function(file, env = new.env(parent = globalenv())) {
+  lines <- readLines(file)
+  grDevices::pdf(NULL)
+  on.exit(grDevices::dev.off())
+  starts <- grep("^```\\{r", lines)
+  for (start in starts[!grepl("include = FALSE", lines[starts], fixed = TRUE)]) {
+    end <- start + which(lines[-seq_len(start)] == "```")[1L]
+    code <- parse(text = lines[seq(start + 1L, end - 1L)])
+    utils::capture.output(suppressWarnings(source(exprs = code, local = env, echo = FALSE, print.eval = TRUE)))
   }
+  invisible(env)
 }
+
+if (!interactive() && sys.nframe() == 0L) writeLines(run_readme(readLines("README.md")), "README.md")

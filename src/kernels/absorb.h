@@ -10,7 +10,7 @@ namespace twin {
 struct Effects {
   std::vector<const int*> codes;  // per effect n codes from 0
   std::vector<int> levels;
-  const double* weight;           // n
+  const double* weight;  // n
   Eigen::Index n;
 
   Eigen::Index size() const {

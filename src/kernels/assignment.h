@@ -27,7 +27,11 @@ template <class Lists>
 class Assignment {
  public:
   Assignment(Lists& lists, int columns)
-      : lists_(lists), price_(columns, 0.0), row_of_(columns, -1), distance_(columns, kFar), from_(columns, -1),
+      : lists_(lists),
+        price_(columns, 0.0),
+        row_of_(columns, -1),
+        distance_(columns, kFar),
+        from_(columns, -1),
         settled_(columns, 0) {}
 
   // Rows of one list are alike: copies of one unit that seeks several partners.
@@ -95,8 +99,10 @@ class Assignment {
         }
         value_[row] = second;
         // a free column keeps its price of 0: the row is then as well off as it can be
-        if (displaced < 0 && price_[best] == 0) value_[row] = least;
-        else price_[best] -= second - least;
+        if (displaced < 0 && price_[best] == 0)
+          value_[row] = least;
+        else
+          price_[best] -= second - least;
         row_of_[best] = row;
         column_of_[row] = best;
         if (displaced < 0) break;

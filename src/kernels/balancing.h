@@ -1,5 +1,5 @@
 // Weights that balance: duals of entropy and least-variance weighting, solved by Newton's method over the rows of one
-// arm. METHODS, "Balancing weights".
+// arm. Methods, "Balancing weights".
 #pragma once
 #include "regression.h"
 
@@ -7,10 +7,10 @@ namespace twin {
 struct BalancingFit {
   FitStatus status = FitStatus::not_converged;  // separated: the target lies outside the hull of the rows
   int iterations = 0;
-  VectorXd coefficients;   // p + 1, raw scale; weight of a row = link(its linear predictor)
-  MatrixXd covariance;     // inverse of the sum of link'(linear) s (1, x)(1, x)' over the rows, 0 where not active
-  VectorXd weight;         // one per row of the arm
-  std::vector<int> active; // columns (0-based) with a multiplier: those that shape the weights
+  VectorXd coefficients;    // p + 1, raw scale; weight of a row = link(its linear predictor)
+  MatrixXd covariance;      // inverse of the sum of link'(linear) s (1, x)(1, x)' over the rows, 0 where not active
+  VectorXd weight;          // one per row of the arm
+  std::vector<int> active;  // columns (0-based) with a multiplier: those that shape the weights
 };
 
 // Columns centred at the target, so that the target's moments are 0, on the scale of the rows themselves.
@@ -126,8 +126,8 @@ inline VectorXd member_means(const Eigen::Ref<const MatrixXd>& x, const double* 
 
 // Hainmueller (2012): weights exp(b0 + x'b) of the chosen rows, least Kullback-Leibler divergence from `weight`, such
 // that they sum to `total` and their means are `target`. A part of the rows gives the start.
-inline BalancingFit fit_entropy(const Eigen::Ref<const MatrixXd>& x, const std::vector<int>& rows,
-                                const double* weight, const VectorXd& target, double total) {
+inline BalancingFit fit_entropy(const Eigen::Ref<const MatrixXd>& x, const std::vector<int>& rows, const double* weight,
+                                const VectorXd& target, double total) {
   if (rows.empty() || target.size() != x.cols()) throw std::invalid_argument("fit_entropy: lengths differ or are zero");
   const Index p = x.cols();
   const bool many_rows = static_cast<Index>(rows.size()) > kManyRows;
@@ -170,7 +170,8 @@ inline BalancingFit fit_entropy(const Eigen::Ref<const MatrixXd>& x, const std::
 // sum s (u - exp(-u)), u = (2z - 1) x'b, is concave and has those moments as its gradient.
 inline RegressionFit fit_counterpoise(const Eigen::Ref<const MatrixXd>& x, const Eigen::Ref<const VectorXd>& z,
                                       const double* weight) {
-  if (x.rows() != z.size() || x.rows() == 0) throw std::invalid_argument("fit_counterpoise: lengths differ or are zero");
+  if (x.rows() != z.size() || x.rows() == 0)
+    throw std::invalid_argument("fit_counterpoise: lengths differ or are zero");
   const Scaling scaling = standardise(x);
   RegressionFit fit;
   fit.linear.resize(x.rows());
@@ -217,9 +218,9 @@ inline VectorXd penalised_step(const RegressionState& at, const VectorXd& bound)
   return step;
 }
 
-// Zubizarreta (2015): non-negative weights of the chosen rows with the least sum of s w^2, summing (times s) to `total`,
-// whose means lie within `tolerance` (p, raw units) of `target`. The dual in (b0, b), w = max(0, b0 + x'b), is piecewise
-// quadratic with an absolute-value penalty: proximal Newton with step halving.
+// Zubizarreta (2015): non-negative weights of the chosen rows with the least sum of s w^2, summing (times s) to
+// `total`, whose means lie within `tolerance` (p, raw units) of `target`. The dual in (b0, b), w = max(0, b0 + x'b), is
+// piecewise quadratic with an absolute-value penalty: proximal Newton with step halving.
 inline BalancingFit fit_stable(const Eigen::Ref<const MatrixXd>& x, const std::vector<int>& rows, const double* weight,
                                const VectorXd& target, const VectorXd& tolerance, double total) {
   if (rows.empty() || target.size() != x.cols() || tolerance.size() != x.cols())
@@ -246,7 +247,10 @@ inline BalancingFit fit_stable(const Eigen::Ref<const MatrixXd>& x, const std::v
                                              : std::max(0.0, std::abs(at.gradient[j]) - bound[j]);
       violation = std::max(violation, std::abs(away));
     }
-    if (violation <= accuracy) { fit.status = FitStatus::converged; break; }
+    if (violation <= accuracy) {
+      fit.status = FitStatus::converged;
+      break;
+    }
     if (at.beta.cwiseAbs().maxCoeff() > 1e7 * (1.0 + total / total_weight(rows, weight))) break;
     at.information.diagonal().array() += 1e-12 * (1.0 + at.information.diagonal().maxCoeff());
     VectorXd step = penalised_step(at, bound);
@@ -261,7 +265,10 @@ inline BalancingFit fit_stable(const Eigen::Ref<const MatrixXd>& x, const std::v
   if (fit.status != FitStatus::converged) fit.status = FitStatus::separated;
   std::vector<int> active{0};
   for (int j = 1; j <= p; ++j)
-    if (at.beta[j] != 0.0) { active.push_back(j); fit.active.push_back(j - 1); }
+    if (at.beta[j] != 0.0) {
+      active.push_back(j);
+      fit.active.push_back(j - 1);
+    }
   RegressionFit raw;
   to_raw_scale(at, active, scaling, raw);
   fit.coefficients = raw.coefficients;

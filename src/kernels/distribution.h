@@ -84,8 +84,8 @@ void sort_few(WeighedValue<K>* units, int count) {
   }
 }
 
-// Units by rising x: thrown into about n / 16 buckets (at most 65,000: they are numbered in 16 bits), then sorted within
-// each, which fits the nearest cache. Equal values share a bucket. O(n log n), without n-sized jumps.
+// Units by rising x: thrown into about n / 16 buckets (at most 65,000: they are numbered in 16 bits), then sorted
+// within each, which fits the nearest cache. Equal values share a bucket. O(n log n), without n-sized jumps.
 template <int K>
 std::unique_ptr<WeighedValue<K>[]> sort_by_value(const double* x, const int* z, const double* weights, Eigen::Index n) {
   const Eigen::Index sample_size = std::min<Eigen::Index>(n, 16384);
@@ -218,10 +218,10 @@ inline void walsh_counts(const double* d, long long n, const double* values, Wal
   for (int k = 0; k < kLanes; ++k) out[k].above += (n - i[k]) * (n - i[k] + 1) / 2;  // all that is left exceeds it
 }
 
-// Walsh averages by their place from the largest one down, many places at once. Values are counted in rounds: first where
-// a thinned sample has its averages, then close on both sides of where the counts known so far meet a place, now and then
-// in the middle. What one place learns narrows the search for the others. Once few averages are left between two known
-// values they are laid out and the one wanted is picked.
+// Walsh averages by their place from the largest one down, many places at once. Values are counted in rounds: first
+// where a thinned sample has its averages, then close on both sides of where the counts known so far meet a place, now
+// and then in the middle. What one place learns narrows the search for the others. Once few averages are left between
+// two known values they are laid out and the one wanted is picked.
 class WalshSearch {
  public:
   WalshSearch(const double* d, long long n) : d_(d), n_(n), all_(n * (n + 1) / 2) {
@@ -322,8 +322,10 @@ class WalshSearch {
     };
     long long i = 0, end = n_;
     while (i < end) {
-      if (0.5 * (d_[i] + d_[end - 1]) > low) --end;
-      else gather(i++, end);
+      if (0.5 * (d_[i] + d_[end - 1]) > low)
+        --end;
+      else
+        gather(i++, end);
     }
     for (; i < n_; ++i) gather(i, i);
     std::nth_element(inside.begin(), inside.begin() + (place - 1), inside.end(), std::greater<double>());
@@ -335,8 +337,8 @@ class WalshSearch {
   Known known_;  // value: how many averages exceed it
 };
 
-// The Walsh averages at the given places from the largest down; d: sorted upwards, at least one, finite. Numbers so large
-// or small that their sums or halves are none are moved by a power of two first, which is exact.
+// The Walsh averages at the given places from the largest down; d: sorted upwards, at least one, finite. Numbers so
+// large or small that their sums or halves are none are moved by a power of two first, which is exact.
 template <typename Callback>
 std::vector<double> walsh_largest(const double* d, Eigen::Index n, const std::vector<long long>& ranks,
                                   Callback&& pause) {

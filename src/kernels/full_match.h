@@ -42,8 +42,13 @@ struct WholeLists {
 class Cover {
  public:
   Cover(const PairProblem& problem, const std::vector<int>& seekers, const std::vector<int>& pool)
-      : problem_(problem), seekers_(seekers), pool_(pool), of_seeker_(seekers.size()), of_pool_(pool.size()),
-        seeker_price_(seekers.size()), pool_price_(pool.size()) {}
+      : problem_(problem),
+        seekers_(seekers),
+        pool_(pool),
+        of_seeker_(seekers.size()),
+        of_pool_(pool.size()),
+        seeker_price_(seekers.size()),
+        pool_price_(pool.size()) {}
 
   void solve_free() {
     const int m = static_cast<int>(seekers_.size()), n = static_cast<int>(pool_.size());
@@ -85,8 +90,10 @@ class Cover {
     for (int i = 0; i < m; ++i) matching.add_row(i, 0.0);
     matching.solve(0, problem_.tell);
     for (int i = 0; i < m; ++i) {
-      if (matching.column_of(i) >= 0) join(i, matching.column_of(i));
-      else join(i, pool_place[seeker_nearest[i].row]);
+      if (matching.column_of(i) >= 0)
+        join(i, matching.column_of(i));
+      else
+        join(i, pool_place[seeker_nearest[i].row]);
     }
     for (int j = 0; j < n; ++j)
       if (matching.row_of(j) < 0) join(seeker_place[pool_nearest[j].row], j);
@@ -120,13 +127,17 @@ class Cover {
       side->settled.assign(side->partners.size(), 0);
     }
     for (int i = 0; i < m; ++i) {
-      while (count(of_seeker_[i]) > limits.seeker_most) if (!move_flow(pool, seekers, i, false)) return false;
-      while (count(of_seeker_[i]) < limits.seeker_least) if (!move_flow(seekers, pool, i, true)) return false;
+      while (count(of_seeker_[i]) > limits.seeker_most)
+        if (!move_flow(pool, seekers, i, false)) return false;
+      while (count(of_seeker_[i]) < limits.seeker_least)
+        if (!move_flow(seekers, pool, i, true)) return false;
       if (i % 64 == 0) problem_.tell(static_cast<double>(i) / (m + n));
     }
     for (int j = 0; j < n; ++j) {
-      while (count(of_pool_[j]) > limits.pool_most) if (!move_flow(seekers, pool, j, false)) return false;
-      while (count(of_pool_[j]) < limits.pool_least) if (!move_flow(pool, seekers, j, true)) return false;
+      while (count(of_pool_[j]) > limits.pool_most)
+        if (!move_flow(seekers, pool, j, false)) return false;
+      while (count(of_pool_[j]) < limits.pool_least)
+        if (!move_flow(pool, seekers, j, true)) return false;
       if (j % 64 == 0) problem_.tell(static_cast<double>(m + j) / (m + n));
     }
     return true;
@@ -250,14 +261,18 @@ class Cover {
       for (const int j : seen[0]) receivers.price[j] -= best - std::min(best, receivers.reached[j]);
       const auto pair_of = [&](int sender, int receiver, bool joins) {
         const int i = senders.is_pool ? receiver : sender, j = senders.is_pool ? sender : receiver;
-        if (joins) join(i, j);
-        else part(i, j);
+        if (joins)
+          join(i, j);
+        else
+          part(i, j);
       };
       bool sender = last_sender;
       for (int unit = last; !(unit == start && sender == from_sender);) {
         const int before = (sender ? senders : receivers).before[unit];
-        if (sender) pair_of(unit, before, false);
-        else pair_of(before, unit, true);
+        if (sender)
+          pair_of(unit, before, false);
+        else
+          pair_of(before, unit, true);
         unit = before;
         sender = !sender;
       }
@@ -281,7 +296,7 @@ class Cover {
 
 // Everyone who takes part must have someone to go with: leave out the others first.
 inline MatchedSets full_match(const PairProblem& problem, const std::vector<char>& seeker_in,
-                            const std::vector<char>& pool_in, const DegreeLimits& limits) {
+                              const std::vector<char>& pool_in, const DegreeLimits& limits) {
   MatchedSets out;
   auto pools = rows_by_group(problem.pool_group, problem.groups, problem.pool_height);
   auto seekers = rows_by_group(problem.seeker_group, problem.groups, problem.seekers_height);

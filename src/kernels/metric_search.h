@@ -18,10 +18,10 @@ enum class Goal { kSmd = 0, kKs = 1, kPValue = 2 };
 
 struct SearchTask {
   Eigen::Index seekers = 0, pool = 0;
-  int p = 0;                          // scaled columns that make the distance
+  int p = 0;  // scaled columns that make the distance
   const double* seeker_points = nullptr;
   const double* pool_points = nullptr;
-  int rows = 0;                       // columns whose balance is judged
+  int rows = 0;  // columns whose balance is judged
   const double* seeker_values = nullptr;
   const double* pool_values = nullptr;
   const double* reference = nullptr;  // sd of each row; 0 leaves it out
@@ -31,8 +31,8 @@ struct SearchTask {
   int partners = 1;
   bool replacement = true;
   Goal goal = Goal::kSmd;
-  std::vector<int> order;             // of the seekers, without replacement
-  std::vector<int> group;              // exact groups of the seekers, then of the pool; empty: none
+  std::vector<int> order;  // of the seekers, without replacement
+  std::vector<int> group;  // exact groups of the seekers, then of the pool; empty: none
   double caliper = std::numeric_limits<double>::infinity();  // on the line, if there is one
   const double* seeker_line = nullptr;
   const double* pool_line = nullptr;
@@ -52,7 +52,8 @@ class MetricJudge {
   }
 
   // The worst statistic, as a loss (to be small), and the mean of all, which settles ties. weights: of both sides.
-  std::pair<double, double> loss(const std::vector<double>& seeker_weight, const std::vector<double>& pool_weight) const {
+  std::pair<double, double> loss(const std::vector<double>& seeker_weight,
+                                 const std::vector<double>& pool_weight) const {
     double worst = -std::numeric_limits<double>::infinity(), sum = 0;
     Eigen::Index counted = 0;
     const Totals first = totals(seeker_weight), second = totals(pool_weight);
@@ -142,8 +143,13 @@ class MetricJudge {
 class MetricMatcher {
  public:
   explicit MetricMatcher(const SearchTask& task)
-      : task_(task), padded_((task.pool + 7) / 8), seeker_weight_(task.seekers), pool_weight_(task.pool),
-        taken_(task.pool), screen_(best_screen()), last_(task.seekers) {
+      : task_(task),
+        padded_((task.pool + 7) / 8),
+        seeker_weight_(task.seekers),
+        pool_weight_(task.pool),
+        taken_(task.pool),
+        screen_(best_screen()),
+        last_(task.seekers) {
     blocks_.resize(static_cast<std::size_t>(padded_) * 8 * task.p);
     found_.resize(static_cast<std::size_t>(padded_) * 8);
   }
@@ -216,8 +222,8 @@ class MetricMatcher {
     for (Eigen::Index first = 0; first < padded_;) {
       // three roundings more than in single_limit(): of the root, of the coordinate, of their product
       const float single = single_limit(limit, task_.p + 6, 2 * reach);
-      const int count = screen_(blocks_.data(), first, std::min(padded_, first + chunk), task_.p, query, single,
-                                found_.data());
+      const int count =
+          screen_(blocks_.data(), first, std::min(padded_, first + chunk), task_.p, query, single, found_.data());
       for (int c = 0; c < count; ++c) {
         const int unit = found_[c];
         if (unit >= task_.pool || taken_[unit] || !may_meet(i, unit)) continue;
@@ -232,7 +238,8 @@ class MetricMatcher {
       chunk = kChunk;
     }
     last_[i].clear();
-    for (std::size_t c = 0; c < hits_.size() && c < static_cast<std::size_t>(k); ++c) last_[i].push_back(hits_[c].second);
+    for (std::size_t c = 0; c < hits_.size() && c < static_cast<std::size_t>(k); ++c)
+      last_[i].push_back(hits_[c].second);
   }
   double measure(int i, int unit) const {
     double squared = 0;
@@ -257,13 +264,13 @@ class MetricMatcher {
   }
   bool may_meet(int i, int unit) const {
     if (!task_.group.empty() && task_.group[i] != task_.group[task_.seekers + unit]) return false;
-    return task_.seeker_line == nullptr ||
-           std::abs(task_.seeker_line[i] - task_.pool_line[unit]) <= task_.caliper;
+    return task_.seeker_line == nullptr || std::abs(task_.seeker_line[i] - task_.pool_line[unit]) <= task_.caliper;
   }
   void take(int unit) {
     taken_[unit] = 1;
     for (int j = 0; j < task_.p; ++j)
-      blocks_.data()[(unit / 8) * Eigen::Index(8) * task_.p + j * 8 + unit % 8] = std::numeric_limits<float>::infinity();
+      blocks_.data()[(unit / 8) * Eigen::Index(8) * task_.p + j * 8 + unit % 8] =
+          std::numeric_limits<float>::infinity();
   }
   void settle(int i) {
     if (hits_.empty()) return;

@@ -48,7 +48,7 @@ struct Match {
   }
 };
 
-// Squared distances whose roots agree within 1e-12 relative are ties (METHODS, "Matching").
+// Squared distances whose roots agree within 1e-12 relative are ties (Methods, "Matching").
 inline double tie_limit(double squared) { return squared * (1 + 2e-12); }
 
 // The k nearest offered so far, with all ties of the last one if asked.
@@ -178,7 +178,8 @@ class Neighbours {
     queries.reserve(size);
     for (int k = 0; k < size; ++k) queries.emplace_back(*this, batch[k]);
     const Eigen::Index all = static_cast<Eigen::Index>(buckets_) * kBucketBlocks;
-    const Eigen::Index stride = std::max(Eigen::Index(32), Eigen::Index(65536) / (Eigen::Index(32) * p_));  // blocks: 64 kilobytes of the pool
+    const Eigen::Index stride =
+        std::max(Eigen::Index(32), Eigen::Index(65536) / (Eigen::Index(32) * p_));  // blocks: 64 kilobytes of the pool
     for (Eigen::Index first = 0; first < all; first += stride)
       for (int k = 0; k < size; ++k) scan(first, std::min(all, first + stride), queries[k], nearest[k]);
   }
@@ -213,7 +214,8 @@ class Neighbours {
 
   // Splits the widest coordinate in halves. With a window its line is split first, into pieces about as wide as the
   // window, so that a search meets few of them however the line lies in space.
-  void build(std::vector<int>& order, const double* pool, Eigen::Index height, Eigen::Index node, Eigen::Index begin, Eigen::Index end, int level) {
+  void build(std::vector<int>& order, const double* pool, Eigen::Index height, Eigen::Index node, Eigen::Index begin,
+             Eigen::Index end, int level) {
     live_[node] = static_cast<int>(end - begin);
     if (level == depth_) {
       starts_[node - (buckets_ - 1)] = begin;
@@ -248,8 +250,8 @@ class Neighbours {
     split(order, pool + widest * height, widest, pool, height, node, begin, end, level);
   }
 
-  void split(std::vector<int>& order, const double* x, int dimension, const double* pool, Eigen::Index height, Eigen::Index node,
-             Eigen::Index begin, Eigen::Index end, int level) {
+  void split(std::vector<int>& order, const double* x, int dimension, const double* pool, Eigen::Index height,
+             Eigen::Index node, Eigen::Index begin, Eigen::Index end, int level) {
     const Eigen::Index middle = begin + (end - begin) / 2;
     std::nth_element(order.begin() + begin, order.begin() + middle, order.begin() + end,
                      [&](int a, int b) { return x[a] < x[b] || (x[a] == x[b] && a < b); });
@@ -311,7 +313,8 @@ class Neighbours {
 
   void scan(Eigen::Index first, Eigen::Index last, const Query& query, Nearest& nearest) {
     int found[kChunk * 8];
-    Eigen::Index chunk = std::isinf(nearest.limit()) ? kBucketBlocks : kChunk;  // without a limit all are measured: only a few at first
+    Eigen::Index chunk =
+        std::isinf(nearest.limit()) ? kBucketBlocks : kChunk;  // without a limit all are measured: only a few at first
     for (Eigen::Index begin = first; begin < last;) {
       const int count = screen_(blocks_.data(), begin, std::min(last, begin + chunk), p_, query.single.data(),
                                 query.limit(nearest.limit(), p_), found);

@@ -14,8 +14,8 @@ class FreePlaces {
   explicit FreePlaces(int size) : link_(size + 1) {
     for (int k = 0; k <= size; ++k) link_[k] = {k, k};
   }
-  int at_or_after(int place) { return follow<&Link::right>(place); }              // size when none
-  int at_or_before(int place) { return follow<&Link::left>(place + 1) - 1; }      // -1 when none
+  int at_or_after(int place) { return follow<&Link::right>(place); }          // size when none
+  int at_or_before(int place) { return follow<&Link::left>(place + 1) - 1; }  // -1 when none
   void take(int place) {
     link_[place].right = place + 1;
     link_[place + 1].left = place;
@@ -68,8 +68,8 @@ class LineFinder {
     const double left_distance = left >= 0 ? score - line_[left].score : INFINITY;
     const double distance = std::min(left_distance, right_distance);
     if (distance > problem_.caliper || std::isinf(distance)) return false;
-    const bool goes_left = left_distance == right_distance ? line_[left].row < line_[right].row
-                                                           : left_distance < right_distance;
+    const bool goes_left =
+        left_distance == right_distance ? line_[left].row < line_[right].row : left_distance < right_distance;
     best = {distance * distance, line_[goes_left ? left : right].row};
     return true;
   }
@@ -271,7 +271,9 @@ class ClosestOnLine {
   }
   static void add(std::vector<Offer>& to, const Offer& offer) { to.push_back(offer); }
   template <class Queue>
-  static void add(Queue& to, const Offer& offer) { to.push(offer); }
+  static void add(Queue& to, const Offer& offer) {
+    to.push(offer);
+  }
 
   template <class Report>
   void settle(const Offer& best, const Report& report) {
@@ -317,8 +319,10 @@ inline Partners pair_greedy(const PairProblem& problem, const std::vector<int>& 
   }
   Meter meter{problem, static_cast<double>(problem.seekers_height) * partners_each};
   const auto serve = [&](auto&& finder, int group) {
-    if (closest) pair_closest_first(finder, std::move(seekers[group]), partners, meter);
-    else pair_in_order(finder, std::move(seekers[group]), partners, meter);
+    if (closest)
+      pair_closest_first(finder, std::move(seekers[group]), partners, meter);
+    else
+      pair_in_order(finder, std::move(seekers[group]), partners, meter);
   };
   for (int group = 0; group < problem.groups; ++group) {
     if (problem.on_line() && closest && !problem.rules.any()) {

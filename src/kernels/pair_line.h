@@ -68,28 +68,38 @@ class LineFlow {
     return slope;
   }
   void take_first_below() {
-    if (below_falling_.empty()) below_rising_.pop_front();
-    else below_falling_.pop_front();
+    if (below_falling_.empty())
+      below_rising_.pop_front();
+    else
+      below_falling_.pop_front();
   }
   void put_last_below(double slope) {
-    if (slope < 0) below_falling_.push_back(slope - below_shift_);
-    else below_rising_.push_back(slope - below_shift_);
+    if (slope < 0)
+      below_falling_.push_back(slope - below_shift_);
+    else
+      below_rising_.push_back(slope - below_shift_);
   }
   double take_first_above() {
     std::deque<double>& from = above_falling_.empty() ? above_rising_ : above_falling_;
     const bool falling = !above_falling_.empty();
     const double slope = (falling ? from.front() : from.back()) + above_shift_;
-    if (falling) from.pop_front();
-    else from.pop_back();
+    if (falling)
+      from.pop_front();
+    else
+      from.pop_back();
     return slope;
   }
   void take_last_above() {
-    if (above_rising_.empty()) above_falling_.pop_back();
-    else above_rising_.pop_front();
+    if (above_rising_.empty())
+      above_falling_.pop_back();
+    else
+      above_rising_.pop_front();
   }
   void put_first_above(double slope) {
-    if (slope < 0) above_falling_.push_front(slope - above_shift_);
-    else above_rising_.push_back(slope - above_shift_);
+    if (slope < 0)
+      above_falling_.push_front(slope - above_shift_);
+    else
+      above_rising_.push_back(slope - above_shift_);
   }
   // The slopes at 0 .. count - 1 forbid to stay below `count`.
   void raise_walls(Eigen::Index count) {
@@ -125,14 +135,15 @@ class LineFlow {
   std::deque<double> below_falling_, below_rising_, above_falling_, above_rising_;
 };
 
-using Pairs = std::vector<std::pair<int, int>>;     // (need, partner)
+using Pairs = std::vector<std::pair<int, int>>;  // (need, partner)
 
 // Every need can have a partner within the caliper.
 inline void pair_all_needs(const Line& needs, const Line& partners, double caliper, Pairs& pairs) {
   const Eigen::Index m = static_cast<Eigen::Index>(needs.size()), n = static_cast<Eigen::Index>(partners.size());
   LineFlow flow;
   std::vector<Eigen::Index> least(n);
-  Eigen::Index passed = 0, expired = 0, in_reach = 0;  // needs passed; too far back for the next partner; not too far ahead
+  Eigen::Index passed = 0, expired = 0,
+               in_reach = 0;  // needs passed; too far back for the next partner; not too far ahead
   double position = 0;
   const auto move_to = [&](double to) {
     if (to > position) flow.stretch(to - position);
@@ -178,15 +189,16 @@ inline std::vector<Eigen::Index> largest_pairing(const Line& needs, const Line& 
   std::size_t at = 0;
   for (std::size_t k = 0; k < needs.size(); ++k) {
     while (at < partners.size() && needs[k].score - partners[at].score > caliper) ++at;
-    if (at < partners.size() && partners[at].score - needs[k].score <= caliper) partner[k] = static_cast<Eigen::Index>(at++);
+    if (at < partners.size() && partners[at].score - needs[k].score <= caliper)
+      partner[k] = static_cast<Eigen::Index>(at++);
   }
   return partner;
 }
 
 // Which of the first side alternating paths from its unpaired reach, and which of the second side they pass.
 inline void reach_from_unpaired(const Line& first, const Line& second, const std::vector<Eigen::Index>& second_of,
-                                const std::vector<Eigen::Index>& first_of, double caliper, std::vector<char>& first_reached,
-                                std::vector<char>& second_reached) {
+                                const std::vector<Eigen::Index>& first_of, double caliper,
+                                std::vector<char>& first_reached, std::vector<char>& second_reached) {
   std::vector<Eigen::Index> unseen(second.size() + 1);
   std::iota(unseen.begin(), unseen.end(), Eigen::Index(0));
   const auto next_unseen = [&](Eigen::Index at) {
@@ -203,7 +215,8 @@ inline void reach_from_unpaired(const Line& first, const Line& second, const std
     const double score = first[waiting.back()].score;
     waiting.pop_back();
     Eigen::Index at = std::partition_point(second.begin(), second.end(),
-                                   [&](const Place& place) { return score - place.score > caliper; }) - second.begin();
+                                           [&](const Place& place) { return score - place.score > caliper; }) -
+                      second.begin();
     for (at = next_unseen(at); at < static_cast<Eigen::Index>(second.size()) && second[at].score - score <= caliper;
          at = next_unseen(at)) {
       unseen[at] = at + 1;

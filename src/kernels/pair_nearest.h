@@ -7,10 +7,10 @@
 
 namespace twin {
 struct NearestLists {
-  std::vector<Eigen::Index> start;        // one more than there are seekers
-  std::vector<int> row;           // of the pool, nearest first
+  std::vector<Eigen::Index> start;  // one more than there are seekers
+  std::vector<int> row;             // of the pool, nearest first
   std::vector<double> distance;
-  bool too_many = false;          // more than `most` in all: the lists are empty then
+  bool too_many = false;  // more than `most` in all: the lists are empty then
 };
 
 // On one number: from where the seeker stands, outwards.

@@ -20,8 +20,13 @@ class NearLists {
  public:
   NearLists(const PairProblem& problem, const std::vector<int>& seekers, const std::vector<int>& pool, int copies,
             int threads)
-      : problem_(problem), seekers_(seekers), copies_(copies), edges_(seekers.size()), wanted_(seekers.size(), kFirst),
-        bound_(seekers.size(), kFar), column_(pool.empty() ? 0 : 1 + *std::max_element(pool.begin(), pool.end())),
+      : problem_(problem),
+        seekers_(seekers),
+        copies_(copies),
+        edges_(seekers.size()),
+        wanted_(seekers.size(), kFirst),
+        bound_(seekers.size(), kFar),
+        column_(pool.empty() ? 0 : 1 + *std::max_element(pool.begin(), pool.end())),
         neighbours_(problem.seekers, problem.seekers_height, problem.pool, problem.pool_height, problem.p, pool,
                     problem.rules, problem.window) {
     for (std::size_t k = 0; k < pool.size(); ++k) column_[pool[k]] = static_cast<int>(k);
@@ -150,8 +155,10 @@ inline Pairs solve_group(const PairProblem& problem, const std::vector<int>& see
     const int first = static_cast<int>(list_of_row.size());
     std::vector<char> served(seekers.size(), 1);
     for (int row = 0; row < first; ++row) {
-      if (assignment.column_of(row) < 0) served[list_of_row[row]] = 0;
-      else assignment.must_have(row);
+      if (assignment.column_of(row) < 0)
+        served[list_of_row[row]] = 0;
+      else
+        assignment.must_have(row);
     }
     for (std::size_t k = 0; k < seekers.size(); ++k)
       for (int copy = least; copy < most && served[k]; ++copy) ask(static_cast<int>(k));
@@ -165,8 +172,8 @@ inline Pairs solve_group(const PairProblem& problem, const std::vector<int>& see
 }
 
 // Nobody keeps fewer than `least` partners. Those who are left with some hold units that would serve others whole: the
-// ones with the fewest give up, as many as can't all be served with what is held, and the rest is solved anew. (To serve
-// as many as can be is a hard problem from three partners on; this is a good answer, not always the best one.)
+// ones with the fewest give up, as many as can't all be served with what is held, and the rest is solved anew. (To
+// serve as many as can be is a hard problem from three partners on; this is a good answer, not always the best one.)
 inline Pairs pair_whole_sets(const PairProblem& problem, std::vector<int> seekers, const std::vector<int>& pool,
                              int least, int most, int threads) {
   while (true) {

@@ -13,10 +13,10 @@ struct PairProblem {
   int p = 1;
   const double* seekers = nullptr;  // column-major points
   const double* pool = nullptr;
-  double caliper = INFINITY;        // on the distance, closed
+  double caliper = INFINITY;  // on the distance, closed
   Rules rules;
-  int window = -1;                  // the limit whose sorted line is scanned, see Neighbours
-  int groups = 1;                   // pairs are made within groups only
+  int window = -1;                            // the limit whose sorted line is scanned, see Neighbours
+  int groups = 1;                             // pairs are made within groups only
   std::vector<int> seeker_group, pool_group;  // 0-based; empty when there is one group
   // Told the share of the work done, every so often; may throw to interrupt. Called from the main thread only.
   std::function<void(double)> tell = [](double) {};
@@ -34,8 +34,8 @@ struct PairProblem {
   }
 };
 
-// Squares of numbers beyond 1e154 or below 1e-154 are no numbers any more. Points of such size are multiplied by a power
-// of two, which is exact, and the caliper with them: who is near whom stays the same.
+// Squares of numbers beyond 1e154 or below 1e-154 are no numbers any more. Points of such size are multiplied by a
+// power of two, which is exact, and the caliper with them: who is near whom stays the same.
 inline void bring_into_range(PairProblem& problem) {
   const Eigen::Index seekers = problem.seekers_height * problem.p, pool = problem.pool_height * problem.p;
   double largest = 0;
@@ -68,7 +68,7 @@ struct Place {
   int row;
   bool operator<(const Place& other) const { return score < other.score || (score == other.score && row < other.row); }
 };
-using Line = std::vector<Place>;                    // sorted
+using Line = std::vector<Place>;  // sorted
 
 // Where a value would stand on a sorted line: a table of equal steps leaves a short stretch to search, which spares the
 // memory jumps of a search over the whole line.

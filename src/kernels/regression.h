@@ -24,11 +24,11 @@ struct RegressionFit {
   FitStatus status = FitStatus::not_converged;
   int iterations = 0;
   double loglik = 0.0;
-  VectorXd coefficients;            // p + 1, intercept first, raw scale; 0 where aliased
-  MatrixXd covariance;              // inverse information, raw scale; 0 in aliased rows and columns
-  VectorXd linear, fitted;          // n: linear predictor and fitted mean
-  std::vector<int> aliased;         // columns of x (0-based) that earlier ones already explain
-  VectorXd direction;               // p, standardised scale: where the likelihood still rises without end
+  VectorXd coefficients;     // p + 1, intercept first, raw scale; 0 where aliased
+  MatrixXd covariance;       // inverse information, raw scale; 0 in aliased rows and columns
+  VectorXd linear, fitted;   // n: linear predictor and fitted mean
+  std::vector<int> aliased;  // columns of x (0-based) that earlier ones already explain
+  VectorXd direction;        // p, standardised scale: where the likelihood still rises without end
 };
 
 struct Scaling {
@@ -61,8 +61,10 @@ inline std::vector<int> dependent_columns(const MatrixXd& gram, double tolerance
       factor(j, k) = (gram(j, k) - factor.row(j).head(k).dot(factor.row(k).head(k))) / factor(k, k);
     }
     const double left = gram(j, j) - factor.row(j).head(j).squaredNorm();
-    if (left > tolerance * gram(j, j) && gram(j, j) > 0.0) factor(j, j) = std::sqrt(left);
-    else dropped.push_back(static_cast<int>(j));
+    if (left > tolerance * gram(j, j) && gram(j, j) > 0.0)
+      factor(j, j) = std::sqrt(left);
+    else
+      dropped.push_back(static_cast<int>(j));
   }
   return dropped;
 }
@@ -80,7 +82,13 @@ class Regression {
  public:
   Regression(Objective objective, const Eigen::Ref<const MatrixXd>& x, const double* y, const double* weight,
              const Scaling& scaling, const std::vector<int>* rows = nullptr, const VectorXd& pull = VectorXd())
-      : objective_(objective), x_(x), y_(y), weight_(weight), scaling_(scaling), rows_(rows), pull_(pull),
+      : objective_(objective),
+        x_(x),
+        y_(y),
+        weight_(weight),
+        scaling_(scaling),
+        rows_(rows),
+        pull_(pull),
         work_(pass_size(static_cast<int>(x.cols()))) {}
 
   // Copies the chosen rows once, for many passes over them: as much memory as those rows of x.
@@ -88,8 +96,8 @@ class Regression {
     const int q = static_cast<int>(x_.cols()) + 1;
     const Index blocks = (size() + plain_isa::kBlock - 1) / plain_isa::kBlock;
     packed_ = std::make_unique<Workspace>(static_cast<std::size_t>(blocks) * plain_isa::kBlock * q);
-    run_pack(x_.data(), x_.rows(), rows_->data(), size(), q - 1, scaling_.centre.data(),
-             scaling_.inverse_scale.data(), packed_->data());
+    run_pack(x_.data(), x_.rows(), rows_->data(), size(), q - 1, scaling_.centre.data(), scaling_.inverse_scale.data(),
+             packed_->data());
   }
 
   Index size() const { return rows_ ? static_cast<Index>(rows_->size()) : x_.rows(); }
@@ -152,9 +160,9 @@ class Regression {
   void run(RegressionState& at, double* gradient, double* information, VectorXd& linear, VectorXd& fitted) {
     at.loglik = pull_.size() > 0 ? pull_.dot(at.beta) : 0.0;
     run_regression_pass(objective_, x_.data(), x_.rows(), rows_ ? rows_->data() : nullptr, size(),
-                        static_cast<int>(x_.cols()), packed_ ? packed_->data() : nullptr, scaling_.centre.data(), scaling_.inverse_scale.data(), y_,
-                        weight_, at.beta.data(), work_.data(), &at.loglik, gradient, information, linear.data(),
-                        fitted.data());
+                        static_cast<int>(x_.cols()), packed_ ? packed_->data() : nullptr, scaling_.centre.data(),
+                        scaling_.inverse_scale.data(), y_, weight_, at.beta.data(), work_.data(), &at.loglik, gradient,
+                        information, linear.data(), fitted.data());
   }
 
   const Objective objective_;
@@ -269,7 +277,10 @@ inline void to_raw_scale(const RegressionState& at, const std::vector<int>& acti
   MatrixXd information(k, k), to_raw = MatrixXd::Zero(at.beta.size(), k);
   for (Index a = 0; a < k; ++a) {
     for (Index b = 0; b < k; ++b) information(a, b) = at.information(active[a], active[b]);
-    if (active[a] == 0) { to_raw(0, a) = 1.0; continue; }
+    if (active[a] == 0) {
+      to_raw(0, a) = 1.0;
+      continue;
+    }
     const Index j = active[a] - 1;
     to_raw(active[a], a) = scaling.inverse_scale[j];
     to_raw(0, a) = -scaling.centre[j] * scaling.inverse_scale[j];
@@ -299,8 +310,8 @@ inline void name_aliased(const std::vector<int>& active, Index p, RegressionFit&
 }
 
 // x: n x p without an intercept column (one is added), column major. y: n, each 0 or 1; shares too for a logit, counts
-// for count_fit. weight: n non-negative sampling weights, or null for 1. start: p + 1 raw coefficients to begin from, or
-// null. Not for linear_fit.
+// for count_fit. weight: n non-negative sampling weights, or null for 1. start: p + 1 raw coefficients to begin from,
+// or null. Not for linear_fit.
 inline RegressionFit fit_curved(Objective objective, const Eigen::Ref<const MatrixXd>& x,
                                 const Eigen::Ref<const VectorXd>& y, const double* weight,
                                 const double* start = nullptr) {
@@ -333,10 +344,10 @@ inline RegressionFit fit_curved(Objective objective, const Eigen::Ref<const Matr
   return fit;
 }
 
-// A bootstrap refit of a logit: `start` solves the same problem with other weights, `start_fitted` are its fitted values
-// and `covariance` its inverse information, so that the first gradient needs no pass, steps shrink the error by about a
-// hundred each and no information need be summed. Falls back on fit_curved() where they do not. Only fitted values come
-// back.
+// A bootstrap refit of a logit: `start` solves the same problem with other weights, `start_fitted` are its fitted
+// values and `covariance` its inverse information, so that the first gradient needs no pass, steps shrink the error by
+// about a hundred each and no information need be summed. Falls back on fit_curved() where they do not. Only fitted
+// values come back.
 inline VectorXd refit_logit(const Eigen::Ref<const MatrixXd>& x, const Eigen::Ref<const VectorXd>& y,
                             const Eigen::Ref<const VectorXd>& weight, const VectorXd& start,
                             const Eigen::Ref<const VectorXd>& start_fitted, const MatrixXd& covariance) {

@@ -39,12 +39,11 @@ inline void draw_group(Eigen::Index n, std::uint64_t& state, Eigen::Ref<Eigen::V
   }
 }
 
-// How often each unit is drawn in replicate `place` when of every group as many are drawn with replacement as it has; the
-// units of a group stand together, `sizes` of them. The stream starts where the seed is scattered to: the steps of
+// How often each unit is drawn in replicate `place` when of every group as many are drawn with replacement as it has;
+// the units of a group stand together, `sizes` of them. The stream starts where the seed is scattered to: the steps of
 // splitmix64 are equal, so that from neighbouring seeds themselves it would run through the same numbers, one place on.
 // The high bits of a product give a place, off by less than n / 2^64 from uniform.
-inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed,
-                                   std::uint64_t place) {
+inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed, std::uint64_t place) {
   Eigen::VectorXd counts = Eigen::VectorXd::Zero(std::accumulate(sizes.begin(), sizes.end(), Eigen::Index(0)));
   std::uint64_t state = scattered_seed(seed, "bootstrap", place);
   Eigen::Index first = 0;

@@ -22,7 +22,8 @@ namespace avx2_isa {
 #pragma GCC pop_options
 #endif
 
-using Screen = int (*)(const float* blocks, std::ptrdiff_t first, std::ptrdiff_t last, int p, const float* query, float limit, int* found);
+using Screen = int (*)(const float* blocks, std::ptrdiff_t first, std::ptrdiff_t last, int p, const float* query,
+                       float limit, int* found);
 
 inline Screen best_screen() {
 #ifdef TWIN_HAS_AVX2

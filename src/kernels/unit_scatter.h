@@ -9,8 +9,8 @@ struct UnitScatter {
   Eigen::MatrixXd totals;   // (P + 1) x blocks: sum of u
 };
 
-// y: P values per unit, unit after unit; s: weight per unit; block: code from 0 per unit; centre: P values taken off, so
-// that sums stay small. O(units P^2).
+// y: P values per unit, unit after unit; s: weight per unit; block: code from 0 per unit; centre: P values taken off,
+// so that sums stay small. O(units P^2).
 inline UnitScatter unit_scatter(const double* y, Eigen::Index units, int periods, const double* s, const int* block,
                                 int blocks, const double* centre) {
   const int d = periods + 1;

@@ -49,10 +49,10 @@ inline std::size_t pass_size(int p) { return static_cast<std::size_t>(plain_isa:
 using plain_isa::Objective;
 
 // See regression_pass() in regression_block.inc.
-inline void run_regression_pass(Objective objective, const double* x, std::ptrdiff_t height, const int* rows, std::ptrdiff_t n, int p,
-                                const double* packed, const double* centre, const double* inverse_scale,
-                                const double* y, const double* weight, const double* beta, double* work,
-                                double* loglik, double* gradient, double* information, double* linear,
+inline void run_regression_pass(Objective objective, const double* x, std::ptrdiff_t height, const int* rows,
+                                std::ptrdiff_t n, int p, const double* packed, const double* centre,
+                                const double* inverse_scale, const double* y, const double* weight, const double* beta,
+                                double* work, double* loglik, double* gradient, double* information, double* linear,
                                 double* fitted) {
 #ifdef TWIN_HAS_AVX2
   if (has_avx2()) {
@@ -66,8 +66,8 @@ inline void run_regression_pass(Objective objective, const double* x, std::ptrdi
 }
 
 // See pack_rows() in regression_block.inc.
-inline void run_pack(const double* x, std::ptrdiff_t height, const int* rows, std::ptrdiff_t n, int p, const double* centre,
-                     const double* inverse_scale, double* packed) {
+inline void run_pack(const double* x, std::ptrdiff_t height, const int* rows, std::ptrdiff_t n, int p,
+                     const double* centre, const double* inverse_scale, double* packed) {
 #ifdef TWIN_HAS_AVX2
   if (has_avx2()) {
     avx2_isa::pack_rows(x, height, rows, n, p, centre, inverse_scale, packed);

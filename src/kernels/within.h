@@ -12,10 +12,10 @@ struct WithinRows {
   const double* columns;  // n x c, column by column
   Eigen::Index n;
   int c;
-  const int* unit;        // n codes from 0, not falling
-  const int* time;        // n codes 0..T-1
-  int periods;            // T
-  const int* block;       // code from 0 per unit
+  const int* unit;   // n codes from 0, not falling
+  const int* time;   // n codes 0..T-1
+  int periods;       // T
+  const int* block;  // code from 0 per unit
   int blocks;
 };
 
@@ -92,8 +92,8 @@ inline Eigen::MatrixXd within_grams(const WithinRows& rows, const double* weight
 }
 
 // Residuals e = (u - unit mean)'g, g the coefficients of the unit's block ((T + c) x blocks); means are taken with
-// `weight`. Per unit the sums of shown * e by period (T), and of weight * e * column (c): units x (T + c). Units without
-// weight get 0.
+// `weight`. Per unit the sums of shown * e by period (T), and of weight * e * column (c): units x (T + c). Units
+// without weight get 0.
 inline Eigen::MatrixXd within_residuals(const WithinRows& rows, const double* weight, const double* shown,
                                         const Eigen::Ref<const Eigen::MatrixXd>& coefficients, int units) {
   const int t = rows.periods, q = t + rows.c;
@@ -115,8 +115,8 @@ inline Eigen::MatrixXd within_residuals(const WithinRows& rows, const double* we
   return out;
 }
 
-// Per block and period the sums over its rows of shown * (u - unit mean) (T + c), and of shown (last row): (T + c + 1) x
-// (T x blocks). Rows of units without weight are left out.
+// Per block and period the sums over its rows of shown * (u - unit mean) (T + c), and of shown (last row): (T + c + 1)
+// x (T x blocks). Rows of units without weight are left out.
 inline Eigen::MatrixXd within_targets(const WithinRows& rows, const double* weight, const double* shown) {
   const int t = rows.periods, q = t + rows.c;
   Eigen::MatrixXd out = Eigen::MatrixXd::Zero(q + 1, static_cast<Eigen::Index>(t) * rows.blocks);

@@ -32,6 +32,33 @@ plan_folder <- function(edit = identity, env = parent.frame()) {
   folder
 }
 
+# A finished run of that plan, made once for all tests of a file: list(folder, result). Tests that change something take
+# a copy of the folder.
+finished_run <- local({
+  made <- NULL
+  function() {
+    if (is.null(made)) {
+      folder <- plan_folder(env = testthat::teardown_env())
+      made <<- list(folder = folder, result = twin("run", file.path(folder, "plan.yml")))
+    }
+    made
+  }
+})
+
+copy_of_run <- function(env = parent.frame()) {
+  folder <- withr::local_tempdir(.local_envir = env)
+  stopifnot(file.copy(list.files(finished_run()$folder, full.names = TRUE), folder, recursive = TRUE))
+  folder
+}
+
+# The plan with one design, one effect and no probe: few pictures to draw.
+slim <- function(lines) {
+  from <- match("  pairs:", lines)
+  lines <- lines[-(from + 0:2)]
+  lines <- lines[!grepl("^  (pairs|share|raw): |^probes:|^  (hidden|strength): ", lines)]
+  append(lines, "  weights: {design: weights}", match("effects:", lines))
+}
+
 expect_stopped <- function(result, status, pattern) {
   expect_identical(result$status, status)
   expect_match(gsub("\\s+", " ", paste(result$err, collapse = " ")), pattern)

@@ -109,3 +109,18 @@ total_of <- function(d, partners) {
   at <- at[!is.na(at[, 2]), , drop = FALSE]
   c(nrow(at), sum(d[at]))
 }
+
+# The most rows that can each have k columns of their own, by trying everything.
+most_whole_sets <- function(d, k) {
+  visit <- function(i, free) {
+    if (i > nrow(d)) return(0)
+    best <- visit(i + 1, free)
+    open <- which(free & is.finite(d[i, ]))
+    if (length(open) < k) return(best)
+    for (set in utils::combn(length(open), k, simplify = FALSE)) {
+      best <- max(best, 1 + visit(i + 1, replace(free, open[set], FALSE)))
+    }
+    best
+  }
+  visit(1, rep(TRUE, ncol(d)))
+}

@@ -1,4 +1,4 @@
-# METHODS' formulas by plain loops. lists: per unit, its matches.
+# Methods' formulas by plain loops. lists: per unit, its matches.
 variance_by_loop <- function(y, z, matches, s2, estimand) {
   n <- length(y)
   seekers <- if (estimand == "ATE") seq_len(n) else which(z == 1)
@@ -34,7 +34,7 @@ match_table <- function(case, estimand) {
   do.call(rbind, rows)
 }
 
-test_that("means and variance with replacement are METHODS' formulas, by plain loops", {
+test_that("means and variance with replacement are Methods' formulas, by plain loops", {
   for (estimand in c("ATT", "ATE")) {
     for (seed in 1:20) {
       case <- random_matches(seed)

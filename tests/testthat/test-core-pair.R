@@ -59,11 +59,28 @@ test_that("optimal pairs are as many and as near as an exhaustive search can mak
   expect_identical(differing(1:250, function(seed) {
     problem <- random_problem(seed, plain = seed %% 2 == 0)
     d <- allowed_distances(problem)
-    k <- if (nrow(d) <= 3) 1 + seed %% 2 else 1
-    expected <- best_assignment(d[rep(seq_len(nrow(d)), each = k), , drop = FALSE])
-    partners <- core_pair_optimal(problem, k, k)
-    !anyDuplicated(partners[!is.na(partners)]) && isTRUE(all.equal(total_of(d, partners), expected))
+    partners <- core_pair_optimal(problem)
+    !anyDuplicated(partners[!is.na(partners)]) && isTRUE(all.equal(total_of(d, partners), best_assignment(d)))
   }), integer())
+})
+
+test_that("with a least number of partners nobody keeps fewer, what is left serves nobody, and few more could be served", {
+  short <- missed <- 0
+  expect_identical(differing(1:120, function(seed) {
+    problem <- random_problem(seed, plain = seed %% 2 == 0)
+    d <- allowed_distances(problem)
+    k <- 2 + seed %% 2
+    partners <- core_pair_optimal(problem, k, k)
+    count <- rowSums(!is.na(partners))
+    # problems in which units run short must be among these
+    short <<- short + any(count == 0 & rowSums(is.finite(d)) >= k)
+    missed <<- missed + most_whole_sets(d, k) - sum(count) / k
+    left <- setdiff(seq_len(ncol(d)), partners)
+    alone <- count == 0 & rowSums(is.finite(d[, left, drop = FALSE])) >= k
+    !anyDuplicated(partners[!is.na(partners)]) && all(count %in% c(0, k)) && !any(alone)
+  }), integer())
+  expect_gt(short, 10)
+  expect_lte(missed, 5)  # the most is a hard problem; seen on these: 1
 })
 
 test_that("larger optimal pairings meet a general solver, on the line and in space", {

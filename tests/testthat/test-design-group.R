@@ -44,7 +44,7 @@ test_that("full matching respects calipers, exact columns and who must be apart"
   expect_gt(nrow(out), 0)
 })
 
-test_that("exact sets hold equal values and weigh like METHODS says", {
+test_that("exact sets hold equal values and weigh like Methods says", {
   data <- many_crews()
   data$size <- round(data$boat)
   study <- study_of_many(data, covariates = c("size", "port"))

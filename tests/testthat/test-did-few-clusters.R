@@ -120,13 +120,3 @@ test_that("randomization p-values count the assignments that do as well", {
   expect_error(suppressWarnings(measure_did(frame_panel(many_landings(), outcome = "value", time = "year", first_treated = "opened"),
                                             inference = "randomization")), "group", class = "twin_error_input")
 })
-
-test_that("randomization is exact: without effects p-values are spread evenly", {
-  p <- vapply(1:60, function(seed) {
-    data <- many_harbours(12, seed = seed)
-    data$price <- withr::with_seed(seed, rnorm(nrow(data)))
-    few(harbour_panel(data), inference = "randomization", draws = 99)$p.value
-  }, 0)
-  expect_gt(suppressWarnings(ks.test(p, "punif")$p.value), 0.001)
-  expect_lt(mean(p <= 0.1), 0.1 + 3.5 * sqrt(0.1 * 0.9 / 60))
-})

@@ -13,7 +13,7 @@ test_that("influence is the derivative in the sampling weight, for every family 
   data <- more_outcomes(320, seed = 4)
   cases <- expand.grid(family = seq_along(families), estimator = c("regression", "augmented", "targeted"),
                        estimand = c("ATE", "ATT", "ATO"), stringsAsFactors = FALSE)
-  gaps <- unlist(on_two_cores(seq_len(nrow(cases)), function(k) {
+  gaps <- unlist(lapply(seq_len(nrow(cases)), function(k) {
     family <- families[cases$family[k]]
     influence_gap(function(data) {
       measure_effect(weighted(data, cases$estimand[k]), names(family), cases$estimator[k], family = family,
@@ -38,7 +38,7 @@ test_that("influence is the derivative on other designs, not normalised, and on 
     function(data) measure_effect(weighted(data), by = "port", estimator = "augmented", model = ~ boat + past)[[2]],
     function(data) measure_effect(weighted(data, "ATT"), by = "port")[["medium"]]
   )
-  gaps <- unlist(on_two_cores(makes, function(make) influence_gap(make, more_outcomes(160, seed = 4))))
+  gaps <- unlist(lapply(makes, function(make) influence_gap(make, more_outcomes(160, seed = 4))))
   expect_lt(max(gaps), 2e-5, label = paste("case", which.max(gaps)))
 })
 
@@ -165,7 +165,7 @@ test_that("learners: folds keep clusters whole, answers follow the seed, a plain
   expect_equal(difference_of(targeted), difference_of(measure(1)), tolerance = 0.1)
 })
 
-test_that("quantiles: the weighted distribution's, with the influence of METHODS and agreeing with the bootstrap", {
+test_that("quantiles: the weighted distribution's, with the influence of Methods and agreeing with the bootstrap", {
   data <- many_crews(1500, seed = 5)
   study <- study_of_many(data, estimand = "ATE", weight = "s")
   effect <- measure_effect(study, quantiles = c(0.25, 0.5))

@@ -32,7 +32,7 @@ test_that("influence is the derivative in the sampling weight, for every term, a
   terms <- c("hazard_ratio", "survival_difference", "restricted_mean_difference")
   designs <- list(function(study) weigh_units(score_units(study)), function(study) study,
                   function(study) stratify_units(score_units(study), breaks_on = c(0.4, 0.6)))
-  gaps <- unlist(on_two_cores(designs, function(make) {
+  gaps <- unlist(lapply(designs, function(make) {
     vapply(terms, function(term) {
       influence_gap(function(data) lasting(data, make, horizon = 15), more_outcomes(150, seed = 2), term)
     }, 0)

@@ -2,54 +2,20 @@
 # reckonings: the derivative of the estimate in a unit's sampling weight, a stacked-moment sandwich whose equations stand
 # here and are solved here, and the bootstrap.
 
-scored_weights <- function(...) function(study) weigh_units(score_units(study, ...))
-weighted_by <- function(...) function(study) weigh_units(study, ...)
-
-every <- c("ATE", "ATT", "ATC", "ATO", "ATM")
-recipes <- list(
-  logit = list(make = scored_weights(), estimands = every),
-  probit = list(make = scored_weights(link = "probit"), estimands = every),
-  cloglog = list(make = scored_weights(link = "cloglog"), estimands = every),
-  hetprobit = list(make = scored_weights(link = "hetprobit", scale_model = ~ boat), estimands = every),
-  stabilised = list(make = function(study) weigh_units(score_units(study), stabilise = TRUE), estimands = c("ATE", "ATT")),
-  truncated = list(make = function(study) weigh_units(score_units(study), truncate = c(bound = 3)),
-                   estimands = c("ATE", "ATT")),
-  entropy = list(make = weighted_by("entropy"), estimands = c("ATE", "ATT", "ATC")),
-  balancing = list(make = weighted_by("balancing_score"), estimands = c("ATE", "ATT", "ATC", "ATO")),
-  stable = list(make = weighted_by("stable", tolerance = 0.05), estimands = c("ATE", "ATT", "ATC")),
-  strata = list(make = function(study) stratify_units(score_units(study), breaks_on = c(0.3, 0.5, 0.7)),
-                estimands = c("ATE", "ATT", "ATC")),
-  refitted = list(make = function(study) {
-    weigh_units(trim_units(score_units(study), "range", bounds = c(0.2, 0.8), rescore = TRUE))
-  }, estimands = c("ATE", "ATT")),
-  trimmed_entropy = list(make = function(study) {
-    weigh_units(trim_units(score_units(study), "range", bounds = c(0.2, 0.8)), "entropy", moments = 2,
-                interactions = ~ boat:port)
-  }, estimands = "ATT")
-)
-
-combinations <- do.call(rbind, lapply(names(recipes), function(name) {
-  data.frame(recipe = name, estimand = recipes[[name]]$estimands)
-}))
-
-design_of <- function(data, recipe, estimand) {
-  recipes[[recipe]]$make(study_of_many(data, estimand = estimand, weight = "s"))
-}
-
-# The largest relative gap between influence and derivative over four units.
+# The largest relative gap between influence and derivative over two units.
 derivative_gap <- function(recipe, estimand, estimator) {
   data <- many_crews(120, seed = 4)
   estimate <- function(data) {
-    difference_of(suppressWarnings(measure_effect(design_of(data, recipe, estimand), estimator = estimator)))
+    difference_of(suppressWarnings(measure_effect(recipe_design(data, recipe, estimand), estimator = estimator)))
   }
-  effect <- suppressWarnings(measure_effect(design_of(data, recipe, estimand), estimator = estimator))
-  units <- c(1, 17, 60, 101)
+  effect <- suppressWarnings(measure_effect(recipe_design(data, recipe, estimand), estimator = estimator))
+  units <- c(17, 101)
   expected <- vapply(units, function(i) influence_by_weight(data, i, estimate), 0)
   max(abs(effect$influence[units, "difference"] - expected)) / max(abs(expected))
 }
 
 all_gaps <- function(estimator) {
-  unlist(on_two_cores(seq_len(nrow(combinations)), function(k) {
+  unlist(lapply(seq_len(nrow(combinations)), function(k) {
     derivative_gap(combinations$recipe[k], combinations$estimand[k], estimator)
   }))
 }
@@ -94,7 +60,7 @@ score_start <- function(data) c(0, 0, 0, 0, 0, mean(data$income), mean(data$inco
 expect_stacked <- function(recipe, estimand, psi, start, tolerance = 1e-5) {
   data <- many_crews()
   expected <- stacked(psi(data, estimand), start)
-  row <- tidy(measure_effect(design_of(data, recipe, estimand)))[3, ]
+  row <- tidy(measure_effect(recipe_design(data, recipe, estimand)))[3, ]
   name <- paste(recipe, estimand)
   expect_equal(row$estimate, expected[1], tolerance = tolerance, label = paste("estimate of", name))
   expect_equal(row$std.error, expected[2] * sqrt(300 / 299), tolerance = tolerance, label = paste("error of", name))
@@ -173,7 +139,7 @@ test_that("balancing scores: the standard error is that of the stacked sandwich"
 # treated units' estimated sd, so their means and variances are parameters too.
 test_that("stable weights: the standard error is that of the stacked sandwich", {
   data <- many_crews()
-  balance <- tidy(assess_balance(design_of(data, "stable", "ATT")))
+  balance <- tidy(assess_balance(recipe_design(data, "stable", "ATT")))
   after <- balance[balance$sample == "after", ]
   binds <- abs(abs(after$smd) - 0.05) < 1e-6
   columns <- cbind(boat = data$boat, past = data$past, large = data$port == "large", medium = data$port == "medium",
@@ -196,7 +162,7 @@ test_that("stable weights: the standard error is that of the stacked sandwich", 
   v <- data$s * z
   start <- c(1, numeric(k), colSums(v * columns) / sum(v), apply(columns[z == 1, , drop = FALSE], 2, var), 20, 20)
   expected <- stacked(psi, start)
-  row <- tidy(measure_effect(design_of(data, "stable", "ATT")))[3, ]
+  row <- tidy(measure_effect(recipe_design(data, "stable", "ATT")))[3, ]
   # n - 1 in the sd of numeric columns is not in the equations here
   expect_equal(row$estimate, expected[1], tolerance = 1e-3)
   expect_equal(row$std.error, expected[2] * sqrt(300 / 299), tolerance = 2e-3)
@@ -218,21 +184,4 @@ test_that("strata: the standard error is that of the stacked sandwich of the cel
     }
   }
   for (estimand in recipes$strata$estimands) expect_stacked("strata", estimand, psi, c(rep(0.2, 8), 20, 20))
-})
-
-# 80 draws know a standard error to 8%; 0.32 on the log scale is four times that.
-test_that("every method's standard error agrees with the bootstrap within its noise", {
-  data <- many_crews(600, seed = 11)
-  gap <- unlist(on_two_cores(seq_len(nrow(combinations)), function(k) {
-    recipe <- combinations$recipe[k]
-    estimand <- combinations$estimand[k]
-    error <- tidy(measure_effect(design_of(data, recipe, estimand)))$std.error[3]
-    draws <- withr::with_seed(7, vapply(1:80, function(draw) {
-      suppressWarnings(difference_of(measure_effect(design_of(data[sample.int(600, replace = TRUE), ], recipe, estimand))))
-    }, 0))
-    log(error / sd(draws))
-  }))
-  expect_length(gap, 40)
-  expect_lt(max(abs(gap)), 0.32, label = paste(combinations$recipe, combinations$estimand)[which.max(abs(gap))])
-  expect_lt(abs(mean(gap)), 0.1)
 })

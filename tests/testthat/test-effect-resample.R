@@ -72,7 +72,7 @@ test_that("every kind of design can be made anew, and its spread is near the ana
     trimmed = weigh_units(trim_units(scored, "quantile", bounds = 0.05), stabilise = TRUE),
     optimal = pair_units(scored, search = "optimal", ratio = 1)
   )
-  ratios <- unlist(on_two_cores(designs, function(design) {
+  ratios <- unlist(lapply(designs, function(design) {
     measure <- function(...) tidy(measure_effect(design, ...))$std.error[3]
     suppressWarnings(measure() / measure(inference = "bootstrap", draws = 60))
   }))

@@ -179,18 +179,6 @@ test_that("comparisons: raw first, agreement from the joint covariance", {
   expect_identical(names(groups$effects), c("by: large", "by: medium", "by: small", "all"))
 })
 
-test_that("tests of agreement keep their level when estimators aim at the same number", {
-  p <- unlist(on_two_cores(1:120, function(seed) {
-    data <- many_crews(400, seed)
-    data$income <- 20 + 3 * data$boat + 2 * data$joined + withr::with_seed(seed, rnorm(400))
-    scored <- score_units(study_of_many(data))
-    suppressWarnings(glance(compare_effects(measure_effect(weigh_units(scored)), measure_effect(scored, estimator = "augmented"),
-                                            measure_effect(study_of_many(data), estimator = "regression")))$p.value)
-  }))
-  expect_lt(mean(p < 0.05), 0.12)
-  expect_gt(mean(p < 0.5), 0.3)
-})
-
 test_that("pictures and tables of several effects", {
   effects <- three_outcomes(bands = TRUE, adjust = "holm")
   expect_s3_class(plot(effects), "ggplot")

@@ -111,7 +111,7 @@ test_that("swapping arms flips the ATE and turns the ATT into minus the ATC", {
   expect_equal(measured("ATT", 1), -measured("ATC", 0), tolerance = 1e-8)
 })
 
-test_that("augmented estimates follow METHODS by a plain formula", {
+test_that("augmented estimates follow Methods by a plain formula", {
   data <- many_crews()
   e <- fitted(glm(joined ~ boat + past + port, binomial, data, control = list(epsilon = 1e-14)))
   z <- data$joined
@@ -130,22 +130,6 @@ test_that("augmented estimates follow METHODS by a plain formula", {
   ato <- sum(h * (m$`1` - m$`0`)) / sum(h) + weighted.mean(data$income - m$`1`, w * z) -
     weighted.mean(data$income - m$`0`, w * (1 - z))
   expect_equal(measured("ATO"), ato, tolerance = 1e-6)
-})
-
-test_that("intervals cover a known truth, and the raw comparison does not", {
-  hits <- vapply(1:200, function(seed) {
-    data <- many_crews(1000, seed = 1000 + seed)
-    study <- study_of_many(data, estimand = "ATE")
-    design <- weigh_units(score_units(study))
-    rows <- rbind(tidy(measure_effect(study))[3, ], tidy(measure_effect(design))[3, ],
-                  tidy(measure_effect(design, estimator = "augmented"))[3, ])
-    rows$conf.low <= 2 & rows$conf.high >= 2  # E(2 + boat) = 2
-  }, logical(3))
-  coverage <- rowMeans(hits)
-  # 95% of 200 draws is 190 with sd 3.1: four sd below is 0.888
-  expect_lt(coverage[1], 0.5)
-  expect_gt(coverage[2], 0.888)
-  expect_gt(coverage[3], 0.888)
 })
 
 test_that("clusters use G - 1 degrees of freedom, and another column may take their place", {

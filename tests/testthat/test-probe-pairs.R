@@ -50,7 +50,7 @@ test_that("counting Walsh averages agrees with brute force on tied differences",
 })
 
 test_that("many places at once, on many differences with and without ties, agree with all Walsh averages", {
-  for (seed in 1:4) {
+  for (seed in 1:2) {
     d <- sort(withr::with_seed(seed, if (seed %% 2 == 0) round(rnorm(4200, 0.3), 1) else rt(4200, 2)))
     walsh <- sort((outer(d, d, "+") / 2)[lower.tri(diag(4200), diag = TRUE)], decreasing = TRUE)
     places <- withr::with_seed(seed, sort(sample(length(walsh), 60)))

@@ -1,24 +1,4 @@
-# `twin draft`: a starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the
-# judgement to the user.
-
-command_draft <- function(flags, args) {
-  data <- read_units(args)
-  plan <- if (is.null(flags$out)) beside(args, "plan.yml") else flags$out
-  if (file.exists(plan) && !flags$force) {
-    abort_file(c("{.file {plan}} is there already.", i = "Use --out for another name, or --force to replace it."),
-               path = plan, call = NULL)
-  }
-  roles <- guess_roles(data)
-  data_path <- if (dirname(args) == dirname(plan)) basename(args) else normalizePath(args)
-  write_whole(plan, function(path) writeLines(draft_lines(data, roles, data_path), path))
-  writeLines(c(
-    sprintf("Wrote %s.", plan),
-    strwrap(sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever
-                     happened after the treatment.", roles$treatment, roles$outcome), 80),
-    sprintf("Next: twin describe %s", plan)
-  ))
-  0L
-}
+# A starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the judgement to the user.
 
 guess_roles <- function(data) {
   kinds <- vapply(data, column_kind, "")

@@ -44,7 +44,7 @@ test_that("the article on hidden bias shows the results, which hold what it says
   root <- source_root()
   file <- file.path(if (is.null(root)) "." else root, "validation", "results", "hidden.csv")
   skip_if(!file.exists(file), "the source tree is not here")
-  article <- readLines(file.path(root, "docs", "articles", "hidden-bias.md"))
+  article <- readLines(file.path(root, "vignettes", "hidden-bias.Rmd"))
   shown <- grep("^[|]", readLines(sub("csv$", "md", file)), value = TRUE)
   expect_identical(setdiff(shown, article), character())
   table <- data.table::fread(file, data.table = FALSE)

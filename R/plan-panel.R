@@ -71,20 +71,16 @@ run_panel_plan <- function(plan, out, strict) {
 }
 
 write_panel_results <- function(draft, parts, plan) {
-  for (folder in file.path(draft, c("tables", "figures"))) make_folder(folder)
-  table_file <- function(name) file.path(draft, "tables", file_name(name))
-  figure_file <- function(name) file.path(draft, "figures", paste0(file_name(name), ".png"))
   results <- c(
-    list(trends = parts$trends, decomposition = parts$decomposition)[!vapply(list(parts$trends, parts$decomposition),
-                                                                             is.null, NA)],
+    Filter(Negate(is.null), list(trends = parts$trends, decomposition = parts$decomposition)),
     prefixed("effects", parts$comparisons), prefixed("effect", parts$effects), prefixed("probe", parts$probes)
   )
   names(results) <- make.unique(names(results), " ")
-  write_tables(results, table_file, figure_file)
+  views <- c("timing", "means", "event")
+  place <- result_places(draft, c(names(results), views))
+  write_tables(results, place)
   panel <- parts$panel
-  data.table::fwrite(summary(panel), paste0(table_file("timing"), ".csv"))
-  for (view in c("timing", "means", "event")) save_figure(plot(panel, view), figure_file(view))
-  data.table::fwrite(as.data.frame(logbook(panel)), file.path(draft, "logbook.csv"))
-  stopifnot(file.copy(plan$path, file.path(draft, "plan.yml")))
-  write_pages(draft, parts, plan$report$title)
+  write_csv(summary(panel), place$table("timing", ".csv"))
+  for (view in views) save_figure(plot(panel, view), place$figure(view))
+  finish_results(draft, parts, plan, panel)
 }

@@ -1,0 +1,55 @@
+# The commands. Each is a function of parsed options and arguments that returns an exit status.
+
+command_run <- function(flags, args) {
+  out <- if (is.null(flags$out)) beside(args, "results") else flags$out
+  run_plan(args, out, flags$strict)
+}
+
+command_demo <- function(flags, args) {
+  folder <- if (is.null(flags$out)) "twin-demo" else flags$out
+  make_folder(folder)
+  files <- if (flags$panel) c("harbours.csv", "panel.yml") else c("crews.csv", "plan.yml")
+  names(files) <- c(files[1L], "plan.yml")
+  for (name in names(files)) {
+    source <- system.file("extdata", files[[name]], package = "carefultwin")
+    write_whole(file.path(folder, name), function(path) stopifnot(file.copy(source, path, overwrite = TRUE)))
+  }
+  status <- run_plan(file.path(folder, "plan.yml"), file.path(folder, "results"), strict = FALSE)
+  if (status == 0L) {
+    writeLines(c("", "The data are simulated, so the truth is known and marked in the report.",
+                 paste("The plan behind it:", file.path(folder, "plan.yml")),
+                 "Your own data: twin draft DATA, then look at the plan it writes."))
+  }
+  status
+}
+
+# A neighbour of a file, without a leading "./".
+beside <- function(file, name) if (dirname(file) == ".") name else file.path(dirname(file), name)
+
+command_describe <- function(flags, args) describe_plan(read_plan(args))
+
+command_balance <- function(flags, args) balance_plan(read_plan(args), flags$strict)
+
+command_version <- function(flags, args) {
+  writeLines(paste("twin", utils::packageVersion("carefultwin")))
+  0L
+}
+
+command_draft <- function(flags, args) {
+  data <- read_units(args)
+  plan <- if (is.null(flags$out)) beside(args, "plan.yml") else flags$out
+  if (file.exists(plan) && !flags$force) {
+    abort_file(c("{.file {plan}} is there already.", i = "Use --out for another name, or --force to replace it."),
+               path = plan, call = NULL)
+  }
+  roles <- guess_roles(data)
+  data_path <- if (dirname(args) == dirname(plan)) basename(args) else normalizePath(args)
+  write_whole(plan, function(path) writeLines(draft_lines(data, roles, data_path), path))
+  writeLines(c(
+    sprintf("Wrote %s.", plan),
+    strwrap(sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever
+                     happened after the treatment.", roles$treatment, roles$outcome), 80),
+    sprintf("Next: twin describe %s", plan)
+  ))
+  0L
+}

@@ -1,0 +1,27 @@
+# Which keys each part of a plan may have; those of verbs are the verbs' own arguments.
+
+plan_keys <- function() {
+  arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
+  list(
+    top = c("study", "designs", "power", "effects", "probes", "report"),
+    panel_top = c("panel", "trends", "decompose", "effects", "probes", "report"),
+    panel = arguments(frame_panel, character()),
+    trends = arguments(assess_trends, "panel"), decompose = arguments(decompose_did, "panel"),
+    did = c(arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
+    panel_report = c("title", "truth"),
+    study = c(arguments(frame_study, character()), "reference"),
+    score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
+    group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
+    stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
+    effect = c("design", "measure", arguments(measure_effect, "x")),
+    hazard = c("design", "measure", arguments(measure_hazard, "x")),
+    power = c("design", arguments(assess_power, "x")),
+    probes = lapply(probes, function(probe) {
+      c("probe", "effect", if (probe$bare) "estimate", arguments(verb_of_probe(probe), "x"))
+    }),
+    report = c("title", "truth", "groups", arguments(assess_balance, c("x", "custom"))),
+    groups = arguments(describe_groups, "study")
+  )
+}
+
+plan_measures <- function() list(effect = measure_effect, hazard = measure_hazard)

@@ -1,0 +1,119 @@
+# What a plan asks for, made by the verbs: study, designs, balances, effects, probes, powers.
+
+plan_study <- function(plan) {
+  settings <- plan_data(plan, "study", c("treatment", "outcome", if (is.null(plan$study$graph)) "covariates"))
+  at_place(plan, "study", {
+    if (!is.null(settings$graph)) settings$graph <- plan_graph(plan, settings$graph)
+    do.call(if (is.null(settings$reference)) frame_study else frame_arms, settings)
+  })
+}
+
+# The settings of `study:` or `panel:` with the data read, and formulas and conditions for text. needed: keys that must
+# be there.
+plan_data <- function(plan, part, needed) {
+  settings <- plan[[part]]
+  if (!is.character(settings$data) || length(settings$data) != 1L) {
+    abort_plan(plan, c(part, "data"), "The {part} must name its {.code data}, one file.")
+  }
+  at_place(plan, part, {
+    settings$data <- read_units(beside_plan(plan, settings$data))
+    for (key in needed) {
+      if (is.null(settings[[key]])) abort_input("The {part} must name its {.code {key}}.", call = NULL)
+    }
+    settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
+    if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
+    settings$event <- unlist(settings$event)
+    settings
+  })
+}
+
+beside_plan <- function(plan, file) {
+  if (grepl("^(/|~|[A-Za-z]:)", file)) file else file.path(dirname(plan$path), file)
+}
+
+plan_designs <- function(plan, study) {
+  lapply(stats::setNames(nm = names(plan$designs)), function(name) {
+    at_place(plan, c("designs", name), {
+      design <- study
+      for (step in plan_steps(plan, name)) {
+        settings <- step$settings
+        for (key in intersect(names(settings), c("model", "scale_model", "interactions"))) {
+          if (!identical(settings[[key]], "all")) settings[[key]] <- plan_formula(settings[[key]], key)
+        }
+        if (!is.null(settings$covariates)) {
+          settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
+        }
+        for (key in intersect(names(settings), c("exact", "apart", "caliper", "caliper_unit", "ratio", "metric"))) {
+          settings[[key]] <- plan_numbers(unlist(settings[[key]]))
+        }
+        design <- do.call(design_verbs()[[step$verb]], c(list(design), settings))
+      }
+      check_class(design, c("twin_design", "twin_arms"), "score_units", "design", NULL)
+      design
+    })
+  })
+}
+
+# How the report judges balance: arguments of assess_balance().
+plan_judging <- function(plan) {
+  lapply(plan$report[intersect(names(plan$report), setdiff(names(formals(assess_balance)), c("x", "custom")))], unlist)
+}
+
+plan_balances <- function(plan, designs) {
+  at_place(plan, "report", lapply(designs, function(design) {
+    do.call(assess_balance, c(list(design), plan_judging(plan)))
+  }))
+}
+
+plan_groups <- function(plan, study) {
+  at_place(plan, c("report", "groups"), do.call(describe_groups, c(list(study), lapply(plan$report$groups, unlist))))
+}
+
+plan_effects <- function(plan, study, designs) {
+  lapply(stats::setNames(nm = names(plan$effects)), function(name) {
+    at_place(plan, c("effects", name), {
+      settings <- plan$effects[[name]]
+      for (key in intersect(names(settings), c("model", "scale_model"))) {
+        settings[[key]] <- if (is.list(settings[[key]])) lapply(settings[[key]], plan_formula, key) else
+          plan_formula(settings[[key]], key)
+      }
+      if (is.list(settings$family)) settings$family <- unlist(settings$family)
+      from <- if (is.null(settings$design)) study else designs[[settings$design]]
+      measure <- plan_measures()[[if (is.null(settings$measure)) "effect" else settings$measure]]
+      do.call(measure, c(list(from), settings[setdiff(names(settings), c("design", "measure"))]))
+    })
+  })
+}
+
+plan_probe_results <- function(plan, effects) {
+  lapply(stats::setNames(nm = names(plan$probes)), function(name) {
+    at_place(plan, c("probes", name), {
+      settings <- plan$probes[[name]]
+      about <- if (is.null(settings$effect)) unlist(settings$estimate) else effects[[settings$effect]]
+      given <- settings[setdiff(names(settings), c("probe", "effect", "estimate"))]
+      grouped <- is.list(given$covariates) && !is.null(names(given$covariates))
+      plain <- setdiff(names(given), c("groups", if (grouped) "covariates"))
+      given[plain] <- lapply(given[plain], unlist)
+      if (grouped) given$covariates <- lapply(given$covariates, unlist)
+      if (!is.null(given$groups)) given$groups <- lapply(given$groups, plan_condition)
+      do.call(verb_of_probe(probes[[settings$probe]]), c(list(about), given))
+    })
+  })
+}
+
+# What designs could detect, before any outcome is opened.
+plan_powers <- function(plan, study, designs) {
+  lapply(stats::setNames(nm = names(plan$power)), function(name) {
+    at_place(plan, c("power", name), {
+      settings <- lapply(plan$power[[name]], unlist)
+      from <- if (is.null(settings$design)) study else designs[[settings$design]]
+      do.call(assess_power, c(list(from), settings[setdiff(names(settings), "design")]))
+    })
+  })
+}
+
+# DOT text, or a file beside the plan.
+plan_graph <- function(plan, text) {
+  is_file <- is.character(text) && length(text) == 1L && grepl("[.](csv|dot|gv)$", text, ignore.case = TRUE)
+  assume_graph(if (is_file) beside_plan(plan, text) else text)
+}

@@ -1,0 +1,162 @@
+# A plan run whole: what is said on the way, and results that are moved when they are all there.
+
+# Everything is made in a folder of its own beside the goal and moved when whole, so a failed run leaves nothing.
+run_plan <- function(path, out, strict) {
+  plan <- read_plan(path)
+  check_out(out)
+  if (is_panel_plan(plan)) return(run_panel_plan(plan, out, strict))
+  study <- plan_study(plan)
+  resume_logbook(study_of(study), previous_entries(out))
+  say_study(study_of(study))
+  made <- plan_designs(plan, study)
+  designs <- two_arm_designs(made)
+  balances <- plan_balances(plan, designs)
+  say_balances(designs, balances)
+  failed <- unbalanced(balances)
+  if (strict && length(failed) > 0L) {
+    complain(wrap_lines(sprintf("twin run: rows fail in %s; with --strict the outcome stays sealed.",
+                                and_list(failed))))
+    return(1L)
+  }
+  powers <- plan_powers(plan, study, designs)
+  for (name in names(powers)) writeLines(c("", paste0(name, ":"), format(powers[[name]])))
+  effects <- plan_effects(plan, study, made)
+  truth <- unlist(plan$report$truth)
+  at_place(plan, c("report", "truth"), check_truth(truth, effects, call = NULL))
+  say_effects(effects, truth)
+  probes <- plan_probe_results(plan, effects)
+  for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
+  parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
+  parts$powers <- powers
+  deliver(out, function(draft) write_results(draft, parts, plan), "Tables, figures, weights and logbook:")
+}
+
+# The question and both groups, or the timing of a panel.
+describe_plan <- function(plan) {
+  if (is_panel_plan(plan)) {
+    print(plan_panel(plan))
+    return(0L)
+  }
+  study <- plan_study(plan)
+  print(study)
+  writeLines("")
+  print(plan_groups(plan, study))
+  0L
+}
+
+# The designs and their balance; the outcome stays sealed.
+balance_plan <- function(plan, strict) {
+  if (is_panel_plan(plan)) {
+    abort_input(c("A panel plan has no designs whose balance could be judged.",
+                  i = "{.code twin describe} shows the timing; {.code twin run} judges the time before treatment."),
+                call = NULL)
+  }
+  study <- plan_study(plan)
+  designs <- plan_designs(plan, study)
+  balances <- plan_balances(plan, designs)
+  if (length(balances) == 0L) balances <- list(study = do.call(assess_balance, c(list(study), plan_judging(plan))))
+  for (name in names(balances)) {
+    writeLines(c(paste0("== ", name, " =="), format(balances[[name]]), ""))
+  }
+  powers <- plan_powers(plan, study, designs)
+  for (name in names(powers)) writeLines(c(paste0("== power: ", name, " =="), format(powers[[name]]), ""))
+  writeLines(seal_sentence(summary(logbook(study))))
+  failed <- unbalanced(balances)
+  if (strict && length(failed) > 0L) {
+    complain(wrap_lines(sprintf("twin balance: rows fail in %s.", and_list(failed))))
+    return(1L)
+  }
+  0L
+}
+
+# Makes the results in a folder of their own beside the goal, and moves them when they are whole.
+deliver <- function(out, write, what) {
+  make_folder(dirname(out))
+  draft <- tempfile(".twin-", dirname(out))
+  on.exit(unlink(draft, recursive = TRUE))
+  write(draft)
+  move_results(draft, out)
+  page <- file.path(out, "hidden-bias.html")
+  writeLines(c("", paste("Report:", file.path(out, "report.html")),
+               if (file.exists(page)) paste("Hidden bias alone, for a referee:", page), paste(what, out)))
+  0L
+}
+
+check_out <- function(out) {
+  if (file.exists(out) && !dir.exists(out)) {
+    abort_file(c("Can't write results to {.file {out}}.", x = "It is a file, not a folder."), path = out, call = NULL)
+  }
+  above <- out
+  while (!file.exists(above)) above <- dirname(above)
+  if (!dir.exists(above) || file.access(above, 2L) != 0L) {
+    abort_file(c("Can't write results to {.file {out}}.", x = "{.file {above}} can't be written to."), path = out,
+               call = NULL)
+  }
+}
+
+make_folder <- function(folder) {
+  if (dir.exists(folder)) return(invisible(folder))
+  if (!suppressWarnings(dir.create(folder, recursive = TRUE))) {
+    abort_file(c("Can't make the folder {.file {folder}}.", i = "Is there a file in its way, or no right to write?"),
+               path = folder, call = NULL)
+  }
+}
+
+# Runs of one plan share one logbook, so that designs tried after the outcome was seen are counted across runs.
+previous_entries <- function(out) {
+  file <- file.path(out, "logbook.csv")
+  if (!file.exists(file)) return(NULL)
+  entries <- data.table::fread(file, data.table = FALSE, na.strings = "", colClasses = list(character = c(
+    "time", "verb", "what", "counts", "settings", "design")))
+  if (identical(names(entries), names(logbook_columns()))) return(entries)
+  abort_input(c("{.file {file}} is not a logbook of this version.",
+                i = "Move it away, or choose another folder with --out."), call = NULL)
+}
+
+move_results <- function(draft, out) {
+  if (!dir.exists(out) && file.rename(draft, out)) return(invisible(out))
+  for (folder in file.path(out, c("", "tables", "figures"))) make_folder(folder)
+  files <- list.files(draft, recursive = TRUE)
+  moved <- file.rename(file.path(draft, files), file.path(out, files))
+  if (!all(moved)) {
+    abort_file(c("Can't write to {.file {out}}.", x = "Not replaced: {.file {files[!moved]}}."), path = out,
+               call = NULL)
+  }
+}
+
+say_study <- function(study) {
+  writeLines(c(sprintf("%s: %s treated (\"%s\"), %s control (\"%s\"), %s", study$roles$treatment,
+                       count_text(sum(study$z)), study$levels[["treated"]], count_text(sum(1L - study$z)),
+                       study$levels[["control"]], study$estimand),
+               paste("missing:", missing_text(study)))  |> strwrap(80, exdent = 2))
+}
+
+say_balances <- function(designs, balances) {
+  if (length(balances) == 0L) return(invisible())
+  writeLines(c("", "Designs (the outcome is still closed)"))
+  for (name in names(balances)) {
+    s <- summary(balances[[name]])
+    writeLines(strwrap(sprintf("%s: %s; %d of %d rows pass, worst |SMD| %s (%s); effective %s treated, %s control",
+                               name, balances[[name]]$design, s$passing, s$rows, number_text(s$worst_smd),
+                               s$worst_covariate, count_text(round(s$ess_treated)), count_text(round(s$ess_control))),
+                       80, indent = 2, exdent = 4))
+  }
+}
+
+say_effects <- function(effects, truth) {
+  for (comparison in effect_comparisons(effects, truth)) writeLines(c("", format(comparison)))
+  several <- several_effects(effects)
+  for (name in names(several)) writeLines(c("", paste0(name, ":"), format(several[[name]])))
+  if (length(effects) > 0L) writeLines("")
+}
+
+unbalanced <- function(balances) {
+  names(balances)[!vapply(balances, function(balance) summary(balance)$balanced, NA)]
+}
+
+message_lines <- function(condition) {
+  text <- c(strsplit(cli::ansi_strip(rlang::cnd_message(condition)), "\n")[[1L]], condition$place)
+  unlist(lapply(text, strwrap, width = 77L, exdent = 2L))
+}
+
+complain <- function(lines) writeLines(lines, stderr())

@@ -1,0 +1,60 @@
+# The code of every article runs, each on its own.
+articles <- function() {
+  root <- source_root()
+  if (is.null(root) || !dir.exists(file.path(root, "vignettes"))) skip("the source tree is not here")
+  list.files(file.path(root, "vignettes"), "[.]Rmd$", full.names = TRUE)
+}
+
+run_alone <- function(name) {
+  file <- articles()[basename(articles()) == paste0(name, ".Rmd")]
+  expect_length(file, 1)
+  env <- new.env()
+  sys.source(file.path(source_root(), "tools", "readme.R"), env)
+  withr::local_options(width = 80, cli.num_colors = 1L)
+  env$run_article(file)
+}
+
+test_that("there is an article for every stage, and Methods", {
+  expect_setequal(tools::file_path_sans_ext(basename(articles())), c(
+    "before-the-outcome", "weighting", "matching", "effects", "difference-in-differences", "hidden-bias", "methods"
+  ))
+})
+
+test_that("before the outcome: covariates come from the graph, the outcome stays sealed", {
+  skip_if_not_installed("mgcv")
+  made <- run_alone("before-the-outcome")
+  expect_s3_class(made$beliefs, "twin_graph")
+})
+
+test_that("weighting: the designs hold the truth", {
+  skip_if_not_installed("mgcv")
+  made <- run_alone("weighting")
+  expect_gt(length(made$designs), 4)
+  expect_true(all(vapply(made$effects, function(effect) is.finite(coef(effect)[["difference"]]), NA)))
+})
+
+test_that("matching: pairs are balanced and plotted", {
+  made <- run_alone("matching")
+  expect_lt(glance(assess_balance(made$pairs))$worst_smd, 0.1)
+})
+
+test_that("effects: groups and durations are measured", {
+  skip_if_not_installed("ranger")
+  made <- run_alone("effects")
+  expect_s3_class(made$ports, "twin_effects")
+  expect_s3_class(made$afloat, "twin_hazard")
+})
+
+test_that("difference-in-differences: the path, its parts and its bounds are made", {
+  skip_if_not_installed("Rglpk")
+  made <- run_alone("difference-in-differences")
+  expect_s3_class(made$path, "twin_did")
+  expect_s3_class(made$parts, "twin_decomposition")
+  expect_s3_class(made$drift, "twin_probe_trends")
+})
+
+test_that("hidden bias: the probes are made", {
+  made <- run_alone("hidden-bias")
+  expect_s3_class(made$all, "twin_probe_effect")
+  expect_s3_class(made$rivals, "twin_probe_choices")
+})

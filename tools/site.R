@@ -1,0 +1,40 @@
+# Builds the site (see tools/site) and checks its links.
+options(pkgdown.internet = FALSE)
+Sys.setenv(TZ = "UTC")
+source <- normalizePath(".build/site-source")
+site <- file.path(normalizePath(".build"), "site")
+package <- pkgdown::as_pkgdown(source, override = list(destination = site, url = NULL))
+pkgdown::init_site(package)
+pkgdown::build_home(package, preview = FALSE)
+pkgdown::build_reference(package, lazy = FALSE, preview = FALSE, examples = FALSE)
+pkgdown::build_articles(package, lazy = FALSE, preview = FALSE)
+pkgdown::build_news(package, preview = FALSE)
+dir.create(file.path(site, "docs"), showWarnings = FALSE)
+invisible(file.copy(file.path(source, "docs", "screenshots"), file.path(site, "docs"), recursive = TRUE))
+
+# Help pages link to where vignettes stand in an installed package; the README to its source files.
+pages <- list.files(site, "[.]html$", recursive = TRUE, full.names = TRUE)
+for (page in pages) {
+  text <- readLines(page, warn = FALSE)
+  text <- gsub("../doc/methods.html", "../articles/methods.html", text, fixed = TRUE)
+  text <- gsub("vignettes/([a-z-]+)[.]Rmd", "articles/\\1.html", text)
+  writeLines(text, page)
+}
+
+# Every link and picture within the site, page by page.
+links_of <- function(page) {
+  text <- paste(readLines(page, warn = FALSE), collapse = "\n")
+  found <- unlist(regmatches(text, gregexpr("(href|src)=\"[^\"]*\"", text)))
+  found <- sub("^(href|src)=\"", "", sub("\"$", "", found))
+  found <- utils::URLdecode(sub("[?#].*", "", found))
+  unique(found[nzchar(found) & !grepl("^(https?:|mailto:|data:|//|#|javascript:)", found)])
+}
+broken <- unlist(lapply(pages, function(page) {
+  links <- links_of(page)
+  there <- file.exists(file.path(dirname(page), links))
+  sprintf("%s: %s", sub(paste0(site, "/"), "", page, fixed = TRUE), links[!there])
+}))
+# files of the repository that a site has no page for
+broken <- broken[!grepl(": (validation/|inst/|LICENSE|CONTRIBUTING|.*authors[.]html|.*[.]md$)", broken)]
+writeLines(c(sprintf("%d pages, %d broken links", length(pages), length(broken)), broken))
+quit(status = if (length(broken) > 0L || length(pages) < 60L) 1L else 0L)
