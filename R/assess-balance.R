@@ -29,8 +29,7 @@
 #'   cent by which |SMD| fell, NA before), with `tests` also `statistic` and `p.value`, with `by` also `group` (NA for
 #'   the whole). `glance()` gives one row per sample after the design (one for the sample before, if there is no
 #'   design): `rows`, `passing`, `worst_smd`, `worst_covariate`, `ess_treated`, `ess_control`, `mahalanobis`, with a
-#'   list
-#'   of designs also `sample`.
+#'   list of designs also `sample`.
 #' @section Errors: `twin_error_input` for limits out of range, designs of different studies, custom rows that are not
 #'   finite, or a `by` with too many values.
 #' @family judging
@@ -52,15 +51,17 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   reference <- check_choice(reference, c("by_estimand", "treated", "control", "pooled"))
   if (reference == "by_estimand") reference <- reference_arm(study$estimand)
   check_flag(tests)
-  wide <- study
-  wide$columns <- c(study$columns, extra_columns(designs, extra), custom_columns(study, custom))
+  more <- c(extra_columns(designs, extra), custom_columns(study, custom))
+  wide <- if (length(more) > 0L) amend(study, columns = c(study$columns, more)) else study
   weights <- balance_weights(designs)
   groups <- c(list(rep(TRUE, length(study$z))), balance_groups(designs, by))
-  rows <- balance_rows(wide, weights, groups, reference, limits, tests)
+  plain <- length(designs) == 1L && length(wide$columns) == length(study$columns) && is.null(study$outside)
+  known <- if (plain) design_moments(designs[[1L]])
+  rows <- balance_rows(wide, weights, groups, reference, limits, tests, known)
   new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
     limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
     design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
-    totals = balance_totals(study, weights), by = by, tests = tests, study = wide, weights = weights,
+    totals = balance_totals(study, weights, rows), by = by, tests = tests, study = wide, weights = weights,
     several = length(designs) > 1L
   ))
 }
@@ -116,13 +117,15 @@ balance_limits <- function(limit, ratio_range, call = rlang::caller_env()) {
 
 is_ratio_range <- function(x) is.numeric(x) && length(x) == 2L && all(is.finite(x), x[1L] > 0, x[1L] <= 1, x[2L] >= 1)
 
-# All samples of all groups, the whole first; the reference sd is that of the whole sample before the design.
-balance_rows <- function(study, weights, groups, reference, limits, tests) {
+# All samples of all groups, the whole first; the reference sd is that of the whole sample before the design. known: the
+# moments of the whole, where they have been worked out.
+balance_rows <- function(study, weights, groups, reference, limits, tests, known) {
   sd <- NULL
   blocks <- Map(function(inside, group) {
-    part <- if (all(inside)) study else restrict_study(study, inside)
-    v <- lapply(weights, `[`, inside)
-    samples <- balance_moments(part, v, distribution = TRUE)
+    whole <- all(inside)
+    part <- if (whole) study else restrict_study(study, inside)
+    v <- if (whole) weights else lapply(weights, `[`, inside)
+    samples <- balance_moments(part, v, distribution = TRUE, known = if (whole) known)
     if (is.null(sd)) sd <<- core_reference_sd(samples$before$var_treated, samples$before$var_control, reference)
     rows <- Map(function(rows, sample) finish_rows(rows, sd, limits, sample), samples, names(samples))
     if (tests) rows <- Map(function(rows, v) cbind(rows, balance_tests(part, v)), rows, v)
@@ -235,16 +238,23 @@ row_column <- function(values, kind) {
 
 # Per sample: effective sizes and joint imbalance of the study's own covariates (Methods: Mahalanobis distance between
 # the arms' weighted mean vectors, covariance of the sample before the design).
-balance_totals <- function(study, weights) {
-  matrix <- study_matrix(study, formula = NULL)
-  covariance <- core_covariance(matrix, study$s)
-  totals <- lapply(weights, function(v) {
-    mean_of <- function(arm) drop(crossprod(matrix, v * (study$z == arm))) / sum(v[study$z == arm])
-    sizes <- arm_sizes(v, study$z)
+balance_totals <- function(study, weights, rows) {
+  covariance <- core_covariance(study_matrix(study, formula = NULL), study$s)
+  totals <- lapply(names(weights), function(sample) {
+    sizes <- arm_sizes(weights[[sample]], study$z)
+    own <- rows[rows$sample == sample & is.na(rows$group), ]
     data.frame(ess_treated = sizes[["treated"]], ess_control = sizes[["control"]],
-               mahalanobis = core_mahalanobis_length(mean_of(1L) - mean_of(0L), covariance))
+               mahalanobis = core_mahalanobis_length(mean_gaps(study, own), covariance))
   })
-  cbind(sample = names(weights), do.call(rbind, unname(totals)))
+  cbind(sample = names(weights), do.call(rbind, totals))
+}
+
+# Differences in means of the columns of the model matrix, which has every row of the table but those of first levels.
+mean_gaps <- function(study, rows) {
+  first <- unlist(lapply(study$columns, function(column) {
+    if (column$kind == "factor") seq_along(column$levels) == 1L else logical(1L + !is.null(column$flag))
+  }))
+  rows$difference[seq_along(first)][!first]
 }
 
 #' @export

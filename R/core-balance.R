@@ -6,6 +6,9 @@ core_numeric_balance <- function(x, z, weights) {
   rbind(glue_arm_moments(x, z, weights), glue_distribution_gaps(x, z, weights))
 }
 
+# The last two of these alone.
+core_distribution_gaps <- function(x, z, weights) glue_distribution_gaps(x, z, weights)
+
 # Means and variances by arm only, a column per sample.
 core_sample_moments <- function(x, z, weights) glue_arm_moments(x, z, weights)
 
@@ -54,7 +57,7 @@ core_skewness <- function(x, v) {
   sum(v * away^3) / sum(v) / (sum(v * away^2) / sum(v))^1.5
 }
 
-core_effective_size <- function(v) sum(v)^2 / sum(v^2)
+core_effective_size <- function(v) sum(v)^2 / drop(crossprod(v))
 
 # Mahalanobis length of a difference between mean vectors. Directions without variance carry no information and are
 # left out (pseudo-inverse); columns are put on a common scale first so that "without" does not depend on units.

@@ -2,9 +2,11 @@
 # row for the missing indicator of a filled column.
 
 # samples: named list of weights s * w per study row. distribution: also KS and mean distribution gap, all samples of
-# a column from one sort. Returns a data frame of the rows for each sample.
-balance_moments <- function(study, samples, distribution = FALSE) {
+# a column from one sort; known: the moments of these samples, where they have been worked out. Returns a data frame of
+# the rows for each sample.
+balance_moments <- function(study, samples, distribution = FALSE, known = NULL) {
   weights <- do.call(cbind, samples)
+  if (!is.null(known)) return(with_distributions(known, study, weights))
   columns <- Map(function(column, name) column_moments(column, name, study$z, weights, distribution),
                  study$columns, names(study$columns))
   lapply(stats::setNames(seq_along(samples), names(samples)), function(k) {
@@ -12,6 +14,17 @@ balance_moments <- function(study, samples, distribution = FALSE) {
     rownames(rows) <- NULL
     rows
   })
+}
+
+# Only numeric columns lack their distribution gaps; shares have theirs.
+with_distributions <- function(known, study, weights) {
+  for (name in names(study$columns)) {
+    if (study$columns[[name]]$kind %in% c("factor", "binary")) next
+    gaps <- core_distribution_gaps(study$columns[[name]]$values, study$z, weights)
+    at <- which(known[[1L]]$covariate == name & known[[1L]]$kind != "missing")
+    for (k in seq_along(known)) known[[k]][at, c("ks", "ecdf_mean")] <- gaps[, k]
+  }
+  known
 }
 
 # A list with one data frame per column of `weights`.

@@ -18,7 +18,7 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
   if (is.null(kept) && inherits(parent, "twin_design")) kept <- parent$kept
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
-    weighing = weighing, metric = metric, worst = NULL, before_pairs = before, reason = reason, recipe = design_recipe(parent),
+    weighing = weighing, metric = metric, moments = NULL, before_pairs = before, reason = reason, recipe = design_recipe(parent),
     note = c(if (inherits(parent, "twin_design")) parent$note, note),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
@@ -124,14 +124,18 @@ check_undesigned <- function(x, verb, call = rlang::caller_env()) {
   ), call = call)
 }
 
+# Moments of every covariate in the sample before and, where there is one, after the design (balance_moments()). A design
+# in the logbook carries its own.
+design_moments <- function(x) {
+  if (inherits(x, "twin_design") && !is.null(x$moments)) x$moments else balance_moments(study_of(x), design_samples(x))
+}
+
 # Worst absolute standardized difference over all covariates and levels (NA when none is defined); after: the weights to
-# judge in place of the design's. A design in the logbook carries its own.
+# judge in place of the design's.
 worst_imbalance <- function(x, after = NULL) {
-  if (is.null(after) && inherits(x, "twin_design") && !is.null(x$worst)) return(x$worst)
   study <- study_of(x)
-  samples <- design_samples(x)
-  if (!is.null(after)) samples$after <- after
-  samples <- balance_moments(study, samples)
+  samples <- if (is.null(after)) design_moments(x) else
+    balance_moments(study, utils::modifyList(design_samples(x), list(after = after)))
   before <- samples$before
   after <- samples[[length(samples)]]
   reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(study$estimand))
@@ -141,9 +145,9 @@ worst_imbalance <- function(x, after = NULL) {
 
 log_design <- function(design, verb, counts, settings, seed = NA_integer_) {
   if (is.null(design$study$logbook)) return(design)  # a replicate
-  design <- amend(design, worst = worst_imbalance(design))
+  if (alters_sample(design)) design <- amend(design, moments = design_moments(design))
   log_step(design$study, verb, design_label(design), counts, settings, seed,
-           worst = if (alters_sample(design)) design$worst else NA_real_,
+           worst = if (alters_sample(design)) worst_imbalance(design) else NA_real_,
            design = if (design$kind != "raw") design$hash else NA_character_)
   design
 }

@@ -193,14 +193,19 @@ warn_known_score <- function(x) {
 
 check_measured_arms <- function(units, study, block, call = rlang::caller_env()) {
   where <- group_phrase(block) # nolint: object_usage_linter. In the messages.
-  if (any(units$used) && diff(range(units$y[units$used])) == 0) {
+  arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
+    y <- units$y[units$used & units$z == arm]
+    list(size = length(y), range = if (length(y) > 0L) range(y))
+  })
+  ends <- range(unlist(lapply(arms, `[[`, "range")), -Inf, Inf, finite = TRUE)
+  size <- vapply(arms, `[[`, 0L, "size")
+  if (any(size > 0L) && diff(ends) == 0) {
     abort_input(c(
-      "The outcome {.val {block$outcome}} does not vary: it is {units$y[units$used][1L]} for every unit in use{where}.",
+      "The outcome {.val {block$outcome}} does not vary: it is {ends[1L]} for every unit in use{where}.",
       i = "There is no effect to measure."
     ), column = block$outcome, call = call)
   }
-  size <- c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L))
-  if (all(size >= 2L)) return(warn_constant_arm(units, study, block))
+  if (all(size >= 2L)) return(warn_constant_arm(arms, study, block))
   arm <- names(size)[size < 2L][1L]
   abort_input(c(
     "Each arm must have at least 2 units with an outcome{where}.",
@@ -211,14 +216,15 @@ check_measured_arms <- function(units, study, block, call = rlang::caller_env())
 
 group_phrase <- function(block) if (is.null(block$group)) "" else sprintf(" among \"%s\"", block$group)
 
-warn_constant_arm <- function(units, study, block) {
-  for (arm in 1:0) {
-    y <- units$y[units$used & units$z == arm]
-    if (any(y != y[1L])) next
+warn_constant_arm <- function(arms, study, block) {
+  for (arm in names(arms)) {
+    range <- arms[[arm]]$range
+    if (range[1L] != range[2L]) next
+    code <- as.integer(arm == "treated") # nolint: object_usage_linter. In the message.
     warn_kind("constant_arm", c(
-      "The outcome {.val {block$outcome}} is {y[1L]} for all {length(y)} units of {arm_name(arm, study)}.",
+      "The outcome {.val {block$outcome}} is {range[1L]} for all {arms[[arm]]$size} units of {arm_name(code, study)}.",
       i = "The standard error counts no uncertainty there; ratios may be undefined."
-    ), arm = arm)
+    ), arm = code)
   }
-  invisible(units)
+  invisible(arms)
 }

@@ -21,14 +21,18 @@ effect_units <- function(x, y, group = NULL) {
   }
   rows <- which(carries)
   before <- if (has_pairs(x)) x$before_pairs else design_kept(x)
-  missing <- sum(design_kept(x) & !present & (if (is.null(group)) TRUE else group))
-  y[!present] <- 0
-  list(rows = rows, used = (inside & asked)[rows], w = weight[rows], y = y[rows], z = study$z[rows], pairs = pairs,
+  missing <- if (all(present)) 0L else sum(design_kept(x) & !present & (if (is.null(group)) TRUE else group))
+  if (!all(present)) y[!present] <- 0
+  pick <- function(values) if (length(rows) == length(values)) values else values[rows]
+  list(rows = rows, used = pick(inside & asked), w = pick(weight), y = pick(y), z = pick(study$z), pairs = pairs,
        counted = counted & before, all_y = y, missing = missing, group = group, where = "")
 }
 
 # Sampling weight of the units at hand, 0 for those that are not averaged.
-unit_sampling <- function(x, units) sampling_weight(study_of(x))[units$rows] * units$used
+unit_sampling <- function(x, units) {
+  s <- sampling_weight(study_of(x))
+  (if (length(units$rows) == length(s)) s else s[units$rows]) * units$used
+}
 
 # list(v, nuisance): s w of the design, and how its estimation enters.
 unit_weights <- function(x, units) {

@@ -28,10 +28,11 @@ cached_matrix <- function(study, key, make) {
   cache[[key]]
 }
 
-# Not more than the option carefultwin.cache_mb, 1024 by default, in all: then matrices are made again when asked for.
+# Not more than the option carefultwin.cache_mb, 256 by default, in all: larger matrices are made again when they are asked
+# for, which takes less than what is done with them.
 has_room <- function(cache, matrix) {
-  held <- sum(vapply(mget(ls(cache), envir = cache), function(kept) 8 * as.double(length(kept)), 0))
-  most <- getOption("carefultwin.cache_mb", 1024)
+  held <- sum(vapply(mget(setdiff(ls(cache), "ones"), envir = cache), function(kept) 8 * as.double(length(kept)), 0))
+  most <- getOption("carefultwin.cache_mb", 256)
   check_number(most, min = 0, arg = "carefultwin.cache_mb", call = NULL)
   held + 8 * as.double(length(matrix)) <= most * 2^20
 }

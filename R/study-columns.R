@@ -57,13 +57,13 @@ labelled_to_plain <- function(x) {
 prepare_column <- function(x, name, weight, call) {
   label <- column_label(x, name)
   x <- plain_column(x, name, call)
-  check_column(x, name, call)
-  absent <- is.na(x)
+  ends <- check_column(x, name, call)
+  absent <- if (anyNA(x)) is.na(x)  # long columns are copied no more often than they must be
   column <- list(kind = "numeric", label = label, levels = NULL, missing = sum(absent), flag = NULL)
   if (is.factor(x)) return(prepare_factor(x, absent, column))
   if (inherits(x, "Date")) column$kind <- "date"
   values <- as.double(x)
-  if (is.logical(x) || is_zero_one(values)) {
+  if (is.logical(x) || is_zero_one(values, ends)) {
     column$kind <- "binary"
     column$levels <- if (is.logical(x)) "TRUE" else "1"
   }
@@ -91,20 +91,21 @@ column_levels <- function(column) {
   c(column$levels, c(`TRUE` = "FALSE", `1` = "0")[[column$levels]])
 }
 
-is_zero_one <- function(values) {
-  range <- range(values, na.rm = TRUE)
-  range[1L] == 0 && range[2L] == 1 && all(values == 0 | values == 1, na.rm = TRUE)
+is_zero_one <- function(values, ends = range(values, na.rm = TRUE)) {
+  ends[1L] == 0 && ends[2L] == 1 && all(values == 0 | values == 1, na.rm = TRUE)
 }
 
+# The least and the greatest value, NULL for factors.
 check_column <- function(x, name, call) {
-  present <- x[!is.na(x)]
+  present <- if (anyNA(x)) x[!is.na(x)] else x
   if (length(present) == 0L) {
     abort_input(c(
       "Covariate {.val {name}} has no values: all {length(x)} are missing.",
       i = "Leave it out of {.arg covariates}."
     ), column = name, call = call)
   }
-  infinite <- if (is.numeric(x)) which(is.infinite(x)) else integer()
+  ends <- if (!is.factor(x)) as.double(range(present))
+  infinite <- if (is.numeric(x) && !all(is.finite(ends))) which(is.infinite(x)) else integer()
   if (length(infinite) > 0L) {
     abort_input(c(
       "Covariate {.val {name}} must be finite.",
@@ -112,12 +113,13 @@ check_column <- function(x, name, call) {
       i = "Recode {cli::qty(length(infinite))}{?it/them} or set {?it/them} to NA."
     ), column = name, rows = infinite, call = call)
   }
-  check_column_varies(x, present, name, call)
+  check_column_varies(x, present, ends, name, call)
+  ends
 }
 
-check_column_varies <- function(x, present, name, call) {
+check_column_varies <- function(x, present, ends, name, call) {
   some_missing <- length(present) < length(x)
-  constant <- if (is.factor(x)) nlevels(x) < 2L && !some_missing else min(present) == max(present)
+  constant <- if (is.factor(x)) nlevels(x) < 2L && !some_missing else ends[1L] == ends[2L]
   if (constant) {
     abort_input(c(
       "Covariate {.val {name}} can't be adjusted for: it is constant.",

@@ -21,7 +21,13 @@ study_terms <- function(study) {
   if (is.null(study$formula)) paste(names(study$columns), collapse = " + ") else deparse1(study$formula[[2L]])
 }
 
-sampling_weight <- function(study) if (is.null(study$s)) rep(1, length(study$z)) else study$s
+sampling_weight <- function(study) {
+  if (!is.null(study$s)) return(study$s)
+  cache <- study$matrices
+  if (is.null(cache)) return(rep(1, length(study$z)))
+  if (is.null(cache$ones)) cache$ones <- rep(1, length(study$z))
+  cache$ones
+}
 
 # The only way to change a study, a panel, a design or an effect: fields it has, by name; NULL leaves a field empty. A study
 # with other rows or columns has other matrices.
