@@ -18,7 +18,8 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
   if (is.null(kept) && inherits(parent, "twin_design")) kept <- parent$kept
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
-    weighing = weighing, metric = metric, moments = NULL, before_pairs = before, reason = reason, recipe = design_recipe(parent),
+    weighing = weighing, metric = metric, moments = NULL, before_pairs = before, reason = reason,
+    recipe = design_recipe(parent),
     note = c(if (inherits(parent, "twin_design")) parent$note, note),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
@@ -124,8 +125,8 @@ check_undesigned <- function(x, verb, call = rlang::caller_env()) {
   ), call = call)
 }
 
-# Moments of every covariate in the sample before and, where there is one, after the design (balance_moments()). A design
-# in the logbook carries its own.
+# Moments of every covariate in the sample before and, where there is one, after the design (balance_moments()). A
+# design in the logbook carries its own.
 design_moments <- function(x) {
   if (inherits(x, "twin_design") && !is.null(x$moments)) x$moments else balance_moments(study_of(x), design_samples(x))
 }

@@ -1,4 +1,5 @@
-# A starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the judgement to the user.
+# A starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the judgement to the
+# user.
 
 guess_roles <- function(data) {
   kinds <- vapply(data, column_kind, "")

@@ -106,8 +106,10 @@ make_folder <- function(folder) {
 previous_entries <- function(out) {
   file <- file.path(out, "logbook.csv")
   if (!file.exists(file)) return(NULL)
-  entries <- data.table::fread(file, data.table = FALSE, na.strings = "", colClasses = list(character = c(
-    "time", "verb", "what", "counts", "settings", "design")))
+  text <- c("time", "verb", "what", "counts", "settings", "design")
+  entries <- suppressWarnings(  # of columns that are not there: told below
+    data.table::fread(file, data.table = FALSE, na.strings = "", colClasses = list(character = text))
+  )
   if (identical(names(entries), names(logbook_columns()))) return(entries)
   abort_input(c("{.file {file}} is not a logbook of this version.",
                 i = "Move it away, or choose another folder with --out."), call = NULL)

@@ -13,6 +13,8 @@
 #' @param probes Named list of probes.
 #' @param title Heading of the page; made from the study by default.
 #' @param truth True differences where they are known (practice data): a numeric vector named by outcome.
+#' @param balances Named list of balances that exist, by design: those of [assess_balance()]. The others are judged here
+#'   by `limit` and `ratio_range`.
 #' @param limit,ratio_range Balance limits, as in [assess_balance()]; of a study.
 #' @param trends,decomposition Of a panel: what [assess_trends()] and [decompose_did()] gave.
 #' @param powers Named list of what [assess_power()] gave; of a study.
@@ -32,7 +34,7 @@
 #' @export
 write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
                          limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL,
-                         powers = list(), only = c("all", "bias")) {
+                         powers = list(), balances = list(), only = c("all", "bias")) {
   check_string(file)
   only <- check_choice(only, c("all", "bias"))
   check_class(study, c("twin_study", "twin_arms", "twin_panel"), c("frame_study", "frame_panel"))
@@ -40,6 +42,7 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
     check_html_name(file)
     if (length(powers) > 0L) abort_input("A panel has no {.arg powers}; leave them out.")
+    if (length(balances) > 0L) abort_input("A panel has no {.arg balances}; leave them out.")
     write_page(file, parts, title, only)
     return(invisible(file))
   }
@@ -55,11 +58,29 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
   check_string(title, null = TRUE)
   check_truth(truth, effects)
   check_html_name(file)
-  balances <- lapply(designs, assess_balance, limit = limit, ratio_range = ratio_range)
+  balances <- report_balances(designs, balances, limit, ratio_range, missing(limit) && missing(ratio_range))
   parts <- report_parts(study, designs, effects, probes, truth, balances, describe_groups(study))
   parts$powers <- powers
   write_page(file, parts, title, only)
   invisible(file)
+}
+
+# The balances given, and those of the other designs. plain: are no limits asked for?
+report_balances <- function(designs, balances, limit, ratio_range, plain, call = rlang::caller_env()) {
+  check_parts(balances, "twin_balance", "assess_balance", "balances", call)
+  stray <- setdiff(names(balances), names(designs))
+  if (length(stray) > 0L) {
+    abort_input(c("{.arg balances} must be named as the {.arg designs} are.", x = "There is no design {.val {stray}}.",
+                  i = "The designs are {.val {names(designs)}}."), call = call)
+  }
+  if (length(balances) > 0L && !plain) {
+    abort_input(c("{.arg limit} and {.arg ratio_range} have no use with {.arg balances}, which have their own.",
+                  i = "Leave one of both out."), call = call)
+  }
+  lapply(stats::setNames(nm = names(designs)), function(name) {
+    if (!is.null(balances[[name]])) return(balances[[name]])
+    assess_balance(designs[[name]], limit = limit, ratio_range = ratio_range)
+  })
 }
 
 check_html_name <- function(file, call = rlang::caller_env()) {

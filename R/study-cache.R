@@ -28,8 +28,8 @@ cached_matrix <- function(study, key, make) {
   cache[[key]]
 }
 
-# Not more than the option carefultwin.cache_mb, 256 by default, in all: larger matrices are made again when they are asked
-# for, which takes less than what is done with them.
+# Not more than the option carefultwin.cache_mb, 256 by default, in all: larger matrices are made again when they are
+# asked for, which takes less than what is done with them.
 has_room <- function(cache, matrix) {
   held <- sum(vapply(mget(setdiff(ls(cache), "ones"), envir = cache), function(kept) 8 * as.double(length(kept)), 0))
   most <- getOption("carefultwin.cache_mb", 256)

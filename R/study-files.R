@@ -1,7 +1,7 @@
 # The doors to files: one that names them, one that writes them whole, one that keeps cells from being run.
 
-# Names from the data or the plan as parts of file names, a vector named by them. Letters and digits stay, everything else
-# becomes a hyphen; names that would then share a file (on systems that ignore case, too) get a hash of their own.
+# Names from the data or the plan as parts of file names, a vector named by them. Letters and digits stay, everything
+# else becomes a hyphen; names that would then share a file (on systems that ignore case, too) get a hash of their own.
 file_stems <- function(names) {
   names <- unique(names)
   stems <- gsub("^-|-$", "", gsub("[^A-Za-z0-9_]+", "-", names))

@@ -29,8 +29,8 @@ sampling_weight <- function(study) {
   cache$ones
 }
 
-# The only way to change a study, a panel, a design or an effect: fields it has, by name; NULL leaves a field empty. A study
-# with other rows or columns has other matrices.
+# The only way to change a study, a panel, a design or an effect: fields it has, by name; NULL leaves a field empty. A
+# study with other rows or columns has other matrices.
 amend <- function(x, ...) {
   changes <- list(...)
   stopifnot(length(changes) > 0L, names(changes) %in% names(x))

@@ -33,7 +33,7 @@ simulate_units <- function(n = 1000, confounders = c(numeric = 2, binary = 1, fa
   check_number(n, min = 20)
   check_number(effect)
   check_number(heterogeneity)
-  check_number(seed)
+  check_seed(seed)
   overlap <- check_choice(overlap, c("fair", "good", "poor"))
   kind <- check_choice(kind, c("continuous", "binary", "count"))
   counts <- check_confounders(confounders)

@@ -104,7 +104,7 @@ inline NearestLists nearest_lists(const PairProblem& problem, int k, bool ties, 
   for (Eigen::Index seeker = 0; seeker < problem.seekers_height; ++seeker) {
     for (const Match& match : found[seeker]) {
       lists.row.push_back(match.row);
-      lists.distance.push_back(std::sqrt(match.squared) / problem.scale);
+      lists.distance.push_back(std::ldexp(std::sqrt(match.squared), -problem.power));
     }
     lists.start[seeker + 1] = static_cast<Eigen::Index>(lists.row.size());
   }

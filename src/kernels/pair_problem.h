@@ -20,7 +20,7 @@ struct PairProblem {
   std::vector<int> seeker_group, pool_group;  // 0-based; empty when there is one group
   // Told the share of the work done, every so often; may throw to interrupt. Called from the main thread only.
   std::function<void(double)> tell = [](double) {};
-  double scale = 1;  // what the points given were multiplied by, see bring_into_range()
+  int power = 0;  // of two, that the points given were multiplied by, see bring_into_range()
   std::shared_ptr<std::vector<double>> scaled_seekers, scaled_pool;
 
   bool on_line() const { return p == 1; }
@@ -53,7 +53,7 @@ inline void bring_into_range(PairProblem& problem) {
   problem.seekers = problem.scaled_seekers->data();
   problem.pool = problem.scaled_pool->data();
   problem.caliper = std::ldexp(problem.caliper, power);
-  problem.scale = std::ldexp(1.0, std::max(power, -1022));
+  problem.power = power;
 }
 
 inline std::vector<std::vector<int>> rows_by_group(const std::vector<int>& group, int groups, Eigen::Index height) {

@@ -150,3 +150,43 @@ test_that("row weights give each treated unit 1 and share it among its controls"
   expect_identical(core_row_weights(set, treated, control, "ATE"), c(1.5, 1.5, 1.5, 1.5))
   expect_identical(core_row_weights(set, treated, control, "seeker"), rep(0.5, 4))
 })
+
+test_that("numbers at the ends of what a double holds are paired by who is nearest, on the line and in space", {
+  far <- c(-1e308, 0, 1e308)
+  line <- core_pair_problem(far, rev(far))
+  expect_identical(core_pair_greedy(line, "given", NULL)[, 1], c(3L, 2L, 1L))
+  expect_identical(core_pair_optimal(line)[, 1], c(3L, 2L, 1L))
+  lists <- core_nearest(line, 3L)
+  expect_identical(lists$row[lists$start[1] + 1:3], c(3L, 2L, 1L))
+  expect_identical(lists$distance[lists$start[1] + 1:3], c(0, 1e308, Inf))
+  space <- core_pair_problem(cbind(far, far), cbind(rev(far), rev(far)))
+  expect_identical(core_pair_optimal(space)[, 1], c(3L, 2L, 1L))
+  sets <- core_full_match(space, rep(TRUE, 3), rep(TRUE, 3))
+  expect_identical(sets$unit[order(sets$seeker)], c(3L, 2L, 1L))
+  # a thousand times closer than squares can tell
+  close <- core_pair_problem(c(0, 3e-310), c(4e-310, 1e-310))
+  expect_identical(core_pair_optimal(close)[, 1], c(2L, 1L))
+})
+
+test_that("distributions and Walsh averages of such numbers are those of the numbers scaled", {
+  x <- c(1e308, -1e308, 0, 5, -1e308, 1e308)
+  z <- c(1L, 0L, 1L, 0L, 1L, 0L)
+  ranks <- match(x, sort(unique(x)))
+  expect_identical(core_distribution_gaps(x, z, cbind(rep(1, 6))), core_distribution_gaps(ranks * 1.0, z, cbind(rep(1, 6))))
+  d <- c(-1e308, -2, 1, 1e308)
+  walsh <- sort(outer(d / 4, d / 4, "+")[lower.tri(diag(4), TRUE)] * 2, decreasing = TRUE)
+  expect_equal(glue_walsh_largest(d, as.double(1:10)), walsh)
+})
+
+test_that("glue refuses what a kernel can't read", {
+  x <- matrix(rnorm(20), 10)
+  expect_error(glue_fit_regression(x, rep(0:1, 5) * 1.0, NULL, "logti", NULL), "not known")
+  expect_error(core_distribution_gaps(rnorm(4), c(0L, 1L, 2L, 1L), cbind(rep(1, 4))), "0 or 1")
+  expect_error(core_distribution_gaps(numeric(), integer(), matrix(0, 0, 1)), "per unit")
+  problem <- core_pair_problem(1:3, 1:4, group = list(seekers = c(1, 2, 1), pool = c(1, 2, 2, 1)))
+  problem$seeker_group[1] <- 9L
+  expect_error(core_pair_greedy(problem, "given", NULL), "out of range")
+  problem <- core_pair_problem(1:3, 1:4)
+  storage.mode(problem$pool) <- "integer"
+  expect_error(core_pair_greedy(problem, "given", NULL), "doubles")
+})

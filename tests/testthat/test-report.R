@@ -62,3 +62,18 @@ test_that("a study without designs still gives a report", {
   expect_match(html, "<h1>Only &lt;looking&gt;</h1>", fixed = TRUE)
   expect_match(html, "still sealed", fixed = TRUE)
 })
+
+test_that("balances that exist are taken as they are, the others made; they belong to designs", {
+  study <- study_of_many()
+  designs <- list(weights = weigh_units(score_units(study)), pairs = pair_units(score_units(study)))
+  file <- withr::local_tempfile(fileext = ".html")
+  strict <- assess_balance(designs$weights, limit = "strict")
+  write_report(file, study, designs, balances = list(weights = strict))
+  page <- paste(readLines(file), collapse = " ")
+  expect_match(page, "0.05", fixed = TRUE)
+  expect_match(page, "Balance of pairs")
+  expect_error(write_report(file, study, designs, balances = list(wieghts = strict)), "no design",
+               class = "twin_error_input")
+  expect_error(write_report(file, study, designs, balances = list(weights = strict), limit = "lenient"), "no use",
+               class = "twin_error_input")
+})
