@@ -29,15 +29,17 @@ estimands <- list(
     tilt = function(e) 1 - e, slope = function(e) rep(-1, length(e)),
     arms = function(e, k) list(h = e[, 1L], slope = arm_log_slope(e, 1L))
   ),
+  # of several arms: Li & Li (2019)
   ATO = new_estimand(
     "those whose treatment could well have been either", "score", own_likelihood = TRUE,
     tilt = function(e) e * (1 - e), slope = function(e) 1 - 2 * e,
-    arms = function(e, k) {  # Li & Li (2019)
+    arms = function(e, k) {
       h <- 1 / rowSums(1 / e)
       list(h = h, slope = h * Reduce(`+`, lapply(seq_len(ncol(e)), function(m) arm_log_slope(e, m) / e[, m])))
     }
   ),
-  ATM = new_estimand(  # the derivative at e = 1/2 is that of the lower branch
+  # the derivative at e = 1/2 is that of the lower branch
+  ATM = new_estimand(
     "those whom one-to-one pairing would keep", "score",
     tilt = function(e) pmin(e, 1 - e), slope = function(e) ifelse(e > 0.5, -1, 1),
     arms = function(e, k) {

@@ -11,7 +11,7 @@ core_link_slope <- function(linear, e, link) {
     linear = rep(1, length(e)),
     log = e,
     logit = e * (1 - e),
-    probit = , hetprobit = stats::dnorm(linear),
+    probit = , heteroskedastic_probit = stats::dnorm(linear),
     cloglog = exp(linear - exp(linear))
   )
 }
@@ -19,7 +19,7 @@ core_link_slope <- function(linear, e, link) {
 core_link_residual <- function(linear, e, z, link) {
   switch(link,
     linear = , log = , logit = z - e,
-    probit = , hetprobit = {
+    probit = , heteroskedastic_probit = {
       side <- 2 * z - 1
       side * exp(stats::dnorm(linear, log = TRUE) - stats::pnorm(side * linear, log.p = TRUE))
     },

@@ -61,7 +61,7 @@ weigh_arms <- function(x, given, method, truncate, call = rlang::caller_env()) {
 
 check_arms_estimand <- function(estimand, call) {
   if (!is.null(estimands[[estimand]]$arms)) return(invisible(estimand))
-  known <- names(Filter(function(entry) !is.null(entry$arms), estimands)) # nolint: object_usage_linter. In the message.
+  known <- names(Filter(function(entry) !is.null(entry$arms), estimands))
   abort_unsupported(c("The {estimand} is not defined for more than two arms.",
                       i = "Frame the arms for {.or {.val {known}}}."), call = call)
 }

@@ -161,8 +161,8 @@ check_balanced <- function(fit, moments, s, arm, name, study, tolerance, call) {
   beyond <- beyond_range(moments[arm == 1 & s > 0, , drop = FALSE], fit$target, tolerance)
   guilty <- if (any(beyond)) which(beyond) else which(left >= max(left) / 20)
   named <- colnames(moments)[guilty[order(-left[guilty])]]
-  shown <- utils::head(named, 6L) # nolint: object_usage_linter. In the message.
-  other <- if (name == "treated") "control" else "treated" # nolint: object_usage_linter. In the message.
+  shown <- utils::head(named, 6L)
+  other <- if (name == "treated") "control" else "treated"
   abort_kind("infeasible", c(
     "No weights of the {name} units can meet the moments asked for.",
     x = paste0(if (any(beyond)) "Out of their range: {.val {shown}}" else "They can't be met together: {.val {shown}}",

@@ -179,10 +179,10 @@ group_words <- function(study, labels, group, exact) {
 }
 
 stop_limits <- function(groups, labels, settings, limits, treated, control, x, call) {
-  count <- function(rows) { # nolint: object_usage_linter. In the message.
+  count <- function(rows) {
     if (is.null(labels)) length(rows) else sum(labels[rows] == groups[1L])
   }
-  where <- group_words(study_of(x), labels, groups[1L], settings$exact) # nolint: object_usage_linter. In the message.
+  where <- group_words(study_of(x), labels, groups[1L], settings$exact)
   abort_kind("infeasible", c(
     "The limits on the sets can't be met: {ratio_words(limits)}.",
     x = "There are {count(treated)} treated and {count(control)} control units{where}.",

@@ -1,7 +1,7 @@
 # The ladder of Imbens & Rubin (2015, chapter 13): Methods, "Propensity score".
 
 score_from_ladder <- function(x, settings, call) {
-  if (settings$link == "hetprobit") {
+  if (settings$link == "heteroskedastic_probit") {
     abort_input(c("The ladder works with the links logit, probit and cloglog.",
                   i = "Search with {.val probit}, then give the terms as {.arg model}."), call = call)
   }

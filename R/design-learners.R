@@ -62,7 +62,7 @@ learner_columns <- function(study, model, call) {
 draw_folds <- function(z, inside, k, levels, call, cluster = NULL) {
   size <- c(treated = sum(inside & z == 1L), control = sum(inside & z == 0L))
   if (any(size < k)) {
-    arm <- names(which.min(size)) # nolint: object_usage_linter. In the message.
+    arm <- names(which.min(size))
     abort_input(c(
       "Each arm must have at least one unit in each of the {k} folds.",
       x = "The {arm} arm ({.val {levels[[arm]]}}) has {min(size)}.",

@@ -23,10 +23,10 @@
 #' @param model A one-sided formula for the score in the study's covariates, such as
 #'   `~ boat_length + I(boat_length^2)`; by default the study's own covariates, as framed. With `select = "ladder"`: the
 #'   terms to start from (none by default). With `learners`: the columns they see.
-#' @param link `"logit"` (default), `"probit"`, `"cloglog"` (complementary log-log), or `"hetprobit"`, a probit whose
-#'   scale varies: P = Phi(x'b / exp(v'g)).
-#' @param scale_model For `link = "hetprobit"`: a one-sided formula for v in the study's covariates; its numeric and
-#'   yes/no columns by default.
+#' @param link `"logit"` (default), `"probit"`, `"cloglog"` (complementary log-log), or `"heteroskedastic_probit"`, a
+#'   probit whose scale varies: P = Phi(x'b / exp(v'g)).
+#' @param scale_model For `link = "heteroskedastic_probit"`: a one-sided formula for v in the study's covariates; its
+#'   numeric and yes/no columns by default.
 #' @param select `"none"` (default) or `"ladder"`.
 #' @param thresholds For the ladder: named numbers `linear` (default 1) and `second` (default 2.71).
 #' @param learners Names among `"logit"`, `"lasso"`, `"ridge"`, `"elastic_net"` (all glmnet, penalty by
@@ -64,14 +64,15 @@
 #' tidy(score_units(study, select = "ladder"), part = "steps")
 #' score_units(study, learners = c("logit", "tree"), folds = 3, seed = 2)
 #' @export
-score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "hetprobit"), scale_model = NULL,
-                        select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71), learners = NULL,
-                        folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
+score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "heteroskedastic_probit"),
+                        scale_model = NULL, select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71),
+                        learners = NULL, folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL,
+                        score = NULL) {
   again <- given_arguments(match.call())
   if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
   check_design(x)
   check_undesigned(x, "score_units")
-  link <- check_choice(link, c("logit", "probit", "cloglog", "hetprobit"))
+  link <- check_choice(link, c("logit", "probit", "cloglog", "heteroskedastic_probit"))
   select <- check_choice(select, c("none", "ladder"))
   prediction <- check_choice(prediction, c("out_of_fold", "refitted"))
   source <- score_source(score, learners, select, link)
@@ -85,7 +86,7 @@ score_source <- function(column, learners, select, link) {
   if (!is.null(column)) return("column")
   if (!is.null(learners)) return("learners")
   if (select == "ladder") return("ladder")
-  if (link == "hetprobit") "hetprobit" else "regression"
+  if (link == "heteroskedastic_probit") "heteroskedastic_probit" else "regression"
 }
 
 # Options of one source have no use with another.
@@ -93,11 +94,12 @@ check_score_options <- function(given, source, values, call = rlang::caller_env(
   empty <- c("model", "scale_model", "learners", "seed", "score")[vapply(values, is.null, NA)]
   known <- list(
     column = "score", learners = c("learners", "model", "folds", "prediction", "seed"),
-    ladder = c("select", "model", "link", "thresholds"), hetprobit = c("link", "model", "scale_model", "select"),
+    ladder = c("select", "model", "link", "thresholds"),
+    heteroskedastic_probit = c("link", "model", "scale_model", "select"),
     regression = c("link", "model", "select")
   )[[source]]
   source <- c(column = "a score column", learners = "learners", ladder = "the ladder",
-              hetprobit = "a heteroskedastic probit", regression = "a plain regression")[[source]]
+              heteroskedastic_probit = "a heteroskedastic probit", regression = "a plain regression")[[source]]
   refuse_stray(setdiff(given, c(known, empty, "x")), source, call = call)
 }
 
@@ -113,7 +115,7 @@ score_design <- function(x, settings, call = rlang::caller_env()) {
     column = score_from_column(x, settings, call),
     learners = score_from_learners(x, settings, call),
     ladder = score_from_ladder(x, settings, call),
-    hetprobit = score_from_hetprobit(x, settings, call),
+    heteroskedastic_probit = score_from_heteroskedastic(x, settings, call),
     regression = score_from_regression(x, settings$model, settings$link, call)
   )
   score$settings <- settings
@@ -130,7 +132,8 @@ score_design <- function(x, settings, call = rlang::caller_env()) {
 learner_seed <- function(settings) if (is.null(settings$seed)) 1 else settings$seed
 
 settings_of <- list(column = "column", learners = c("learners", "folds", "prediction", "seed"),
-                    ladder = c("link", "thresholds"), hetprobit = c("link", "scale_model"), regression = "link")
+                    ladder = c("link", "thresholds"), heteroskedastic_probit = c("link", "scale_model"),
+                    regression = "link")
 
 score_label <- function(settings, score) {
   label <- source_label(settings, score)
@@ -143,7 +146,7 @@ source_label <- function(settings, score) {
     column = sprintf("score from column %s", settings$column),
     learners = stack_label(setdiff(score$learners$learner, "stack")),
     ladder = sprintf("%s score by ladder", settings$link),
-    hetprobit = "heteroskedastic probit score",
+    heteroskedastic_probit = "heteroskedastic probit score",
     regression = paste0(
       if (settings$link != "logit") paste0(settings$link, " score") else if (is.null(settings$model)) plain_score else
         "score",
@@ -186,7 +189,7 @@ score_text <- function(score) {
 }
 
 link_words <- c(logit = "logit", probit = "probit", cloglog = "complementary log-log",
-                hetprobit = "heteroskedastic probit")
+                heteroskedastic_probit = "heteroskedastic probit")
 
 score_from_regression <- function(x, model, link, call) {
   study <- study_of(x)
@@ -197,15 +200,15 @@ score_from_regression <- function(x, model, link, call) {
   new_score(fit, matrix, terms, link)
 }
 
-score_from_hetprobit <- function(x, settings, call) {
+score_from_heteroskedastic <- function(x, settings, call) {
   study <- study_of(x)
   terms <- model_terms(study, settings$model, call)
   spread <- scale_formula_of(settings$scale_model, study, call)
   matrix <- terms_matrix(study, terms)
   scale_matrix <- study_matrix(study, study$columns[all.vars(spread)], spread)
-  fit <- core_fit_hetprobit(matrix, scale_matrix, as.double(study$z), fit_weight(x))
+  fit <- core_fit_heteroskedastic(matrix, scale_matrix, as.double(study$z), fit_weight(x))
   check_fit(fit, matrix, x, call)
-  score <- new_score(fit, matrix, terms, "hetprobit", paste("log scale:", colnames(scale_matrix)))
+  score <- new_score(fit, matrix, terms, "heteroskedastic_probit", paste("log scale:", colnames(scale_matrix)))
   c(score, list(scale_formula = spread, scale = fit$scale))
 }
 
@@ -353,9 +356,9 @@ score_nuisance <- function(design) {
   if (!is.null(score$residual)) return(core_regression_nuisance(matrix, score$covariance, score$residual))
   weight <- sampling_weight(study) * (if (is.null(score$inside)) 1 else score$inside)
   residual <- weight * core_link_residual(score$linear, score$fitted, study$z, score$link)
-  if (score$link != "hetprobit") return(core_regression_nuisance(matrix, score$covariance, residual))
+  if (score$link != "heteroskedastic_probit") return(core_regression_nuisance(matrix, score$covariance, residual))
   scale_matrix <- study_matrix(study, study$columns[all.vars(score$scale_formula)], score$scale_formula)
-  core_hetprobit_nuisance(matrix, scale_matrix, score$linear, score$scale, score$covariance, residual)
+  core_heteroskedastic_nuisance(matrix, scale_matrix, score$linear, score$scale, score$covariance, residual)
 }
 
 # A function f of the fitted score as a nuisance; slope: df / de per unit.

@@ -71,7 +71,7 @@ mahalanobis_space <- function(x, settings, call, quiet) {
   }
   root <- core_inverse_root(covariance)
   if (root$rank < ncol(scaled) && !quiet) {
-    explained <- colnames(scaled)[core_dependent(covariance)] # nolint: object_usage_linter. In the message.
+    explained <- colnames(scaled)[core_dependent(covariance)]
     warn_kind("singular", c(
       "The covariance of the covariates is singular: {.val {explained}} {?follows/follow} from the others.",
       i = "The distance uses its pseudo-inverse; leave {cli::qty(length(explained))}{?it/them} out to say so."

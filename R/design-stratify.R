@@ -101,7 +101,7 @@ check_cells <- function(stratum, study, s, ends, call = rlang::caller_env()) {
   empty <- which(cells == 0L, arr.ind = TRUE)
   if (nrow(empty) == 0L) return(invisible(cells))
   k <- empty[1L, 1L]
-  arm <- c("treated", "control")[empty[1L, 2L]] # nolint: object_usage_linter. In the message.
+  arm <- c("treated", "control")[empty[1L, 2L]]
   abort_input(c(
     "Every stratum must hold both arms.",
     x = "Stratum {k}, scores from {score_range_text(ends[k], ends[k + 1L])}, has {cells[k, 1L]} treated and

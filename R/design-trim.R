@@ -100,7 +100,7 @@ check_trimmed_arms <- function(kept, study, range, call = rlang::caller_env()) {
   inside <- kept & sampling_weight(study) > 0
   size <- c(treated = sum(inside & study$z == 1L), control = sum(inside & study$z == 0L))
   if (all(size >= 2L)) return(invisible(kept))
-  arm <- names(which.min(size)) # nolint: object_usage_linter. In the message.
+  arm <- names(which.min(size))
   abort_input(c(
     "Trimming must leave at least 2 units in each arm.",
     x = "From {score_range_text(range[['low']], range[['high']])} the {arm} arm ({.val {study$levels[[arm]]}}) keeps

@@ -85,7 +85,7 @@ finish_weights <- function(x, made, asked, call = rlang::caller_env()) {
   cut <- truncate_weights(weight, asked$truncate, study$z, kept_weight(x)) * design_kept(x)
   weighing <- c(made$weighing, list(method = asked$method, stabilise = asked$stabilise, free = cut == weight))
   step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)),
-            asked[c("method", sub("weight", "column", weighings[[asked$method]]$options), "truncate")])
+            asked[c("method", sub("weight", "column", weighings[[asked$method]]$arguments), "truncate")])
   design <- new_design(x, step, kind = "weights", weight = cut, weighing = weighing,
                        score = if (is.null(made$score)) design_score(x) else made$score)
   warn_heavy_units(design)
@@ -110,7 +110,7 @@ check_weigh_options <- function(given, method, call = rlang::caller_env()) {
   if (method == "own" && !"weight" %in% given) {
     abort_input("{.code method = \"own\"} needs {.arg weight}, the name of a column.", call = call)
   }
-  stray <- setdiff(given, c("method", "truncate", weighings[[method]]$options))
+  stray <- setdiff(given, c("method", "truncate", weighings[[method]]$arguments))
   refuse_stray(stray, cli::format_inline("{.code method = \"{method}\"}"), call = call)
 }
 

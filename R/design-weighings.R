@@ -2,53 +2,53 @@
 # verb makes it. Adding one to weigh_units() is adding its entry here, with its computation.
 
 # words: for labels and prints. verb: who makes it: "weigh" (a method of weigh_units()), "stratify", "group" or "arms".
-# options: the arguments of weigh_units() it takes beside method and truncate. answers: function of an estimand's name.
-# make: function(x, asked, call) giving list(weight, weighing: facts for the nuisance and for prints, score where the
-# method makes one). nuisance: function(design, s) giving how the estimation of the weights enters (core-nuisance.R);
-# NULL where they are known or taken as known. details: function of the settings, words for the label. by_score: do the
-# weights move with the score that score_units() made? given: what standard errors take as given, in a word, NULL for
-# nothing. estimated: FALSE where weights stay the same whoever is drawn. sums: do weights, not normalised, sum to the
-# size of the population? odds: "score" or "weight", from which the odds behind the weights are read (probe_weights()),
-# NULL where there are none; no_odds: then why, a sentence. redraw: function(x, y, fit, weights) for the means of a draw
-# where they can be had faster than by the whole design, NULL else.
-new_weighing <- function(words, verb = "weigh", options = character(), answers = function(estimand) TRUE, make = NULL,
+# arguments: the arguments of weigh_units() it takes beside method and truncate. answers: function of an estimand's
+# name. make: function(x, asked, call) giving list(weight, weighing: facts for the nuisance and for prints, score where
+# the method makes one). nuisance: function(design, s) giving how the estimation of the weights enters
+# (core-nuisance.R); NULL where they are known or taken as known. details: function of the settings, words for the
+# label. by_score: do the weights move with the score that score_units() made? given: what standard errors take as
+# given, in a word, NULL for nothing. estimated: FALSE where weights stay the same whoever is drawn. sums: do weights,
+# not normalised, sum to the size of the population? odds: "score" or "weight", from which the odds behind the weights
+# are read (probe_weights()), NULL where there are none; no_odds: then why, a sentence. redraw: function(x, y, fit,
+# weights) for the means of a draw where they can be had faster than by the whole design, NULL else.
+new_weighing <- function(words, verb = "weigh", arguments = character(), answers = function(estimand) TRUE, make = NULL,
                          nuisance = NULL, details = function(asked) NULL, by_score = FALSE, given = NULL,
                          estimated = TRUE, sums = FALSE, odds = "weight", no_odds = NULL, redraw = NULL) {
   stopifnot(is.character(words), is.null(make) == (verb != "weigh"), is.function(answers))
   if (is.null(nuisance)) nuisance <- function(design, s) core_known(length(s))
-  list(words = words, verb = verb, options = options, answers = answers, make = make, nuisance = nuisance,
+  list(words = words, verb = verb, arguments = arguments, answers = answers, make = make, nuisance = nuisance,
        details = details, by_score = by_score, given = given, estimated = estimated, sums = sums, odds = odds,
        no_odds = no_odds, redraw = redraw)
 }
 
 weighings <- list(
   inverse = new_weighing(
-    "inverse weights", options = "stabilise", by_score = TRUE, sums = TRUE, odds = "score",
+    "inverse weights", arguments = "stabilise", by_score = TRUE, sums = TRUE, odds = "score",
     make = function(x, asked, call) inverse_weights(check_score(x, "weigh_units", call), x$score),
     nuisance = function(design, s) inverse_nuisance(design),
     redraw = function(matrix, z, y, s, estimand, fit) core_redraw_weighted(matrix, z, y, s, estimand, fit)
   ),
   entropy = new_weighing(
-    "entropy weights", options = c("moments", "interactions"), answers = function(e) has_known_population(e),
+    "entropy weights", arguments = c("moments", "interactions"), answers = function(e) has_known_population(e),
     make = function(x, asked, call) moment_weights(x, asked, FALSE, call),
     nuisance = function(design, s) moment_nuisance(design, s, FALSE),
     details = function(asked) moment_details(asked)
   ),
   balancing_score = new_weighing(
-    "balancing-score weights", options = "stabilise", odds = "score",
+    "balancing-score weights", arguments = "stabilise", odds = "score",
     answers = function(e) has_known_population(e) || estimands[[e]]$own_likelihood,
     make = function(x, asked, call) balancing_score_weights(x, call),
     nuisance = function(design, s) inverse_nuisance(design)
   ),
   stable = new_weighing(
-    "stable weights", options = c("moments", "interactions", "tolerance"),
+    "stable weights", arguments = c("moments", "interactions", "tolerance"),
     answers = function(e) has_known_population(e),
     make = function(x, asked, call) moment_weights(x, asked, TRUE, call),
     nuisance = function(design, s) moment_nuisance(design, s, TRUE),
     details = function(asked) c(moment_details(asked), paste("within", format(asked$tolerance)))
   ),
   own = new_weighing(
-    "own weights", options = "weight", given = "weights", estimated = FALSE,
+    "own weights", arguments = "weight", given = "weights", estimated = FALSE,
     make = function(x, asked, call) own_weights(x, asked$column, call), details = function(asked) asked$column
   ),
   strata = new_weighing(

@@ -1,7 +1,7 @@
 # The register of estimators over time: Methods, "Difference-in-differences". One entry each; adding one is adding its
 # entry here, with its computation (did-estimate.R says what that returns).
 
-# words: for prints. options: the arguments of measure_did() that not all take. estimate: function(panel, y, asked,
+# words: for prints.arguments: the arguments of measure_did() that not all take. estimate: function(panel, y, asked,
 # call). adjustments: what covariates may do, the fullest last; adjusted: words for adjustment by regression where it is
 # not that of the comparison's outcomes. compares: is each cell against units that are not treated (argument
 # comparison)? fixed_base: function of the settings, are all cells measured from one base period? collapses: can it be
@@ -9,13 +9,13 @@
 # own (small_sample, inference "wild")? refusal: function(panel, call) that refuses panels. mean: what its single number
 # averages, in words, NULL where the effects under treatment alone count. details: function of the settings, words to
 # follow the estimator's own.
-new_did_estimator <- function(words, options, estimate, adjustments = c("none", "regression"),
+new_did_estimator <- function(words, arguments, estimate, adjustments = c("none", "regression"),
                               adjusted = ", adjusted by outcome regression", compares = FALSE,
                               fixed_base = function(asked) FALSE, collapses = TRUE, regression = FALSE,
                               refusal = function(panel, call) invisible(panel), mean = NULL,
                               details = function(asked) NULL) {
   stopifnot(is.character(words), is.function(estimate), "none" %in% adjustments)
-  list(words = words, options = options, estimate = estimate, adjustments = adjustments, adjusted = adjusted,
+  list(words = words, arguments = arguments, estimate = estimate, adjustments = adjustments, adjusted = adjusted,
        compares = compares, fixed_base = fixed_base, collapses = collapses, regression = regression, refusal = refusal,
        mean = mean, details = details)
 }
@@ -48,8 +48,10 @@ did_estimators <- list(
     "triple differences", c("comparison", "base", "third", "affected"), adjustments = "none", compares = TRUE,
     collapses = FALSE, fixed_base = function(asked) asked$base == "fixed",
     refusal = function(panel, call) refuse_triple_covariates(panel, call),
-    details = function(asked) sprintf(" (%s = \"%s\" against \"%s\")", asked$third$name,
-                                      asked$third$levels[["treated"]], asked$third$levels[["control"]]),
+    details = function(asked) {
+      levels <- asked$third$levels
+      sprintf(" (%s = \"%s\" against \"%s\")", asked$third$name, levels[["treated"]], levels[["control"]])
+    },
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   )
 )

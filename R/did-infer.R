@@ -53,7 +53,7 @@ treated_counts <- function(panel, y) {
 }
 
 stop_no_cell <- function(table, asked, call) {
-  reasons <- unique(table$reason[!is.na(table$reason)]) # nolint: object_usage_linter. In the message.
+  reasons <- unique(table$reason[!is.na(table$reason)])
   abort_unsupported(c(
     "No effect can be estimated.", x = "Reasons: {reasons}.",
     i = if (asked$comparison == "never") "Try {.code comparison = \"not_yet\"}." else
@@ -169,7 +169,7 @@ warn_did <- function(effect) {
   if (!is.null(effect$cells)) {
     failed <- cells[!is.na(cells$reason), ]
     reasons <- table(failed$reason)
-    listing <- sprintf("%s (%d)", names(reasons), as.integer(reasons)) # nolint: object_usage_linter. In the message.
+    listing <- sprintf("%s (%d)", names(reasons), as.integer(reasons))
     if (nrow(failed) > 0L) {
       warn_kind("cells", c(
         "{nrow(failed)} of {nrow(cells)} cells can't be estimated: {listing}.",
@@ -182,7 +182,7 @@ warn_did <- function(effect) {
   alone <- !seq_len(nrow(panel$cohorts)) %in% panel$cohort[panel$cluster != panel$cluster[first][panel$cohort]]
   tiny <- is_treated_cohort(panel) & alone
   if (any(tiny)) {
-    labels <- panel$cohorts$label[tiny] # nolint: object_usage_linter. In the message.
+    labels <- panel$cohorts$label[tiny]
     warn_kind("tiny_cohort", c(
       "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {effect$cluster_name}: its own
        chance can't be seen in the standard errors, which are too small.",

@@ -102,7 +102,7 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
 did_settings <- function(panel, estimator, inference, given, anticipation, collapse, level, seed,
                          call = rlang::caller_env()) {
   entry <- did_estimators[[estimator]]
-  known <- c(entry$options, switch(inference, wild = c("multiplier", "draws"), randomization = "draws"))
+  known <- c(entry$arguments, switch(inference, wild = c("multiplier", "draws"), randomization = "draws"))
   stray <- setdiff(names(Filter(Negate(is.null), given)), known)
   if (length(stray) > 0L) {
     abort_input(c("{.arg {stray}} do{?es/} not belong to {.code estimator = \"{estimator}\"} with
@@ -110,8 +110,6 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
                 arguments = stray, call = call)
   }
   if (inference == "wild" && !entry$regression) {
-    # nolint next: object_usage_linter. In the message.
-    # nolint next: object_usage_linter. In the message.
     regressions <- names(Filter(function(entry) entry$regression, did_estimators))
     abort_unsupported(c("The wild cluster bootstrap is for regressions: estimator {.val {regressions}}.",
                         i = "With few clusters use {.code inference = \"randomization\"}."), call = call)
@@ -152,7 +150,7 @@ did_adjustment <- function(panel, estimator, adjustment, call) {
 
 # list(name, side = per unit 1 where affected, -1 elsewhere).
 did_third <- function(panel, estimator, given, call) {
-  if (!"third" %in% did_estimators[[estimator]]$options) return(NULL)
+  if (!"third" %in% did_estimators[[estimator]]$arguments) return(NULL)
   check_string(given$third, arg = "third", call = call)
   check_columns(given$third, panel$data, "third", call)
   x <- some_rows(panel$data[[given$third]], panel$rows)

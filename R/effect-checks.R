@@ -34,9 +34,9 @@ check_options <- function(asked, given, call = rlang::caller_env()) {
   learnt <- entry$learns == "always" || !is.null(asked$learners)
   # functions: making such text takes longer than all checks together
   with <- function() cli::format_inline("{.code estimator = \"{estimator}\"}")
-  for (option in estimator_options()) refuse(option, option %in% entry$options, with())
+  for (option in estimator_options()) refuse(option, option %in% entry$arguments, with())
   refuse("family", !learnt, "learners, who look at the outcome themselves")
-  refuse("scale_model", "hetprobit" %in% asked$family, "other families than \"hetprobit\"")
+  refuse("scale_model", "heteroskedastic_probit" %in% asked$family, "other families than \"heteroskedastic_probit\"")
   refuse("folds", learnt, "an estimator without learners")
   way <- function() cli::format_inline("{.code inference = \"{asked$inference}\"}")
   refuse(c("draws", "interval"), asked$inference == "bootstrap", way())
@@ -75,7 +75,7 @@ check_looks <- function(blocks, asked, call = rlang::caller_env()) {
 check_by_outcome <- function(asked, call) {
   if (!is.null(asked$model) && !rlang::is_formula(asked$model)) check_named_by_outcome(asked, "model", call)
   if (!is.null(names(asked$family)) || length(asked$family) > 1L) check_named_by_outcome(asked, "family", call)
-  families <- c("gaussian", "binomial", "probit", "hetprobit", "poisson", "fractional")
+  families <- c("gaussian", "binomial", "probit", "heteroskedastic_probit", "poisson", "fractional")
   for (family in as.list(asked$family)) check_choice(family, families, "family", call)
 }
 
@@ -183,7 +183,6 @@ warn_clusters <- function(name) {
 # A machine-learned score has no influence to carry; the augmented estimator needs none to first order.
 warn_known_score <- function(x) {
   if (!has_weights(x) || !weighing_of(x)$by_score || is.null(x$score$learners)) return(invisible(x))
-  # nolint next: object_usage_linter. In the message.
   robust <- names(Filter(function(entry) entry$robust && entry$learns != "always", estimators))
   warn_kind("known_score", c(
     "The standard error takes the learners' score as known; it may be too small or too large.",
@@ -192,7 +191,7 @@ warn_known_score <- function(x) {
 }
 
 check_measured_arms <- function(units, study, block, call = rlang::caller_env()) {
-  where <- group_phrase(block) # nolint: object_usage_linter. In the messages.
+  where <- group_phrase(block)
   arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
     y <- units$y[units$used & units$z == arm]
     list(size = length(y), range = if (length(y) > 0L) range(y))
@@ -220,7 +219,7 @@ warn_constant_arm <- function(arms, study, block) {
   for (arm in names(arms)) {
     range <- arms[[arm]]$range
     if (range[1L] != range[2L]) next
-    code <- as.integer(arm == "treated") # nolint: object_usage_linter. In the message.
+    code <- as.integer(arm == "treated")
     warn_kind("constant_arm", c(
       "The outcome {.val {block$outcome}} is {range[1L]} for all {arms[[arm]]$size} units of {arm_name(code, study)}.",
       i = "The standard error counts no uncertainty there; ratios may be undefined."

@@ -77,7 +77,7 @@ check_comparable <- function(effects, term, call = rlang::caller_env()) {
 check_has_term <- function(effects, term, call) {
   lacking <- which(!vapply(effects, function(effect) term %in% names(effect$estimate), NA))
   if (length(lacking) > 0L) {
-    terms <- names(effects[[lacking[1L]]]$estimate) # nolint: object_usage_linter. In the message.
+    terms <- names(effects[[lacking[1L]]]$estimate)
     cells <- inherits(effects[[lacking[1L]]], "twin_did")
     abort_input(c("{.arg term} {.val {term}} is not in effect {lacking[1L]}.",
                   x = "It has {.val {utils::head(terms, 4)}}{if (length(terms) > 4) ', ...'}.",

@@ -1,7 +1,7 @@
 # The register of estimators: Methods, "Effects". One entry each, with whom it fits and why not others.
 # Adding one is adding its entry here, with its computation.
 
-# words: for prints; words_reuse: the same on matches with replacement, NULL where it has no form there. options: the
+# words: for prints; words_reuse: the same on matches with replacement, NULL where it has no form there.arguments: the
 # arguments of measure_effect() that not all estimators take. check: function(x, asked, call) that refuses designs.
 # means: function(block, units, asked, call) giving list(estimate, influence = function()) of the two means, with vcov,
 # df and text where they are not had from the influence, and made: weights of its own. models: does it model the
@@ -11,14 +11,14 @@
 # are wrong known (probe_weights())? paired: is it a mean of differences within pairs? own_variance: is its variance
 # more than replicates could see? verb: who measures it; measure: function(block, asked, call) giving the effect; again:
 # function(block, units, asked, terms) giving the estimates of a replicate.
-new_estimator <- function(words, options = character(), check = function(x, asked, call) invisible(x), means = NULL,
+new_estimator <- function(words, arguments = character(), check = function(x, asked, call) invisible(x), means = NULL,
                           words_reuse = NULL, models = FALSE, robust = FALSE, by_score = FALSE, learns = "never",
                           plain = FALSE, bounded = FALSE, paired = TRUE, own_variance = FALSE,
                           verb = "measure_effect",
                           measure = function(block, asked, call) measure_block(block, asked, call),
                           again = function(block, units, asked, terms) means_again(block, units, asked, terms)) {
   stopifnot(is.character(words), is.function(check), learns %in% c("never", "asked", "always"))
-  list(words = words, options = options, check = check, means = means, words_reuse = words_reuse, models = models,
+  list(words = words, arguments = arguments, check = check, means = means, words_reuse = words_reuse, models = models,
        robust = robust, by_score = by_score, learns = learns, plain = plain, bounded = bounded, paired = paired,
        own_variance = own_variance, verb = verb, measure = measure, again = again)
 }
@@ -61,7 +61,7 @@ estimators <- list(
 measure_estimators <- function() names(Filter(function(entry) entry$verb == "measure_effect", estimators))
 
 # Every argument that belongs to some estimators only.
-estimator_options <- function() unique(unlist(lapply(estimators, `[[`, "options")))
+estimator_options <- function() unique(unlist(lapply(estimators, `[[`, "arguments")))
 
 # Does the effect compare the arms as they are, with neither a design nor a model between them?
 is_unadjusted <- function(effect) {
@@ -91,7 +91,7 @@ check_regression <- function(x, asked, call) {
 }
 
 check_augmented <- function(x, asked, call) {
-  estimator <- asked$estimator # nolint: object_usage_linter. In the messages.
+  estimator <- asked$estimator
   estimand <- study_of(x)$estimand
   if (has_pairs(x)) {
     abort_unsupported(c(

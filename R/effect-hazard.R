@@ -166,7 +166,7 @@ with_difference <- function(name, values) {
 check_events <- function(event, units, v, study, name, call) {
   seen <- c(treated = sum(event[units$z == 1L & v > 0]), control = sum(event[units$z == 0L & v > 0]))
   if (all(seen > 0)) return(invisible(seen))
-  arm <- names(which.min(seen)) # nolint: object_usage_linter. In the message.
+  arm <- names(which.min(seen))
   abort_input(c(
     "Each arm must have at least one event.",
     x = "The {arm} arm ({.val {study$levels[[arm]]}}) has none in {.val {name}}: its hazard is 0, the ratio undefined.",
@@ -178,7 +178,7 @@ check_horizon <- function(horizon, arms, study, call) {
   last <- vapply(arms, `[[`, 0, "last")
   if (is.null(horizon)) return(min(last))
   if (horizon <= min(last)) return(horizon)
-  arm <- names(which.min(last)) # nolint: object_usage_linter. In the message.
+  arm <- names(which.min(last))
   abort_input(c("{.arg horizon} must not lie beyond what both arms were seen for.",
                 x = "It is {horizon}; the last time in the {arm} arm ({.val {study$levels[[arm]]}}) is {min(last)}."),
               call = call)

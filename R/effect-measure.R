@@ -46,11 +46,12 @@
 #' @param estimator `"difference"` (default), `"regression"`, `"augmented"`, `"targeted"` or `"crossfit"`.
 #' @param model A one-sided formula for the outcome models in the study's covariates; the study's covariates, as framed,
 #'   by default. A list of formulas named by outcome gives each its own. Not for `"difference"`.
-#' @param family `"gaussian"`, `"binomial"` (logit), `"probit"`, `"hetprobit"` (heteroskedastic probit), `"poisson"`
-#'   (counts and other outcomes that are never negative) or `"fractional"` (logit for shares between 0 and 1); by
-#'   default binomial for outcomes that are 0/1 and gaussian for others. A vector named by outcome gives each its own.
-#'   With replacement always gaussian; learners look at the outcome themselves.
-#' @param scale_model For `"hetprobit"`: a one-sided formula of the scale; all numeric and yes/no covariates by default.
+#' @param family `"gaussian"`, `"binomial"` (logit), `"probit"`, `"heteroskedastic_probit"` (heteroskedastic probit),
+#'   `"poisson"` (counts and other outcomes that are never negative) or `"fractional"` (logit for shares between 0 and
+#'   1); by default binomial for outcomes that are 0/1 and gaussian for others. A vector named by outcome gives each its
+#'   own. With replacement always gaussian; learners look at the outcome themselves.
+#' @param scale_model For `"heteroskedastic_probit"`: a one-sided formula of the scale; all numeric and yes/no
+#'   covariates by default.
 #' @param learners For `"crossfit"` and `"targeted"`: learners of the outcome, as in [score_units()]; `"logit"` then is
 #'   a linear regression for outcomes that are not 0/1. `"crossfit"` uses those of the design's score by default, and on
 #'   a study without a score the same learners for the score.

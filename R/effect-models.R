@@ -18,7 +18,7 @@ arm_models <- function(block, units, weight, asked, call) {
   matrix <- terms_matrix(study, terms)
   if (length(units$rows) < nrow(matrix)) matrix <- matrix[units$rows, , drop = FALSE]
   if (!is.null(units$group)) matrix <- columns_that_vary(matrix, weight > 0)
-  scale_matrix <- if (family == "hetprobit") {
+  scale_matrix <- if (family == "heteroskedastic_probit") {
     spread <- scale_formula_of(asked$scale_model, study, call)
     study_matrix(study, study$columns[all.vars(spread)], spread)[units$rows, , drop = FALSE]
   }
@@ -78,12 +78,13 @@ check_arm_outcome <- function(y, family, name, call) {
 check_family_outcome <- function(family, block, units, call) {
   y <- units$y[units$used]
   fits <- switch(family,
-    binomial = , probit = , hetprobit = block$shares,
+    binomial = , probit = , heteroskedastic_probit = block$shares,
     fractional = all(y >= 0 & y <= 1), poisson = all(y >= 0), gaussian = TRUE
   )
   if (fits) return(invisible(family))
-  needs <- c( # nolint: object_usage_linter. In the message.
-    binomial = "an outcome of 0 and 1", probit = "an outcome of 0 and 1", hetprobit = "an outcome of 0 and 1",
+  needs <- c(
+    binomial = "an outcome of 0 and 1", probit = "an outcome of 0 and 1",
+    heteroskedastic_probit = "an outcome of 0 and 1",
     fractional = "shares between 0 and 1", poisson = "values of 0 or more"
   )[[family]]
   abort_input(c("{.code family = \"{family}\"} needs {needs}.",

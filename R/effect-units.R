@@ -14,12 +14,7 @@ effect_units <- function(x, y, group = NULL) {
   if (!is.null(pairs)) weight <- core_pair_weights(pairs, length(y))
   inside <- design_kept(x) & counted & weight > 0
   asked <- if (is.null(group) || has_pairs(x)) TRUE else group
-  carries <- if (has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x)))) {
-    rep(TRUE, length(y))
-  } else {
-    inside & asked
-  }
-  rows <- which(carries)
+  rows <- if (carries_score(x)) seq_along(y) else which(inside & asked)
   before <- if (has_pairs(x)) x$before_pairs else design_kept(x)
   missing <- if (all(present)) 0L else sum(design_kept(x) & !present & (if (is.null(group)) TRUE else group))
   if (!all(present)) y[!present] <- 0
@@ -27,6 +22,9 @@ effect_units <- function(x, y, group = NULL) {
   list(rows = rows, used = pick(inside & asked), w = pick(weight), y = pick(y), z = pick(study$z), pairs = pairs,
        counted = counted & before, all_y = y, missing = missing, group = group, where = "")
 }
+
+# Do units that are not averaged carry influence all the same, through a score or weights they helped to estimate?
+carries_score <- function(x) has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x)))
 
 # Sampling weight of the units at hand, 0 for those that are not averaged.
 unit_sampling <- function(x, units) {

@@ -16,7 +16,7 @@ onset_by_treatment <- function(treatment, roles, treated, level, position, rows,
   last_off <- -first_where(-position, d == 0L, level)
   back <- which(is.finite(onset) & last_off > onset)
   if (length(back) > 0L) {
-    labels <- attr(level, "labels")[back] # nolint: object_usage_linter. In the message.
+    labels <- attr(level, "labels")[back]
     abort_input(c(
       "Treatment must not switch off: {.val {name}} goes back from treated to untreated.",
       x = "It does in {length(back)} {what}{cli::qty(length(back))}{?s}: {.val {first_rows(labels)}}.",
@@ -33,7 +33,7 @@ warn_unsure_onset <- function(onset, last_off, entered, position, level, what) {
   seen <- sort(unique(position))
   unsure <- which(is.finite(onset) & !entered & findInterval(onset, seen) > findInterval(last_off, seen) + 1L)
   if (length(unsure) == 0L) return(invisible())
-  labels <- attr(level, "labels")[unsure] # nolint: object_usage_linter. In the message.
+  labels <- attr(level, "labels")[unsure]
   warn_kind("onset", c(
     "{length(unsure)} {what}{cli::qty(length(unsure))}{?s} {?is/are} not seen just before treatment is first seen:
      {.val {first_rows(labels)}}.",
@@ -59,7 +59,7 @@ check_whole_groups <- function(d, level, position, what, name, rows, call) {
   split <- which(d != d[first])
   if (length(split) == 0L) return(invisible(d))
   mixed <- unique(level[split])
-  labels <- attr(level, "labels")[mixed] # nolint: object_usage_linter. In the message.
+  labels <- attr(level, "labels")[mixed]
   abort_input(c(
     "All rows of a {what} in one period must be treated alike.",
     x = "{.val {name}} differs within a period in {length(mixed)} of them: {.val {first_rows(labels)}}; first rows:
@@ -105,7 +105,7 @@ check_constant <- function(x, level, name, what, rows, call) {
   varies <- which(x != x[first])
   if (length(varies) == 0L) return(invisible(x))
   which_ones <- unique(level[varies])
-  labels <- attr(level, "labels")[which_ones] # nolint: object_usage_linter. In the message.
+  labels <- attr(level, "labels")[which_ones]
   abort_input(c(
     "{.val {name}} must be the same in all rows of a {what}.",
     x = "It varies in {length(which_ones)} of them: {.val {first_rows(labels)}}; first rows:
@@ -121,7 +121,7 @@ warn_always_treated <- function(level, inside, what, rows) {
     what <- "row"
   }
   gone <- unique(level[inside])
-  labels <- attr(level, "labels")[gone] # nolint: object_usage_linter. In the message.
+  labels <- attr(level, "labels")[gone]
   warn_kind("always_treated", c(
     "{length(gone)} {what}{cli::qty(length(gone))}{?s} {?is/are} treated when first seen and set aside:
      {.val {first_rows(labels)}}.",

@@ -238,7 +238,7 @@ check_unit_periods <- function(unit, position, roles, rows, call) {
   cell <- unit + length(attr(unit, "labels")) * (match(position, unique(position)) - 1)
   if (anyDuplicated(cell) == 0L) return(invisible())
   repeated <- which(duplicated(cell))
-  labels <- attr(unit, "labels")[unique(unit[repeated])] # nolint: object_usage_linter. In the message.
+  labels <- attr(unit, "labels")[unique(unit[repeated])]
   abort_input(c(
     "Each {roles$unit} must have one row per period.",
     x = "{length(labels)} ha{?s/ve} more: {.val {first_rows(labels)}}; first repeated rows:

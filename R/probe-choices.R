@@ -228,7 +228,7 @@ asked_with <- function(asked, estimator) {
   asked$estimator <- estimator
   asked["quantiles"] <- list(NULL)
   asked$normalise <- TRUE
-  if (!"learners" %in% estimators[[estimator]]$options) asked["learners"] <- list(NULL)
+  if (!"learners" %in% estimators[[estimator]]$arguments) asked["learners"] <- list(NULL)
   asked
 }
 

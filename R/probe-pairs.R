@@ -171,7 +171,7 @@ set_values <- function(x, call = rlang::caller_env()) {
   out
 }
 
-stop_all_zero <- function(count, what, call) { # nolint: object_usage_linter. In the message.
+stop_all_zero <- function(count, what, call) {
   abort_input(c("All {count} {what} {cli::qty(count)}difference{?s} {?is/are} 0.",
                 i = "There is no effect to overturn."), call = call)
 }

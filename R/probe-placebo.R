@@ -134,7 +134,7 @@ panel_placebo <- function(x, piece) {
     missing = panel$missing, event = if (piece$kind != "outcome" && !is.na(event)) event
   ))
   asked <- x$asked
-  own <- asked[intersect(did_estimator_of(x)$options, c("adjustment", "comparison", "base", "small_sample"))]
+  own <- asked[intersect(did_estimator_of(x)$arguments, c("adjustment", "comparison", "base", "small_sample"))]
   if (!is.null(asked$third)) own <- c(own, third = asked$third$name, affected = asked$third$levels[["treated"]])
   if (!is.null(asked$absorbed)) own$absorb <- asked$absorbed
   suppressWarnings(do.call(measure_did, c(list(

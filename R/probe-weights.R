@@ -77,20 +77,9 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, lev
 check_bounded_weights <- function(x, call = rlang::caller_env()) {
   design <- design_of(x)
   asked <- x$source$asked
-  entry <- estimators[[asked$estimator]]
-  fits <- has_weights(design) || (entry$bounded && entry$by_score && !is.null(design_score(design)))
-  if (!fits || is_contrast_of_arms(design)) {
-    abort_unsupported(c("{.fn probe_weights} needs an effect on weights, strata or cells of two arms.",
-                        x = "It was measured on: {x$design}.",
-                        i = "Use {.fn probe_pairs} for pairs, {.fn probe_omitted} or {.fn probe_ratio} for others."),
-                      call = call)
-  }
-  if (has_weights(design) && is.null(weighing_of(design)$odds)) {
-    abort_unsupported(c(weighing_of(design)$no_odds,
-                        i = "Use {.fn probe_omitted} or {.fn probe_ratio}."), call = call)
-  }
-  if (!entry$bounded || !asked$normalise) {
-    bounded <- names(Filter(function(entry) entry$bounded, estimators)) # nolint: object_usage_linter. In the message.
+  check_has_odds(x, design, estimators[[asked$estimator]], call)
+  if (!estimators[[asked$estimator]]$bounded || !asked$normalise) {
+    bounded <- names(Filter(function(entry) entry$bounded, estimators))
     abort_unsupported(c("Bounds are known for the normalised {.val {bounded}} estimators.",
                         i = "Measure the effect by one of them on the same design."), call = call)
   }
@@ -101,6 +90,21 @@ check_bounded_weights <- function(x, call = rlang::caller_env()) {
   if (is_truncated(design)) {
     abort_unsupported(c("Truncated weights are no inverse probabilities: their bounds would not hold.",
                         i = "Weigh without {.arg truncate}."), call = call)
+  }
+}
+
+# Are there odds of treatment behind the weights of the effect?
+check_has_odds <- function(x, design, estimator, call) {
+  fits <- has_weights(design) || (estimator$bounded && estimator$by_score && !is.null(design_score(design)))
+  if (!fits || is_contrast_of_arms(design)) {
+    abort_unsupported(c("{.fn probe_weights} needs an effect on weights, strata or cells of two arms.",
+                        x = "It was measured on: {x$design}.",
+                        i = "Use {.fn probe_pairs} for pairs, {.fn probe_omitted} or {.fn probe_ratio} for others."),
+                      call = call)
+  }
+  if (has_weights(design) && is.null(weighing_of(design)$odds)) {
+    abort_unsupported(c(weighing_of(design)$no_odds,
+                        i = "Use {.fn probe_omitted} or {.fn probe_ratio}."), call = call)
   }
 }
 

@@ -14,7 +14,7 @@ format.twin_effect <- function(x, ...) {
 print.twin_effect <- function(x, ...) print_lines(x, format(x, ...))
 
 family_words <- c(gaussian = "linear models", binomial = "logit models", probit = "probit models",
-                  hetprobit = "heteroskedastic probit models", poisson = "log-linear (Poisson) models",
+                  heteroskedastic_probit = "heteroskedastic probit models", poisson = "log-linear (Poisson) models",
                   fractional = "fractional logit models", learners = "learners")
 
 effect_method <- function(x) {

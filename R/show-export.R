@@ -65,7 +65,6 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
 
 write_numbers <- function(x, file, kind, format, plain, call = rlang::caller_env()) {
   if (!plain) {
-    # nolint next: object_usage_linter. In the message.
     rendered <- paste0(".", names(Filter(function(format) !is.null(format$lines), table_formats)))
     abort_input(c("A {kind} file holds the numbers of {.fn tidy} as they are.",
                   i = "Captions, columns, labels, digits, stars and notes belong to {.or {rendered}}."), call = call)

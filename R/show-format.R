@@ -39,4 +39,3 @@ format_width <- function(text, just) {
 }
 
 wrap_lines <- function(text, indent = 0L) strwrap(text, width = 80L, indent = indent, exdent = indent)
-

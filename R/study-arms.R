@@ -50,7 +50,7 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
 }
 
 check_reference_arm <- function(reference, listing, treatment, call = rlang::caller_env()) {
-  counts <- sprintf("%s (%d)", dQuote(names(listing), FALSE), as.integer(listing)) # nolint: object_usage_linter.
+  counts <- sprintf("%s (%d)", dQuote(names(listing), FALSE), as.integer(listing))
   if (length(listing) < 3L) {
     abort_input(c("{.fn frame_arms} is for three arms or more.", x = "{.val {treatment}} has {counts}.",
                   i = "Use {.fn frame_study}."), column = treatment, call = call)

@@ -17,7 +17,7 @@ check_number <- function(x, min = -Inf, max = Inf, open = FALSE, null = FALSE, i
     if (is.finite(min)) paste(if (open) "above" else "at least", min),
     if (is.finite(max)) paste(if (open) "below" else "at most", max)
   )
-  must <- paste(c("one number", paste(range, collapse = " and ")), collapse = " ") # nolint: object_usage_linter.
+  must <- paste(c("one number", paste(range, collapse = " and ")), collapse = " ")
   abort_input(c("{.arg {arg}} must be {trimws(must)}.", x = "It is {describe_value(x)}."), call = call)
 }
 
@@ -82,16 +82,20 @@ check_class <- function(x, class, made_by, arg = rlang::caller_arg(x), call = rl
 # Any object in a few words, for messages: its value where that is short, else what it is.
 describe_value <- function(x) {
   if (is.null(x)) return("NULL")
-  plain <- is.atomic(x) && is.null(dim(x)) && (is.numeric(x) || is.character(x) || is.logical(x)) && !is.object(x)
-  if (!plain || length(x) == 0L) return(describe_object(x))
+  if (!is_plain_vector(x)) return(describe_object(x))
   shown <- utils::head(x, 3L)
   text <- if (is.character(x)) ifelse(is.na(shown), "NA", dQuote(shorten(shown, 40L), FALSE)) else
     vapply(shown, format, "", digits = 10L, trim = TRUE)
   names <- names(x)[seq_along(shown)]
   if (!is.null(names)) text <- ifelse(nzchar(names), paste(shorten(names, 40L), "=", text), text)
-  if (length(x) == 1L) return(text)
   if (length(x) > 3L) text <- c(text, sprintf("and %s more", count_text(length(x) - 3L)))
   paste(text, collapse = ", ")
+}
+
+# Numbers, text or truth values, at least one, and nothing but these.
+is_plain_vector <- function(x) {
+  kind <- is.numeric(x) || is.character(x) || is.logical(x)
+  kind && length(x) > 0L && is.null(dim(x)) && !is.object(x)
 }
 
 describe_object <- function(x) {

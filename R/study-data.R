@@ -37,8 +37,8 @@ read_units <- function(path, encoding = c("UTF-8", "latin1"), decimal = c("auto"
   if (file.size(path) == 0) abort_file(c("Can't read {.file {path}}.", x = "The file is empty."), path = path)
   format <- unit_formats[[kind]]
   need_package(format$reader, paste0("read ", kind, " files"), rlang::current_env())
-  options <- list(encoding = encoding, decimal = decimal, sheet = sheet)
-  data <- tryCatch(format$read(path, options), error = identity)
+  settings <- list(encoding = encoding, decimal = decimal, sheet = sheet)
+  data <- tryCatch(format$read(path, settings), error = identity)
   if (inherits(data, "twin_error")) stop(data)
   if (inherits(data, "error")) {
     abort_file(c("Can't read {.file {path}}.", x = "{conditionMessage(data)}"), path = path)

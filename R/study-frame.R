@@ -215,7 +215,7 @@ incomplete_rows <- function(data, names, inside, missing, call) {
   incomplete <- rep(FALSE, nrow(data))
   for (name in names(absent)) incomplete <- incomplete | (is.na(data[[name]]) & inside)
   if (missing == "stop" && length(absent) > 0L) {
-    listing <- sprintf("%s (%d)", dQuote(names(absent), FALSE), as.integer(absent)) # nolint: object_usage_linter.
+    listing <- sprintf("%s (%d)", dQuote(names(absent), FALSE), as.integer(absent))
     abort_input(c(
       "Covariates must have no missing values under {.code missing = \"stop\"}.",
       x = "Missing in {listing}; first rows: {first_rows(which(incomplete))}.",
@@ -230,7 +230,7 @@ check_arm_sizes <- function(z, levels, dropped, call) {
   small <- names(size)[size < 2L]
   if (length(small) == 0L) return(invisible(z))
   lost <- dropped[dropped > 0]
-  arm <- small[1L] # nolint: object_usage_linter. In the message.
+  arm <- small[1L]
   abort_input(c(
     "Each arm must have at least 2 units.",
     x = "The {arm} arm ({.val {levels[[arm]]}}) has {size[[arm]]}.",
@@ -252,7 +252,7 @@ check_weight <- function(s, name, z, levels, rows, call) {
   s <- as.double(s)
   empty <- c(treated = sum(s[z == 1L]), control = sum(s[z == 0L])) == 0
   if (any(empty)) {
-    arm <- names(which(empty))[1L] # nolint: object_usage_linter. In the message.
+    arm <- names(which(empty))[1L]
     abort_input("All weights in {.val {name}} are 0 in the {arm} arm ({.val {levels[[arm]]}}).",
                 column = name, call = call)
   }

@@ -3,10 +3,9 @@
 # A whole number that R's generators take. null: may it be left out?
 check_seed <- function(seed, null = FALSE, arg = rlang::caller_arg(seed), call = rlang::caller_env()) {
   if (null && is.null(seed)) return(invisible(seed))
-  most <- 2^31 - 1
-  if (is_number(seed) && seed == round(seed) && seed >= 0 && seed <= most) return(invisible(seed))
-  abort_input(c("{.arg {arg}} must be a whole number from 0 to {format(most, scientific = FALSE)}.",
-                x = "It is {describe_value(seed)}."), call = call)
+  if (is_number(seed) && seed == floor(seed) && is_inside(seed, 0, 2^31 - 1, FALSE)) return(invisible(seed))
+  abort_input(c("{.arg {arg}} must be a whole number from 0 to 2147483647.", x = "It is {describe_value(seed)}."),
+              call = call)
 }
 
 # A seed for piece k of some work, such as a draw: hashed from the user's seed, a word for the kind of work and k, so

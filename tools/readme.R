@@ -1,6 +1,6 @@
-# Rewrites the output blocks of README.md from a run: every ```r block is run in order, and the ```text block that follows it
-# is replaced by what it printed. `make docs` runs it; a test checks that nothing would change. The articles are
-# vignettes, whose output is made when they are built; run_article() runs their code alone.
+# Rewrites the output blocks of README.md from a run: every ```r block is run in order, and the ```text block that
+# follows it is replaced by what it printed. `make docs` runs it; a test checks that nothing would change. The articles
+# are vignettes, whose output is made when they are built; run_article() runs their code alone.
 run_readme <- function(lines, env = new.env(parent = globalenv())) {
   grDevices::pdf(NULL)  # plots go nowhere: the pictures come from tools/screenshots
   on.exit(grDevices::dev.off())

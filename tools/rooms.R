@@ -1,5 +1,5 @@
-# Draws the rooms of the package from its code: which room calls which. CONTRIBUTING.md holds the drawing between two marks;
-# `make docs` renews it and a test checks that it is that of the code.
+# Draws the rooms of the package from its code: which room calls which. CONTRIBUTING.md holds the drawing between two
+# marks; `make docs` renews it and a test checks that it is that of the code.
 
 # One row per function of ours that a file names: room of the file, room where the function stands.
 room_calls <- function(folder) {
@@ -8,7 +8,9 @@ room_calls <- function(folder) {
   room <- sub("-.*", "", basename(files))
   tokens <- lapply(files, function(file) utils::getParseData(parse(file, keep.source = TRUE)))
   defined <- Map(function(file) {
-    vapply(parse(file), function(e) if (is.call(e) && identical(e[[1L]], quote(`<-`))) as.character(e[[2L]])[1L] else "", "")
+    vapply(parse(file), function(e) {
+      if (is.call(e) && identical(e[[1L]], quote(`<-`))) as.character(e[[2L]])[1L] else ""
+    }, "")
   }, files)
   home <- stats::setNames(rep(room, lengths(defined)), unlist(defined))
   calls <- Map(function(token, own) {
@@ -23,7 +25,8 @@ room_calls <- function(folder) {
 draw_rooms <- function(folder) {
   calls <- room_calls(folder)
   size <- table(sub("-.*", "", setdiff(list.files(folder, "[.]R$"), c("RcppExports.R", "carefultwin-package.R"))))
-  order <- c("cli", "plan", "report", "show", "probe", "effect", "did", "assess", "design", "panel", "study", "graph", "core")
+  order <- c("cli", "plan", "report", "show", "probe", "effect", "did", "assess", "design", "panel", "study", "graph",
+             "core")
   order <- c(order[order %in% names(size)], setdiff(names(size), order))
   below <- function(room) {
     called <- unique(calls$home[calls$room == room & calls$home != room])
@@ -39,7 +42,9 @@ with_drawing <- function(lines, drawing) {
   from <- which(lines == "<!-- rooms -->")
   to <- which(lines == "<!-- end of rooms -->")
   stopifnot(length(from) == 1L, length(to) == 1L)
-  wrapped <- unlist(lapply(drawing, function(line) if (nchar(line) <= 118L) line else strwrap(line, 118L, exdent = 24L)))
+  wrapped <- unlist(lapply(drawing, function(line) {
+    if (nchar(line) <= 118L) line else strwrap(line, 118L, exdent = 24L)
+  }))
   c(lines[seq_len(from)], "```text", wrapped, "```", lines[to:length(lines)])
 }
 

@@ -7,7 +7,7 @@ recipes <- list(
   logit = list(make = scored_weights(), estimands = every),
   probit = list(make = scored_weights(link = "probit"), estimands = every),
   cloglog = list(make = scored_weights(link = "cloglog"), estimands = every),
-  hetprobit = list(make = scored_weights(link = "hetprobit", scale_model = ~ boat), estimands = every),
+  heteroskedastic_probit = list(make = scored_weights(link = "heteroskedastic_probit", scale_model = ~ boat), estimands = every),
   stabilised = list(make = function(study) weigh_units(score_units(study), stabilise = TRUE), estimands = c("ATE", "ATT")),
   truncated = list(make = function(study) weigh_units(score_units(study), truncate = c(bound = 3)),
                    estimands = c("ATE", "ATT")),

@@ -22,7 +22,7 @@ test_that("every option of score and trim can stand in a plan", {
   study <- study_of_plan("ATE")
   plan <- designs_of_plan(estimand = "ATE", c(
     "  model: [score: {model: \"~ boat + I(boat^2)\", link: probit}, weigh]",
-    "  spread: [score: {link: hetprobit, scale_model: \"~ boat\"}, weigh]",
+    "  spread: [score: {link: heteroskedastic_probit, scale_model: \"~ boat\"}, weigh]",
     "  ladder: [score: {select: ladder, model: \"~ port\", thresholds: {linear: 2, second: 4}}, weigh]",
     "  stack: [score: {learners: [logit, tree], folds: 3, prediction: out_of_fold, seed: 4}, weigh]",
     "  column: [score: {score: chance}, weigh]",
@@ -31,7 +31,7 @@ test_that("every option of score and trim can stand in a plan", {
   ))
   expect_same_weights(plan, list(
     model = weigh_units(score_units(study, model = ~ boat + I(boat^2), link = "probit")),
-    spread = weigh_units(score_units(study, link = "hetprobit", scale_model = ~ boat)),
+    spread = weigh_units(score_units(study, link = "heteroskedastic_probit", scale_model = ~ boat)),
     ladder = weigh_units(score_units(study, select = "ladder", model = ~ port, thresholds = c(linear = 2, second = 4))),
     stack = weigh_units(score_units(study, learners = c("logit", "tree"), folds = 3, seed = 4)),
     column = {

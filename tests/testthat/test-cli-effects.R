@@ -25,7 +25,7 @@ test_that("every option of measure_effect and measure_hazard can stand in a plan
   found <- effects_of_plan(c(
     "  models: {design: weights, outcome: [income, days], estimator: augmented, model: {income: \"~ boat\"},",
     "           family: {days: poisson}, adjust: holm, bands: true}",
-    "  spread: {design: weights, outcome: direct, estimator: targeted, family: hetprobit, scale_model: \"~ boat\"}",
+    "  spread: {design: weights, outcome: direct, estimator: targeted, family: heteroskedastic_probit, scale_model: \"~ boat\"}",
     "  learnt: {estimator: crossfit, learners: [logit, tree], folds: 3, repeats: 1, seed: 4}",
     "  plain: {design: weights, normalise: false, quantiles: [], level: 0.9}",
     "  tails: {design: weights, quantiles: [0.1, 0.9], cluster: [harbour, coast]}",
@@ -39,7 +39,7 @@ test_that("every option of measure_effect and measure_hazard can stand in a plan
   expect_equal(tidy(found$models), tidy(measure_effect(design, c("income", "days"), "augmented",
                                                        model = list(income = ~boat), family = c(days = "poisson"),
                                                        adjust = "holm", bands = TRUE)))
-  expect_equal(tidy(found$spread), tidy(measure_effect(design, "direct", "targeted", family = "hetprobit",
+  expect_equal(tidy(found$spread), tidy(measure_effect(design, "direct", "targeted", family = "heteroskedastic_probit",
                                                        scale_model = ~boat)))
   expect_equal(tidy(found$learnt), tidy(measure_effect(study, estimator = "crossfit", learners = c("logit", "tree"),
                                                        folds = 3, repeats = 1, seed = 4)))

@@ -34,7 +34,7 @@ test_that("a start changes nothing but the way", {
 test_that("heteroskedastic probit reaches what a general optimiser reaches", {
   data <- arms(600)
   v <- cbind(data$x[, 3], data$x[, 1] / 2)
-  fit <- core_fit_hetprobit(data$x, v, as.double(data$z), data$s)
+  fit <- core_fit_heteroskedastic(data$x, v, as.double(data$z), data$s)
   minus <- function(theta) {
     u <- drop(cbind(1, data$x[, 1], (data$x[, 2] - 1050) / 50, data$x[, 3]) %*% theta[1:4]) * exp(-drop(v %*% theta[5:6]))
     -sum(data$s * pnorm((2 * data$z - 1) * u, log.p = TRUE))

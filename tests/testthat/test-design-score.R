@@ -14,7 +14,7 @@ test_that("links give the fit of glm and say which they are", {
 
 test_that("heteroskedastic probit has its own formula for the scale, and nests the probit", {
   study <- study_of_many()
-  design <- score_units(study, link = "hetprobit", scale_model = ~ boat)
+  design <- score_units(study, link = "heteroskedastic_probit", scale_model = ~ boat)
   table <- tidy(design)
   expect_identical(table$term[6], "log scale: boat")
   scale <- exp(-many_crews()$boat * table$estimate[6])
@@ -22,9 +22,9 @@ test_that("heteroskedastic probit has its own formula for the scale, and nests t
   x <- cbind(x[, 1:3], x[, 4:5])
   expect_equal(design$score$fitted, pnorm(drop(x %*% table$estimate[1:5]) * scale), tolerance = 1e-8)
   expect_gt(design$score$loglik, score_units(study, link = "probit")$score$loglik)
-  by_default <- score_units(study, link = "hetprobit")
+  by_default <- score_units(study, link = "heteroskedastic_probit")
   expect_identical(tail(tidy(by_default)$term, 2), c("log scale: boat", "log scale: past"))
-  expect_error(score_units(study_of_many(covariates = "port"), link = "hetprobit"), "needs a `scale_model`",
+  expect_error(score_units(study_of_many(covariates = "port"), link = "heteroskedastic_probit"), "needs a `scale_model`",
                class = "twin_error_input")
 })
 
@@ -108,7 +108,7 @@ test_that("options that do not belong together are refused", {
   expect_error(score_units(study, scale_model = ~ boat), "has no use with a plain", class = "twin_error_input")
   expect_error(score_units(study, folds = 3), "has no use with a plain", class = "twin_error_input")
   expect_error(score_units(study, learners = "logit", link = "probit"), "no use with learners", class = "twin_error_input")
-  expect_error(score_units(study, select = "ladder", link = "hetprobit"), "links logit, probit", class = "twin_error_input")
+  expect_error(score_units(study, select = "ladder", link = "heteroskedastic_probit"), "links logit, probit", class = "twin_error_input")
   expect_error(score_units(study, select = "ladder", thresholds = 3), "two numbers named", class = "twin_error_input")
   expect_error(score_units(study, learners = "forrest"), "Did you mean \"forest\"", class = "twin_error_input")
   expect_error(tidy(score_units(study), part = "learners"), "no learners to tidy", class = "twin_error_input")

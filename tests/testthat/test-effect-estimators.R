@@ -6,7 +6,7 @@ scored <- function(data, estimand = "ATE", ...) {
   score_units(study_of_many(data, estimand = estimand, weight = "s", outcome = all_outcomes, ...))
 }
 weighted <- function(data, estimand = "ATE", ...) weigh_units(scored(data, estimand, ...))
-families <- c(income = "gaussian", direct = "binomial", direct = "probit", mixed = "hetprobit", days = "poisson",
+families <- c(income = "gaussian", direct = "binomial", direct = "probit", mixed = "heteroskedastic_probit", days = "poisson",
               sold = "fractional")
 
 test_that("influence is the derivative in the sampling weight, for every family and estimator with models", {
@@ -17,7 +17,7 @@ test_that("influence is the derivative in the sampling weight, for every family 
     family <- families[cases$family[k]]
     influence_gap(function(data) {
       measure_effect(weighted(data, cases$estimand[k]), names(family), cases$estimator[k], family = family,
-                     model = ~ boat + past, scale_model = if (family == "hetprobit") ~past)
+                     model = ~ boat + past, scale_model = if (family == "heteroskedastic_probit") ~past)
     }, data)
   }))
   expect_length(gaps, 54)

@@ -94,7 +94,7 @@ test_that("heteroskedastic probit: the standard error is that of the stacked san
   }
   data <- many_crews()
   start <- c(coef(glm(joined ~ boat + past + port, binomial("probit"), data)), 0, 20, 20)
-  for (estimand in recipes$hetprobit$estimands) expect_stacked("hetprobit", estimand, psi, start)
+  for (estimand in recipes$heteroskedastic_probit$estimands) expect_stacked("heteroskedastic_probit", estimand, psi, start)
 })
 
 test_that("entropy weights: the standard error is that of the stacked sandwich", {

@@ -10,7 +10,7 @@ sharp_estimand <- function() {
 shrunk_weighing <- function() {
   half <- function(e) (e + 0.5) / 2
   new_weighing(
-    "shrunk weights", options = "stabilise", by_score = TRUE,
+    "shrunk weights", arguments = "stabilise", by_score = TRUE,
     make = function(x, asked, call) {
       check_score(x, "weigh_units", call)
       study <- study_of(x)
@@ -27,7 +27,7 @@ shrunk_weighing <- function() {
 # Half-way between the difference and the regression.
 halfway_estimator <- function() {
   new_estimator(
-    "a half-way mean", options = "model", models = TRUE,
+    "a half-way mean", arguments = "model", models = TRUE,
     means = function(block, units, asked, call) {
       parts <- list(difference_means(block$x, units, asked), regression_means(block, units, asked, call))
       list(estimate = (parts[[1L]]$estimate + parts[[2L]]$estimate) / 2,
@@ -117,7 +117,7 @@ test_that("toys stand in a plan and its report as everything else does", {
 
 test_that("toy formats are written and read", {
   local_entry("unit_formats", "pipes", new_unit_format(
-    read = function(path, options) utils::read.table(path, sep = "|", header = TRUE),
+    read = function(path, settings) utils::read.table(path, sep = "|", header = TRUE),
     write = function(data, path) utils::write.table(data, path, sep = "|", row.names = FALSE), reader = "utils"
   ))
   local_entry("table_formats", "txt", new_table_format(function(parts) c(parts$caption, names(parts$table))))

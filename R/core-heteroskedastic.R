@@ -4,7 +4,7 @@
 
 # x: n x p without intercept (one is added); v: n x q; z: 0/1 doubles; s: n or NULL. Returns the fields of core_fit()
 # and `scale`, the n values of exp(-v'g).
-core_fit_hetprobit <- function(x, v, z, s) {
+core_fit_heteroskedastic <- function(x, v, z, s) {
   start <- core_fit(x, z, s, "probit")
   if (start$status != "converged") return(c(start, list(scale = NULL)))
   weight <- if (is.null(s)) rep(1, length(z)) else s
@@ -18,7 +18,7 @@ core_fit_hetprobit <- function(x, v, z, s) {
   )
   beta <- start$coefficients[c(1L, free + 1L)]
   beta <- c(beta[1L] + sum(beta[-1L] * centre[seq_len(p)]), beta[-1L] * spread[seq_len(p)])
-  found <- hetprobit_climb(c(beta, numeric(ncol(v))), standard)
+  found <- heteroskedastic_climb(c(beta, numeric(ncol(v))), standard)
 
   g <- found$theta[-seq_len(p + 1L)] / spread[p + seq_len(ncol(v))]
   b <- found$theta[seq_len(p + 1L)]
@@ -26,7 +26,7 @@ core_fit_hetprobit <- function(x, v, z, s) {
   b[1L] <- b[1L] - sum(b[-1L] * centre[seq_len(p)])
   b <- b * exp(sum(g * centre[p + seq_len(ncol(v))]))  # v was centred: undo it in the scale of b
   raw <- list(x = cbind(1, x[, free, drop = FALSE]), v = v, z = z, s = weight)
-  at <- hetprobit_at(c(b, g), raw)
+  at <- heteroskedastic_at(c(b, g), raw)
   active <- c(1L, free + 1L, ncol(x) + 1L + seq_len(ncol(v)))
   size <- ncol(x) + 1L + ncol(v)
   covariance <- matrix(0, size, size)
@@ -38,7 +38,7 @@ core_fit_hetprobit <- function(x, v, z, s) {
 }
 
 # Log-likelihood, gradient and both informations at theta = (b, g).
-hetprobit_at <- function(theta, data, derivatives = TRUE) {
+heteroskedastic_at <- function(theta, data, derivatives = TRUE) {
   k <- ncol(data$x)
   scale <- exp(-drop(data$v %*% theta[-seq_len(k)]))
   u <- drop(data$x %*% theta[seq_len(k)]) * scale
@@ -59,13 +59,13 @@ hetprobit_at <- function(theta, data, derivatives = TRUE) {
   ))
 }
 
-hetprobit_climb <- function(theta, data) {
-  at <- hetprobit_at(theta, data)
+heteroskedastic_climb <- function(theta, data) {
+  at <- heteroskedastic_at(theta, data)
   for (iteration in 1:200) {
-    step <- hetprobit_step(theta, at, data)
+    step <- heteroskedastic_step(theta, at, data)
     if (is.null(step)) break
     theta <- theta + step
-    at <- hetprobit_at(theta, data)
+    at <- heteroskedastic_at(theta, data)
     if (is.null(at$gradient) || max(abs(theta)) > 1e4) break
     if (max(abs(step)) <= 1e-9) return(list(status = "converged", theta = theta, iterations = iteration))
   }
@@ -73,13 +73,13 @@ hetprobit_climb <- function(theta, data) {
 }
 
 # NULL when neither information is positive definite.
-hetprobit_step <- function(theta, at, data) {
+heteroskedastic_step <- function(theta, at, data) {
   factor <- tryCatch(chol(at$information), error = function(e) NULL)
   if (is.null(factor)) factor <- tryCatch(chol(at$expected), error = function(e) NULL)
   if (is.null(factor)) return(NULL)
   step <- backsolve(factor, forwardsolve(t(factor), at$gradient))
   for (halving in 0:30) {
-    trial <- hetprobit_at(theta + step, data, derivatives = FALSE)
+    trial <- heteroskedastic_at(theta + step, data, derivatives = FALSE)
     if (is.finite(trial$loglik) && trial$loglik >= at$loglik - 1e-10 * (1 + abs(at$loglik))) break
     step <- step / 2
   }
@@ -92,7 +92,7 @@ scaled_inverse <- function(information) {
 }
 
 # q = u. residual: score residual d log-likelihood / du times s.
-core_hetprobit_nuisance <- function(x, v, u, scale, covariance, residual) {
+core_heteroskedastic_nuisance <- function(x, v, u, scale, covariance, residual) {
   list(
     gradient = function(d) c(sum(d * scale), crossprod(x, d * scale), -crossprod(v, d * u)),
     influence = function(a) {
