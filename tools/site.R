@@ -14,8 +14,24 @@ invisible(file.copy(file.path(source, "docs", "screenshots"), file.path(site, "d
 
 # Help pages link to where vignettes stand in an installed package; the README to its source files.
 pages <- list.files(site, "[.]html$", recursive = TRUE, full.names = TRUE)
+# Scripts and styles come from where the system keeps them: they are copied into the site, maths is not needed.
+shared <- "file:///usr/share/javascript/"
+bring <- function(text, page) {
+  text <- text[!grepl("mathjax", text, ignore.case = TRUE)]
+  files <- unique(unlist(regmatches(text, gregexpr(paste0(shared, "[^\"]+"), text))))
+  up <- strrep("../", lengths(strsplit(sub(paste0(site, "/"), "", page, fixed = TRUE), "/")) - 1L)
+  for (file in files) {
+    path <- sub(shared, "", file, fixed = TRUE)
+    goal <- file.path(site, "deps", path)
+    dir.create(dirname(goal), recursive = TRUE, showWarnings = FALSE)
+    found <- file.exists(goal) || file.copy(sub("file://", "", file, fixed = TRUE), goal)
+    if (found) text <- gsub(file, paste0(up, "deps/", path), text, fixed = TRUE) else
+      text <- text[!grepl(file, text, fixed = TRUE)]
+  }
+  text
+}
 for (page in pages) {
-  text <- readLines(page, warn = FALSE)
+  text <- bring(readLines(page, warn = FALSE), page)
   text <- gsub("../doc/methods.html", "../articles/methods.html", text, fixed = TRUE)
   text <- gsub("vignettes/([a-z-]+)[.]Rmd", "articles/\\1.html", text)
   writeLines(text, page)

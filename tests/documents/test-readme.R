@@ -32,8 +32,8 @@ test_that("links of the README, CONTRIBUTING and the articles lead somewhere", {
   files <- c(file.path(root, c("README.md", "CONTRIBUTING.md", "NEWS.md")),
              list.files(file.path(root, "vignettes"), "[.]Rmd$", full.names = TRUE))
   expect_gt(length(files), 8)
-  expect_identical(unlist(lapply(files, function(file) paste(basename(file), dangling(file))[length(dangling(file)) > 0])),
-                   NULL)
+  broken <- unlist(lapply(files, function(file) sprintf("%s: %s", basename(file), dangling(file))))
+  expect_identical(as.character(broken), character())
 })
 
 test_that("every section of Methods that code or help pages name is there", {

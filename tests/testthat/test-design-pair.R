@@ -224,3 +224,18 @@ test_that("the matched data can be written with sets and weights", {
   expect_equal(back$.weight, weights(design))
   expect_identical(sum(!is.na(back$.set)), sum(weights(design) > 0))
 })
+
+test_that("without a word the caliper on the score is 0.2 pooled sds, and there is none on other distances", {
+  study <- study_of_many()
+  scored <- score_units(study)
+  l <- scored$score$linear
+  z <- many_crews()$joined
+  width <- 0.2 * sqrt((var(l[z == 1]) + var(l[z == 0])) / 2)
+  pairs <- pairs_of(pair_units(scored))
+  expect_lte(max(pairs$distance), width)
+  expect_identical(pairs, pairs_of(pair_units(scored, caliper = width, caliper_unit = "raw")))
+  # something wider would have let in more
+  expect_lt(nrow(pairs), nrow(pairs_of(pair_units(scored, caliper = 1.1 * width, caliper_unit = "raw"))))
+  expect_identical(pairs_of(pair_units(study, on = "mahalanobis")),
+                   pairs_of(pair_units(study, on = "mahalanobis", caliper = c(distance = Inf))))
+})
