@@ -102,3 +102,13 @@ test_that("bad rules, bounds and empty arms are refused", {
   known <- score_units(study_of_many(data), score = "chance")
   expect_error(trim_units(known, rescore = TRUE), "can't be fitted again", class = "twin_error_unsupported")
 })
+
+test_that("without bounds a range is 0.1 to 0.9 and a quantile 0.01", {
+  scored <- score_units(study_of_many(many_crews(800)))
+  kept <- function(...) weights(trim_units(scored, ...)) > 0
+  e <- scored$score$fitted
+  expect_gt(sum(e < 0.1 | e > 0.9), 0)
+  expect_identical(kept("range"), e >= 0.1 & e <= 0.9)
+  expect_identical(kept("quantile"), kept("quantile", bounds = 0.01))
+  expect_false(identical(kept("quantile"), kept("quantile", bounds = 0.05)))
+})
