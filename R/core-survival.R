@@ -5,8 +5,10 @@
 core_cox <- function(time, event, z, v) {
   inside <- v > 0
   units <- list(time = time[inside], event = event[inside], z = z[inside], v = v[inside])
-  fit <- survival::coxph(survival::Surv(time, event) ~ z, units, weights = v, robust = FALSE, y = FALSE,
-                         control = survival::coxph.control(eps = 1e-11, iter.max = 50, timefix = FALSE))
+  fit <- survival::coxph.fit(cbind(as.numeric(units$z)), survival::Surv(units$time, units$event), strata = NULL,
+                             offset = NULL, init = NULL, weights = units$v, method = "efron", rownames = NULL,
+                             resid = FALSE,
+                             control = survival::coxph.control(eps = 1e-11, iter.max = 50, timefix = FALSE))
   away <- numeric(length(time))
   away[inside] <- cox_away(units, unname(fit$coefficients))
   list(log_ratio = unname(fit$coefficients), away = away, converged = fit$iter < 50)
