@@ -73,6 +73,8 @@ test_that("the band holds the whole path: its quantile is that of the largest |t
                                                                                       each = nrow(r))
   })
   expect_equal(ratio[1], unname(quantile(apply(abs(draws), 2, max), 0.95)), tolerance = 0.02)
+  # the path alone: the average over it has no part
+  expect_equal(ratio[1], with_own_seed(1, core_band_quantile(cov2cor(path$vcov[moving, moving]), 0.95, 39)))
   expect_null(summarise_did(measure_did(harbour_panel()), "event", bands = FALSE)$bands)
   expect_error(tidy(path, conf.level = 0.9), class = "twin_error_input")
 })
