@@ -101,8 +101,9 @@ control_spread <- function(x, outcome, v, call = rlang::caller_env()) {
   if (!is.finite(spread) || spread <= 0) {
     abort_input(c("The controls' {.val {outcome}} does not vary.", i = "State {.arg sd}."), call = call)
   }
+  cluster <- study$cluster[control][known]
   list(sd = sqrt(spread), outcome = outcome,
-       intraclass = if (is.null(study$cluster)) 0 else core_intraclass(y, study$cluster[control][known]))
+       intraclass = if (is.null(cluster)) 0 else core_intraclass(core_group_totals(y, cluster)))
 }
 
 # The hidden bias beyond which a large study of this kind would not find an effect of so many standard deviations.

@@ -18,18 +18,8 @@ core_arm_moments <- function(x, z, v) glue_arm_moments(x, z, v)[, 1L]
 # Covariance of the columns of x with weights v (NULL for 1): Methods, "Balance", weighted variance.
 core_covariance <- function(x, v) glue_weighted_covariance(x, v)
 
-# Shares of each level by arm: a matrix with one row per level and columns treated, control.
-core_level_shares <- function(code, levels, z, v) {
-  total <- c(sum(v[z == 1L]), sum(v[z == 0L]))
-  sums <- vapply(c(1L, 0L), function(arm) {
-    inside <- z == arm
-    totals <- numeric(levels)
-    by_level <- rowsum(v[inside], code[inside])
-    totals[as.integer(rownames(by_level))] <- by_level
-    totals
-  }, numeric(levels))
-  matrix(sums, nrow = levels, dimnames = list(NULL, c("treated", "control"))) / rep(total, each = levels)
-}
+# From sums: shares of each level by arm, of core_level_totals().
+core_level_shares <- function(total) total / rep(colSums(total), each = nrow(total))
 
 # A share p: variance p (1 - p); the distribution functions differ at 0 by |p1 - p0| and at 1 by nothing.
 core_share_balance <- function(treated, control) {
@@ -57,7 +47,9 @@ core_skewness <- function(x, v) {
   sum(v * away^3) / sum(v) / (sum(v * away^2) / sum(v))^1.5
 }
 
-core_effective_size <- function(v) sum(v)^2 / drop(crossprod(v))
+# Kish's effective size of weights v, and the same from their sum and sum of squares.
+core_effective_size <- function(v) core_effective_size_of(sum(v), drop(crossprod(v)))
+core_effective_size_of <- function(total, square) total^2 / square
 
 # Mahalanobis length of a difference between mean vectors. Directions without variance carry no information and are
 # left out (pseudo-inverse); columns are put on a common scale first so that "without" does not depend on units.

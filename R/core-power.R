@@ -20,16 +20,16 @@ core_planned_se <- function(sd, v, z, cluster = NULL, intraclass = 0, pairing = 
   sd * sqrt((1 - pairing) * ((1 - intraclass) * own + intraclass * common))
 }
 
-# Intraclass correlation by analysis of variance, cut at 0 (Donner 1986). y, cluster: n.
-core_intraclass <- function(y, cluster) {
-  cluster <- match(cluster, unique(cluster))
-  size <- tabulate(cluster)
+# From sums: intraclass correlation by analysis of variance, cut at 0 (Donner 1986). total: of core_group_totals().
+core_intraclass <- function(total) {
+  size <- total[, "n"]
+  n <- sum(size)
   groups <- length(size)
-  if (groups < 2L || length(y) <= groups) return(0)
-  mean <- core_sums_by(y, cluster) / size
-  between <- sum(size * (mean - mean(y))^2) / (groups - 1)
-  within <- sum((y - mean[cluster])^2) / (length(y) - groups)
-  usual <- (length(y) - sum(size^2) / length(y)) / (groups - 1)
+  if (groups < 2L || n <= groups) return(0)
+  explained <- sum(total[, "sum"]^2 / size)
+  between <- explained / (groups - 1)
+  within <- (sum(total[, "square"]) - explained) / (n - groups)
+  usual <- (n - sum(size^2) / n) / (groups - 1)
   max(0, (between - within) / (between + (usual - 1) * within))
 }
 

@@ -67,32 +67,24 @@ core_stable_nuisance <- function(x, s, arm, target, fit, tolerance, tolerance_in
   )
 }
 
-# Marginal mean weights: Methods, "Strata". cell: stratum codes (NA outside), s: n, 0 where a unit is out. ATT: treated
-# 1, controls n_1s / n_0s; ATC its mirror; ATE n_s Pr(Z = z) / n_zs.
+# Marginal mean weights: Methods, "Strata". cell: stratum codes (NA outside), s: n, 0 where a unit is out.
 core_stratum_weight <- function(stratum, z, s, estimand) {
-  size <- core_stratum_sizes(stratum, z, s)
-  own <- ifelse(z == 1L, size$treated[stratum], size$control[stratum])
-  weight <- switch(population_of(estimand),
-    treated = ifelse(z == 1L, 1, size$treated[stratum] / own),
-    control = ifelse(z == 0L, 1, size$control[stratum] / own),
-    everybody = (size$treated + size$control)[stratum] * ifelse(z == 1L, sum(size$treated), sum(size$control)) /
-      sum(size$treated + size$control) / own
-  )
+  factors <- core_stratum_factors(core_cell_totals(stratum, z, s), population_of(estimand))
+  weight <- ifelse(z == 1L, factors$treated[stratum], factors$control[stratum])
   weight[is.na(stratum)] <- 0
   weight
 }
 
-core_stratum_sizes <- function(stratum, z, s) {
-  list(treated = core_sums_by(s * (z == 1L), stratum), control = core_sums_by(s * (z == 0L), stratum))
-}
-
-# Sums of v by code 1, ..., size (the largest that occurs); NA codes are left out.
-core_sums_by <- function(v, code, size = max(code[inside])) {
-  inside <- !is.na(code)
-  out <- numeric(size)
-  totals <- rowsum(v[inside], code[inside])
-  out[as.integer(rownames(totals))] <- totals[, 1L]
-  out
+# From sums: the weight of each cell. ATT: treated 1, controls n_1s / n_0s; ATC its mirror; ATE n_s Pr(Z = z) / n_zs.
+# total: of core_cell_totals(); a list of treated and control like it.
+core_stratum_factors <- function(total, population) {
+  one <- rep(1, length(total$treated))
+  whole <- total$treated + total$control
+  switch(population,
+    treated = list(treated = one, control = total$treated / total$control),
+    control = list(treated = total$control / total$treated, control = one),
+    everybody = lapply(total, function(own) whole * sum(own) / sum(whole) / own)
+  )
 }
 
 # Methods, exact and coarsened matching: the weights of the arm that is made to stand for the other, times (all of it
@@ -107,7 +99,7 @@ core_scale_other_arm <- function(weight, z, s, estimand) {
 # Parameters: the cell totals n_zs. The strata themselves are taken as given. The factor common to an arm (Pr(Z = z),
 # the mean of 1) is left out: it cancels from every estimator, all of which are normalised by arm.
 core_stratum_nuisance <- function(stratum, z, s, weight, estimand) {
-  size <- core_stratum_sizes(stratum, z, s)
+  size <- core_cell_totals(stratum, z, s)
   own <- list(treated = z == 1L, control = z == 0L)
   by_stratum <- function(v) core_sums_by(v, stratum)
   list(

@@ -34,7 +34,7 @@ column_moments <- function(column, name, z, weights, distribution) {
   lapply(seq_len(ncol(weights)), function(k) {
     own <- switch(column$kind,
       factor = level_rows(name, "level", column$levels,
-                          core_level_shares(column$values, length(column$levels), z, weights[, k])),
+                          core_level_shares(core_level_totals(column$values, length(column$levels), z, weights[, k]))),
       binary = level_rows(name, "binary", column$levels, share_of_ones(column$values, z, weights[, k])),
       data.frame(covariate = name, level = NA_character_, kind = column$kind, as.list(numbers[, k]))
     )
@@ -43,7 +43,7 @@ column_moments <- function(column, name, z, weights, distribution) {
   })
 }
 
-share_of_ones <- function(values, z, v) core_level_shares(values + 1, 2L, z, v)[2L, , drop = FALSE]
+share_of_ones <- function(values, z, v) core_level_shares(core_level_totals(values + 1, 2L, z, v))[2L, , drop = FALSE]
 
 level_rows <- function(name, kind, levels, shares) {
   numbers <- core_share_balance(shares[, "treated"], shares[, "control"])

@@ -75,7 +75,7 @@ share_data <- function(name, x) {
   codes <- if (column$kind == "factor") column$values else 2 - column$values
   levels <- column_levels(column)
   rows <- lapply(names(x$weights), function(sample) {
-    shares <- core_level_shares(codes, length(levels), x$study$z, x$weights[[sample]])
+    shares <- core_level_shares(core_level_totals(codes, length(levels), x$study$z, x$weights[[sample]]))
     data.frame(covariate = panel_label(x, name), sample = sample, level = levels,
                arm = rep(c("treated", "control"), each = length(levels)), share = c(shares))
   })
