@@ -79,7 +79,8 @@ test_that("whatever is given for a choice, number, flag or name is refused in on
 })
 
 test_that("two different names never give one file", {
-  stems <- carefultwin:::file_stems(c("\u00c4", "\u00d6", "a b", "a-b", "A B", "plain", "effects income", "...", "-"))
+  stems <- carefultwin:::file_stems(c("\u00c4", "\u00d6",
+                                      "a b", "a-b", "A B", "plain", "effects income", "...", "-", "north", "North"))
   expect_false(anyDuplicated(tolower(stems)) > 0)
   expect_true(all(grepl("^[A-Za-z0-9_-]+$", stems)))
   expect_identical(stems[["plain"]], "plain")
