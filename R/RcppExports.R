@@ -13,20 +13,20 @@ glue_walsh_largest <- function(sorted, ranks) {
     .Call(`_carefultwin_glue_walsh_largest`, sorted, ranks)
 }
 
-glue_pair_optimal <- function(problem, least, most, threads) {
-    .Call(`_carefultwin_glue_pair_optimal`, problem, least, most, threads)
+glue_pair_optimal <- function(problem, least, most, threads, tell) {
+    .Call(`_carefultwin_glue_pair_optimal`, problem, least, most, threads, tell)
 }
 
-glue_full_match <- function(problem, seeker_in, pool_in, limits) {
-    .Call(`_carefultwin_glue_full_match`, problem, seeker_in, pool_in, limits)
+glue_full_match <- function(problem, seeker_in, pool_in, limits, tell) {
+    .Call(`_carefultwin_glue_full_match`, problem, seeker_in, pool_in, limits, tell)
 }
 
-glue_pair_greedy <- function(problem, order, partners_each) {
-    .Call(`_carefultwin_glue_pair_greedy`, problem, order, partners_each)
+glue_pair_greedy <- function(problem, order, partners_each, tell) {
+    .Call(`_carefultwin_glue_pair_greedy`, problem, order, partners_each, tell)
 }
 
-glue_nearest_lists <- function(problem, k, ties, threads, most) {
-    .Call(`_carefultwin_glue_nearest_lists`, problem, k, ties, threads, most)
+glue_nearest_lists <- function(problem, k, ties, threads, most, tell) {
+    .Call(`_carefultwin_glue_nearest_lists`, problem, k, ties, threads, most, tell)
 }
 
 glue_threads_offered <- function() {

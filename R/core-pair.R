@@ -5,9 +5,9 @@
 # largest distance (Inf for none). limits: list of list(seekers = m, pool = n, width): further calipers on single
 # columns. apart: list of list(seekers, pool) of integer codes that must differ. group: list(seekers, pool) of codes
 # from 1 that must agree, or NULL. not_itself: the pool is the seekers themselves. window: which limit is narrow enough
-# to search along its sorted line, NA for none. tell: NULL or a function of the share done.
+# to search along its sorted line, NA for none. The searches take `tell`, NULL or a function of the share done.
 core_pair_problem <- function(seekers, pool, caliper = Inf, limits = list(), apart = list(), group = NULL,
-                              not_itself = FALSE, window = NA, tell = NULL) {
+                              not_itself = FALSE, window = NA) {
   groups <- if (is.null(group)) 1L else max(1L, group$seekers, group$pool)
   list(
     seekers = as_points(seekers), pool = as_points(pool), caliper = caliper,
@@ -16,7 +16,7 @@ core_pair_problem <- function(seekers, pool, caliper = Inf, limits = list(), apa
     }),
     apart = lapply(apart, function(label) lapply(label, as.integer)),
     groups = as.integer(groups), seeker_group = as.integer(group$seekers), pool_group = as.integer(group$pool),
-    not_itself = not_itself, window = if (is.na(window)) -1L else as.integer(window) - 1L, tell = tell
+    not_itself = not_itself, window = if (is.na(window)) -1L else as.integer(window) - 1L
   )
 }
 
@@ -28,7 +28,7 @@ as_points <- function(x) {
 
 # Greedy, without replacement. difficulty: per seeker, the highest is the hardest. permutation: for "shuffled".
 # Returns an m x k matrix of rows of the pool, NA for none, filled from the left.
-core_pair_greedy <- function(problem, order, difficulty, k = 1L, permutation = NULL) {
+core_pair_greedy <- function(problem, order, difficulty, k = 1L, permutation = NULL, tell = NULL) {
   rows <- seq_len(nrow(problem$seekers))
   places <- switch(order,
     closest_pair = integer(),
@@ -37,25 +37,25 @@ core_pair_greedy <- function(problem, order, difficulty, k = 1L, permutation = N
     given = rows,
     shuffled = permutation
   )
-  glue_pair_greedy(problem, places, as.integer(k))
+  glue_pair_greedy(problem, places, as.integer(k), tell)
 }
 
 # The k nearest of every seeker, with all ties of the k-th if asked. Returns list(start, row, distance, too_many): the
 # partners of seeker i stand at start[i] + 1, ..., start[i + 1]; too_many: more than `most` in all, none are listed.
-core_nearest <- function(problem, k = 1L, ties = TRUE, threads = 1L, most = 1e8) {
-  glue_nearest_lists(problem, as.integer(k), ties, as.integer(threads), most)
+core_nearest <- function(problem, k = 1L, ties = TRUE, threads = 1L, most = 1e8, tell = NULL) {
+  glue_nearest_lists(problem, as.integer(k), ties, as.integer(threads), most, tell)
 }
 
 # Optimal, without replacement: least to most partners each. As core_pair_greedy(); NULL when it is too large.
-core_pair_optimal <- function(problem, least = 1L, most = least, threads = 1L) {
-  glue_pair_optimal(problem, as.integer(least), as.integer(most), as.integer(threads))
+core_pair_optimal <- function(problem, least = 1L, most = least, threads = 1L, tell = NULL) {
+  glue_pair_optimal(problem, as.integer(least), as.integer(most), as.integer(threads), tell)
 }
 
 # Full matching of those who have someone to go with. limits: least and most partners of a seeker, least and most of
 # a unit of the pool, Inf for no upper limit. Returns list(seeker, unit, infeasible: groups), NULL when too large.
-core_full_match <- function(problem, seeker_in, pool_in, limits = c(1, Inf, 1, Inf)) {
+core_full_match <- function(problem, seeker_in, pool_in, limits = c(1, Inf, 1, Inf), tell = NULL) {
   limits[is.infinite(limits)] <- 0
-  glue_full_match(problem, seeker_in, pool_in, as.integer(limits))
+  glue_full_match(problem, seeker_in, pool_in, as.integer(limits), tell)
 }
 
 # Pooled sd of the linear score, sqrt((var1 + var0) / 2), with sampling weights: the unit of a caliper.
@@ -81,7 +81,6 @@ core_subproblem <- function(problem, rows) {
   problem$limits <- lapply(problem$limits, cut)
   problem$apart <- lapply(problem$apart, cut)
   if (problem$groups > 1L) problem$seeker_group <- problem$seeker_group[rows]
-  problem["tell"] <- list(NULL)
   problem
 }
 

@@ -141,8 +141,8 @@ make_full_sets <- function(x, settings, limits, call) {
   reason <- integer(length(study$z))
   reason[treated[!treated_in]] <- reasons_of(problem, which(!treated_in), integer())
   reason[control[!control_in]] <- reasons_of(turned, which(!control_in), integer())
-  found <- with_shares("Full matching", problem, function(problem) {
-    core_full_match(problem, treated_in, control_in, limits)
+  found <- with_shares("Full matching", problem, function(tell) {
+    core_full_match(problem, treated_in, control_in, limits, tell)
   })
   if (is.null(found)) stop_too_large(call)
   if (length(found$infeasible) > 0L) stop_limits(found$infeasible, labels, settings, limits, treated, control, x, call)

@@ -51,7 +51,7 @@ one_direction <- function(x, arm, space, settings, labels, apart, call) {
   )
 }
 
-pair_problem <- function(x, space, settings, labels, apart, seekers, pool, tell = NULL) {
+pair_problem <- function(x, space, settings, labels, apart, seekers, pool) {
   calipers <- settings$calipers
   own <- c("distance", if (settings$on == "score") "score")  # the score's caliper is then one on the distance
   distance <- calipers$width[calipers$name %in% own]
@@ -65,7 +65,7 @@ pair_problem <- function(x, space, settings, labels, apart, seekers, pool, tell 
     caliper = if (length(distance) > 0L) min(distance) else Inf, limits = limits,
     apart = lapply(apart, function(codes) list(seekers = codes[seekers], pool = codes[pool])),
     group = if (!is.null(labels)) list(seekers = labels[seekers], pool = labels[pool]),
-    window = core_narrow_window(limits), tell = tell
+    window = core_narrow_window(limits)
   )
 }
 
@@ -73,15 +73,15 @@ pair_problem <- function(x, space, settings, labels, apart, seekers, pool, tell 
 # least.
 find_partners <- function(x, problem, settings, arm, seekers, call) {
   if (settings$replacement) {
-    lists <- with_shares("Looking for neighbours", problem, function(problem) {
-      core_nearest(problem, settings$ratio[["most"]], settings$ties == "all", thread_count())
+    lists <- with_shares("Looking for neighbours", problem, function(tell) {
+      core_nearest(problem, settings$ratio[["most"]], settings$ties == "all", thread_count(), tell = tell)
     })
     if (lists$too_many) stop_ties(call)
     count <- diff(lists$start)
     found <- list(seeker = rep(seq_along(count), count), unit = lists$row)
   } else {
     title <- if (seeks_dense(problem, settings)) "Pairing (many seek few: all distances count)" else "Pairing"
-    partners <- with_shares(title, problem, function(problem) search_partners(x, problem, settings, arm, seekers))
+    partners <- with_shares(title, problem, function(tell) search_partners(x, problem, settings, arm, seekers, tell))
     if (is.null(partners)) stop_too_large(call)
     count <- rowSums(!is.na(partners))
     found <- list(seeker = rep(seq_along(count), count), unit = t(partners)[t(!is.na(partners))])
@@ -97,15 +97,15 @@ seeks_dense <- function(problem, settings) {
     settings$ratio[["most"]] * nrow(problem$seekers) > 0.7 * nrow(problem$pool)
 }
 
-search_partners <- function(x, problem, settings, arm, seekers) {
+search_partners <- function(x, problem, settings, arm, seekers, tell) {
   ratio <- settings$ratio
   if (settings$search == "optimal") {
-    return(core_pair_optimal(problem, ratio[["least"]], ratio[["most"]], thread_count()))
+    return(core_pair_optimal(problem, ratio[["least"]], ratio[["most"]], thread_count(), tell))
   }
   score <- x$score$linear[seekers]
   difficulty <- if (is.null(score)) seq_along(seekers) else if (arm == 1L) score else -score
   turn <- if (settings$order == "shuffled") with_own_seed(settings$seed, sample.int(length(seekers)))
-  core_pair_greedy(problem, settings$order, difficulty, ratio[["most"]], turn)
+  core_pair_greedy(problem, settings$order, difficulty, ratio[["most"]], turn, tell)
 }
 
 # Per seeker: is there anybody it may have?
@@ -169,18 +169,17 @@ check_column_names <- function(names, study, arg, call) {
   check_columns(names, study$data, arg, call)
 }
 
-# Long searches tell how far they are; short ones say nothing.
+# Long searches tell how far they are; short ones say nothing. work: a function of what is told the share done, or NULL.
 with_shares <- function(title, problem, work) {
-  if (nrow(problem$seekers) * as.double(nrow(problem$pool)) < 1e7) return(work(problem))
+  if (nrow(problem$seekers) * as.double(nrow(problem$pool)) < 1e7) return(work(NULL))
   show_progress(title, steps = 100L, work = function(tick) {
     shown <- 0
-    problem$tell <- function(share) {
+    work(function(share) {
       while (shown < floor(100 * share)) {
         shown <<- shown + 1
         tick()
       }
-    }
-    work(problem)
+    })
   })
 }
 

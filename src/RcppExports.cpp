@@ -47,46 +47,49 @@ BEGIN_RCPP
 END_RCPP
 }
 // glue_pair_optimal
-SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads);
-RcppExport SEXP _carefultwin_glue_pair_optimal(SEXP problemSEXP, SEXP leastSEXP, SEXP mostSEXP, SEXP threadsSEXP) {
+SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads, Rcpp::RObject tell);
+RcppExport SEXP _carefultwin_glue_pair_optimal(SEXP problemSEXP, SEXP leastSEXP, SEXP mostSEXP, SEXP threadsSEXP, SEXP tellSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
     Rcpp::traits::input_parameter< int >::type least(leastSEXP);
     Rcpp::traits::input_parameter< int >::type most(mostSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_pair_optimal(problem, least, most, threads));
+    Rcpp::traits::input_parameter< Rcpp::RObject >::type tell(tellSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_pair_optimal(problem, least, most, threads, tell));
     return rcpp_result_gen;
 END_RCPP
 }
 // glue_full_match
-SEXP glue_full_match(Rcpp::List problem, Rcpp::LogicalVector seeker_in, Rcpp::LogicalVector pool_in, Rcpp::IntegerVector limits);
-RcppExport SEXP _carefultwin_glue_full_match(SEXP problemSEXP, SEXP seeker_inSEXP, SEXP pool_inSEXP, SEXP limitsSEXP) {
+SEXP glue_full_match(Rcpp::List problem, Rcpp::LogicalVector seeker_in, Rcpp::LogicalVector pool_in, Rcpp::IntegerVector limits, Rcpp::RObject tell);
+RcppExport SEXP _carefultwin_glue_full_match(SEXP problemSEXP, SEXP seeker_inSEXP, SEXP pool_inSEXP, SEXP limitsSEXP, SEXP tellSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
     Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type seeker_in(seeker_inSEXP);
     Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type pool_in(pool_inSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type limits(limitsSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_full_match(problem, seeker_in, pool_in, limits));
+    Rcpp::traits::input_parameter< Rcpp::RObject >::type tell(tellSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_full_match(problem, seeker_in, pool_in, limits, tell));
     return rcpp_result_gen;
 END_RCPP
 }
 // glue_pair_greedy
-Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector order, int partners_each);
-RcppExport SEXP _carefultwin_glue_pair_greedy(SEXP problemSEXP, SEXP orderSEXP, SEXP partners_eachSEXP) {
+Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector order, int partners_each, Rcpp::RObject tell);
+RcppExport SEXP _carefultwin_glue_pair_greedy(SEXP problemSEXP, SEXP orderSEXP, SEXP partners_eachSEXP, SEXP tellSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type order(orderSEXP);
     Rcpp::traits::input_parameter< int >::type partners_each(partners_eachSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_pair_greedy(problem, order, partners_each));
+    Rcpp::traits::input_parameter< Rcpp::RObject >::type tell(tellSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_pair_greedy(problem, order, partners_each, tell));
     return rcpp_result_gen;
 END_RCPP
 }
 // glue_nearest_lists
-Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads, double most);
-RcppExport SEXP _carefultwin_glue_nearest_lists(SEXP problemSEXP, SEXP kSEXP, SEXP tiesSEXP, SEXP threadsSEXP, SEXP mostSEXP) {
+Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads, double most, Rcpp::RObject tell);
+RcppExport SEXP _carefultwin_glue_nearest_lists(SEXP problemSEXP, SEXP kSEXP, SEXP tiesSEXP, SEXP threadsSEXP, SEXP mostSEXP, SEXP tellSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type problem(problemSEXP);
@@ -94,7 +97,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< bool >::type ties(tiesSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     Rcpp::traits::input_parameter< double >::type most(mostSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_nearest_lists(problem, k, ties, threads, most));
+    Rcpp::traits::input_parameter< Rcpp::RObject >::type tell(tellSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_nearest_lists(problem, k, ties, threads, most, tell));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -291,10 +295,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
     {"_carefultwin_glue_arm_moments", (DL_FUNC) &_carefultwin_glue_arm_moments, 3},
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
-    {"_carefultwin_glue_pair_optimal", (DL_FUNC) &_carefultwin_glue_pair_optimal, 4},
-    {"_carefultwin_glue_full_match", (DL_FUNC) &_carefultwin_glue_full_match, 4},
-    {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 3},
-    {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 5},
+    {"_carefultwin_glue_pair_optimal", (DL_FUNC) &_carefultwin_glue_pair_optimal, 5},
+    {"_carefultwin_glue_full_match", (DL_FUNC) &_carefultwin_glue_full_match, 5},
+    {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 4},
+    {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 6},
     {"_carefultwin_glue_threads_offered", (DL_FUNC) &_carefultwin_glue_threads_offered, 0},
     {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 3},
     {"_carefultwin_glue_sub_seed", (DL_FUNC) &_carefultwin_glue_sub_seed, 3},

@@ -4,8 +4,8 @@
 
 // Partners of each seeker (NA for none), or NULL when there are more candidate pairs than memory should hold.
 // [[Rcpp::export(rng = false)]]
-SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads) {
-  const twin::PairProblem given = pair_problem(problem);
+SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads, Rcpp::RObject tell) {
+  const twin::PairProblem given = pair_problem(problem, tell);
   try {
     const twin::Partners partners = twin::pair_optimal(given, least, most, threads);
     Rcpp::IntegerMatrix rows(static_cast<int>(given.seekers_height), most);
@@ -24,8 +24,8 @@ SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads) {
 // limits: least and most partners of a seeker, least and most of a unit of the pool; 0 for no upper limit.
 // [[Rcpp::export(rng = false)]]
 SEXP glue_full_match(Rcpp::List problem, Rcpp::LogicalVector seeker_in, Rcpp::LogicalVector pool_in,
-                     Rcpp::IntegerVector limits) {
-  const twin::PairProblem given = pair_problem(problem);
+                     Rcpp::IntegerVector limits, Rcpp::RObject tell) {
+  const twin::PairProblem given = pair_problem(problem, tell);
   if (seeker_in.size() != given.seekers_height || pool_in.size() != given.pool_height || limits.size() != 4)
     Rcpp::stop("full_match: one value per unit, four limits");
   twin::DegreeLimits degree;

@@ -18,8 +18,9 @@ Rcpp::IntegerMatrix to_rows(const twin::Partners& partners, Eigen::Index seekers
 
 // problem: see core_pair_problem(). order: rows of the seekers, empty for the closest pair first.
 // [[Rcpp::export(rng = false)]]
-Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector order, int partners_each) {
-  const twin::PairProblem given = pair_problem(problem);
+Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector order, int partners_each,
+                                     Rcpp::RObject tell) {
+  const twin::PairProblem given = pair_problem(problem, tell);
   if (order.size() != 0 && order.size() != given.seekers_height) Rcpp::stop("order must have one entry per seeker");
   std::vector<int> zero_based(order.begin(), order.end());
   for (int& row : zero_based) {
@@ -30,8 +31,8 @@ Rcpp::IntegerMatrix glue_pair_greedy(Rcpp::List problem, Rcpp::IntegerVector ord
 }
 
 // [[Rcpp::export(rng = false)]]
-Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads, double most) {
-  const twin::PairProblem given = pair_problem(problem);
+Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads, double most, Rcpp::RObject tell) {
+  const twin::PairProblem given = pair_problem(problem, tell);
   const twin::NearestLists lists = twin::nearest_lists(given, k, ties, threads, static_cast<Eigen::Index>(most));
   Rcpp::IntegerVector row(lists.row.begin(), lists.row.end());
   for (int& at : row) ++at;

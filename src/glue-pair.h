@@ -1,4 +1,5 @@
-// From core_pair_problem()'s list to the kernels' PairProblem, which points into the list's own memory.
+// From core_pair_problem()'s list to the kernels' PairProblem, which points into the list's own memory. tell: NULL or
+// an R function of the share done.
 #pragma once
 #include <RcppEigen.h>
 #include "kernels/pair_problem.h"
@@ -14,7 +15,7 @@ inline Rcpp::IntegerVector integers(SEXP values, const char* name) {
   return Rcpp::IntegerVector(values);
 }
 
-inline twin::PairProblem pair_problem(Rcpp::List list) {
+inline twin::PairProblem pair_problem(Rcpp::List list, const Rcpp::RObject& tell) {
   twin::PairProblem out;
   const Rcpp::NumericMatrix seekers(doubles(list["seekers"], "seekers")), pool(doubles(list["pool"], "pool"));
   if (seekers.ncol() != pool.ncol()) Rcpp::stop("seekers and pool must have the same columns");
@@ -52,7 +53,6 @@ inline twin::PairProblem pair_problem(Rcpp::List list) {
     for (const int code : first) out.seeker_group.push_back(code_of(code));
     for (const int code : second) out.pool_group.push_back(code_of(code));
   }
-  const Rcpp::RObject tell = list["tell"];
   if (tell.isNULL()) {
     out.tell = [](double) { Rcpp::checkUserInterrupt(); };
   } else {
