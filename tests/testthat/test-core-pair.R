@@ -190,3 +190,23 @@ test_that("glue refuses what a kernel can't read", {
   storage.mode(problem$pool) <- "integer"
   expect_error(core_pair_greedy(problem, "given", NULL), "doubles")
 })
+
+test_that("searches tell the share done, between 0 and 1", {
+  problem <- withr::with_seed(6, core_pair_problem(matrix(rnorm(8000), 4000), matrix(rnorm(8000), 4000)))
+  heard <- function(search) {
+    shares <- numeric()
+    search(function(share) shares <<- c(shares, share))
+    shares
+  }
+  all <- rep(TRUE, 4000)
+  searches <- list(
+    function(tell) core_pair_greedy(problem, "given", NULL, tell = tell),
+    function(tell) core_nearest(problem, tell = tell),
+    function(tell) core_full_match(problem, all, all, tell = tell)
+  )
+  for (search in searches) {
+    shares <- heard(search)
+    expect_gt(length(shares), 0)
+    expect_true(all(shares >= 0 & shares <= 1))
+  }
+})
