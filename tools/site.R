@@ -40,6 +40,11 @@ for (page in pages) {
   writeLines(text, page)
 }
 
+# The bar that hides while one scrolls is a script from the network; without it the line would stop all that follow,
+# of which one keeps the title out from under the bar.
+script <- file.path(site, "pkgdown.js")
+writeLines(grep("headroom()", readLines(script), fixed = TRUE, value = TRUE, invert = TRUE), script)
+
 # Every link and picture within the site, page by page.
 links_of <- function(page) {
   text <- paste(readLines(page, warn = FALSE), collapse = "\n")
