@@ -1,8 +1,8 @@
 # The register of estimators: Methods, "Effects". One entry each, with whom it fits and why not others.
 # Adding one is adding its entry here, with its computation.
 
-# words: for prints; words_reuse: the same on matches with replacement, NULL where it has no form there.arguments: the
-# arguments of measure_effect() that not all estimators take. check: function(x, asked, call) that refuses designs.
+# words: for prints; words_reuse: the same on matches with replacement, NULL where it has no form there. arguments:
+# those of measure_effect() that not all estimators take. check: function(x, asked, call) that refuses designs.
 # means: function(block, units, asked, call) giving list(estimate, influence = function()) of the two means, with vcov,
 # df and text where they are not had from the influence, and made: weights of its own. models: does it model the
 # outcome? robust: is it right when either weights or models are, so that it depends on each in second order? by_score:

@@ -12,3 +12,17 @@ on_two_cores <- function(x, f) {
   if (any(failed)) stop(out[[which(failed)[1]]])
   out
 }
+
+# A file of the whole study, and what a script of it defines.
+validation_file <- function(name) {
+  root <- source_root()
+  file <- file.path(if (is.null(root)) "." else root, "validation", name)
+  skip_if(!file.exists(file), "the source tree is not here")
+  file
+}
+
+validation_code <- function(name) {
+  env <- new.env(parent = asNamespace("carefultwin"))
+  sys.source(validation_file(name), env)
+  env
+}

@@ -1,11 +1,7 @@
 # A small version of the Monte Carlo study (validation/), with fixed seeds.
 
 test_that("intervals hold the truth about as often as they say, and being right once is enough", {
-  root <- source_root()
-  file <- file.path(if (is.null(root)) "." else root, "validation", "worlds.R")
-  skip_if(!file.exists(file), "the source tree is not here")
-  env <- new.env(parent = asNamespace("carefultwin"))
-  sys.source(file, env)
+  env <- validation_code("worlds.R")
   wanted <- c("none regression", "inverse weights difference", "inverse weights augmented", "inverse weights targeted",
               "entropy weights difference", "with replacement regression")
   methods <- Filter(function(m) paste(m$design, m$estimator) %in% wanted, env$world_methods())
@@ -41,10 +37,8 @@ test_that("intervals hold the truth about as often as they say, and being right 
 })
 
 test_that("the article on hidden bias shows the results, which hold what it says of them", {
-  root <- source_root()
-  file <- file.path(if (is.null(root)) "." else root, "validation", "results", "hidden.csv")
-  skip_if(!file.exists(file), "the source tree is not here")
-  article <- readLines(file.path(root, "vignettes", "hidden-bias.Rmd"))
+  file <- validation_file("results/hidden.csv")
+  article <- readLines(file.path(source_root(), "vignettes", "hidden-bias.Rmd"))
   shown <- grep("^[|]", readLines(sub("csv$", "md", file)), value = TRUE)
   expect_identical(setdiff(shown, article), character())
   table <- data.table::fread(file, data.table = FALSE)
@@ -59,11 +53,7 @@ test_that("the article on hidden bias shows the results, which hold what it says
 })
 
 test_that("a test at the gamma that a hidden confounder uses up keeps its level, one at gamma 1 does not", {
-  root <- source_root()
-  file <- file.path(if (is.null(root)) "." else root, "validation", "hidden-worlds.R")
-  skip_if(!file.exists(file), "the source tree is not here")
-  env <- new.env(parent = asNamespace("carefultwin"))
-  sys.source(file, env)
+  env <- validation_code("hidden-worlds.R")
   p <- vapply(1001:1400, function(seed) {
     pairs <- env$draw_tilted_sets(seed, 3, sets = 100L)
     d <- tapply(ifelse(pairs$z == 1, pairs$y, -pairs$y), pairs$set, sum)
@@ -74,9 +64,7 @@ test_that("a test at the gamma that a hidden confounder uses up keeps its level,
 })
 
 test_that("the table of the whole study is of these methods, and what the help page says of it holds", {
-  root <- source_root()
-  file <- file.path(if (is.null(root)) "." else root, "validation", "results", "coverage.csv")
-  skip_if(!file.exists(file), "the source tree is not here")
+  file <- validation_file("results/coverage.csv")
   table <- data.table::fread(file, data.table = FALSE)
   held <- table[table$promise == "yes" & table$scenario != "40 clusters" & table$estimator != "difference", ]
   double <- held[held$design == "inverse weights" & held$estimator %in% c("augmented", "targeted"), ]
@@ -86,11 +74,7 @@ test_that("the table of the whole study is of these methods, and what the help p
 })
 
 test_that("effects over time hold the truth about as often as they say, and their bands hold whole paths", {
-  root <- source_root()
-  file <- file.path(if (is.null(root)) "." else root, "validation", "panel-worlds.R")
-  skip_if(!file.exists(file), "the source tree is not here")
-  env <- new.env(parent = asNamespace("carefultwin"))
-  sys.source(file, env)
+  env <- validation_code("panel-worlds.R")
   run <- function(kind, draws) {
     rows <- on_two_cores(split(seq_len(draws), rep(1:2, length.out = draws)), function(seeds) {
       do.call(rbind, lapply(seeds, function(seed) env$measure_panel(kind, seed)))
@@ -113,9 +97,7 @@ test_that("effects over time hold the truth about as often as they say, and thei
 })
 
 test_that("the table of panels is of these ways, and its bands hold what they promise", {
-  root <- source_root()
-  file <- file.path(if (is.null(root)) "." else root, "validation", "results", "panels.csv")
-  skip_if(!file.exists(file), "the source tree is not here")
+  file <- validation_file("results/panels.csv")
   table <- data.table::fread(file, data.table = FALSE)
   many <- table[!startsWith(table$way, "two-way") & table$world != "12 unequal clusters", ]
   many <- many[!(many$world == "parallel given a covariate" & many$way == "group-time, never"), ]
