@@ -5,12 +5,24 @@ glue_distribution_gaps <- function(x, z, weights) {
     .Call(`_carefultwin_glue_distribution_gaps`, x, z, weights)
 }
 
-glue_arm_moments <- function(x, z, weights) {
-    .Call(`_carefultwin_glue_arm_moments`, x, z, weights)
+glue_arm_sums <- function(x, z, weights) {
+    .Call(`_carefultwin_glue_arm_sums`, x, z, weights)
 }
 
 glue_walsh_largest <- function(sorted, ranks) {
     .Call(`_carefultwin_glue_walsh_largest`, sorted, ranks)
+}
+
+glue_climb <- function(sums, start) {
+    .Call(`_carefultwin_glue_climb`, sums, start)
+}
+
+glue_meet_moments <- function(sums, start, pull) {
+    .Call(`_carefultwin_glue_meet_moments`, sums, start, pull)
+}
+
+glue_meet_bounds <- function(sums, start, pull, bound, base) {
+    .Call(`_carefultwin_glue_meet_bounds`, sums, start, pull, bound, base)
 }
 
 glue_pair_optimal <- function(problem, least, most, threads, tell) {
@@ -57,8 +69,8 @@ glue_fit_balancing <- function(x, weight, arm, target, tolerance) {
     .Call(`_carefultwin_glue_fit_balancing`, x, weight, arm, target, tolerance)
 }
 
-glue_weighted_covariance <- function(x, weight) {
-    .Call(`_carefultwin_glue_weighted_covariance`, x, weight)
+glue_cross_products <- function(x, weight) {
+    .Call(`_carefultwin_glue_cross_products`, x, weight)
 }
 
 glue_judge_metrics <- function(task, candidates, threads) {

@@ -3,20 +3,36 @@
 # Means, variances, Kolmogorov-Smirnov and mean distribution gap of one numeric column in several samples at once.
 # weights: n x k, a column per sample. Returns a 6 x k matrix.
 core_numeric_balance <- function(x, z, weights) {
-  rbind(glue_arm_moments(x, z, weights), glue_distribution_gaps(x, z, weights))
+  rbind(core_sample_moments(x, z, weights), glue_distribution_gaps(x, z, weights))
 }
 
 # The last two of these alone.
 core_distribution_gaps <- function(x, z, weights) glue_distribution_gaps(x, z, weights)
 
 # Means and variances by arm only, a column per sample.
-core_sample_moments <- function(x, z, weights) glue_arm_moments(x, z, weights)
+core_sample_moments <- function(x, z, weights) core_moments_of(core_arm_sums(x, z, weights))
 
 # The same of one sample, as a named vector.
-core_arm_moments <- function(x, z, v) glue_arm_moments(x, z, v)[, 1L]
+core_arm_moments <- function(x, z, v) core_sample_moments(x, z, v)[, 1L]
 
-# Covariance of the columns of x with weights v (NULL for 1): Methods, "Balance", weighted variance.
-core_covariance <- function(x, v) glue_weighted_covariance(x, v)
+# From sums (core_arm_sums()): variance sum v (x - m)^2 / (sum v - sum v^2 / sum v), whatever the centre.
+core_moments_of <- function(sums) {
+  part <- function(name) sums[paste0(name, c("_treated", "_control")), , drop = FALSE]
+  total <- part("total")
+  away <- part("first") / total
+  out <- rbind(part("centre") + away, (part("second") - total * away^2) / (total - part("square") / total))
+  rownames(out) <- c("mean_treated", "mean_control", "var_treated", "var_control")
+  out
+}
+
+# Covariance of the columns of x with weights v (NULL for 1), by the same formula; and from sums alone.
+core_covariance <- function(x, v) core_covariance_of(core_cross_products(x, v))
+
+core_covariance_of <- function(products) {
+  centred <- products$second - tcrossprod(products$first) / products$total
+  diag(centred) <- pmax(diag(centred), 0)  # of a constant column rounding is left, of either sign
+  centred / (products$total - products$square / products$total)
+}
 
 # From sums: shares of each level by arm, of core_level_totals().
 core_level_shares <- function(total) total / rep(colSums(total), each = nrow(total))

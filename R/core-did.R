@@ -8,28 +8,28 @@
 core_balanced_cells <- function(y, s, cohort, cells, compare, side = rep(1L, length(s))) {
   sides <- sort(unique(side), decreasing = TRUE)  # shifts count the blocks of side 1, which come first
   count <- max(cohort)
-  blocks <- count * length(sides)
   block <- if (length(sides) == 1L) cohort else cohort + count * (match(side, sides) - 1L)
-  periods <- length(y) %/% length(s)
-  some <- matrix(y[seq_len(periods * min(length(s), 2000L))], periods)
-  centre <- rowMeans(some) - mean(some[1L, ])  # about the mean change since the first period
-  sums <- glue_unit_scatter(y, as.double(s), as.integer(block) - 1L, as.integer(blocks), centre)
+  sums <- core_panel_sums(y, s, block, count * length(sides))
+  found <- core_cells_of(sums$totals, cells, compare, sides)
+  changes <- function() {
+    wide <- t(matrix(y, length(y) %/% length(s)))
+    cbind(s, s * sweep(wide - wide[, 1L], 2L, sums$centre))
+  }
+  list(estimate = found$estimate, source = core_block_source(changes, block, found$coefficients, sums$scatter))
+}
+
+# From sums: totals as of core_panel_sums(), blocks being the cohorts of each of the sides in turn. Returns
+# list(estimate, coefficients: per block a matrix (P + 1) x cells, as a block source wants them).
+core_cells_of <- function(totals, cells, compare, sides = 1L) {
+  count <- ncol(totals) %/% length(sides)
   parts <- Map(function(k, sign) {
-    own <- sums$totals[, (k - 1L) * count + seq_len(count), drop = FALSE]
+    own <- totals[, (k - 1L) * count + seq_len(count), drop = FALSE]
     balanced_side(sign * own[-1L, , drop = FALSE], own[1L, ], cells, compare)
   }, seq_along(sides), sides)
-  of_block <- function(b) (b - 1L) * (periods + 1L) + seq_len(periods + 1L)
-  list(estimate = Reduce(`+`, lapply(parts, `[[`, "estimate")), source = core_block_source(
-    function() {
-      wide <- t(matrix(y, periods))
-      cbind(s, s * sweep(wide - wide[, 1L], 2L, centre))
-    },
-    block,
-    coefficients = unlist(Map(function(part, sign) {
-      lapply(part$coefficients, function(own) own * c(1, rep(sign, periods)))
-    }, parts, sides), recursive = FALSE),
-    scatter = lapply(seq_len(blocks), function(b) sums$scatter[, of_block(b), drop = FALSE])
-  ))
+  list(estimate = Reduce(`+`, lapply(parts, `[[`, "estimate")),
+       coefficients = unlist(Map(function(part, sign) {
+         lapply(part$coefficients, function(own) own * c(1, rep(sign, nrow(totals) - 1L)))
+       }, parts, sides), recursive = FALSE))
 }
 
 # Of one side: totals (P x cohorts), sums of s times the outcome; weight: sums of s.

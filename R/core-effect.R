@@ -15,9 +15,10 @@ core_both_means <- function(one_arm) {
 
 # Weighted mean of y in each arm.
 core_weighted_means <- function(y, z, v, nuisance = core_known(length(y))) {
+  means <- core_arm_moments(y, z, v)[c("mean_control", "mean_treated")]
   core_both_means(function(arm) {
     inside <- z == arm
-    estimate <- sum(v * y * inside) / sum(v * inside)
+    estimate <- means[[arm + 1L]]
     list(estimate = estimate, influence = function() {
       away <- (y - estimate) * inside / sum(v[inside])
       length(y) * v * away + core_carry(nuisance)(away)
@@ -96,13 +97,14 @@ core_logit_shift <- function(y, offset, r) {
   y <- y[inside]
   offset <- offset[inside]
   r <- r[inside] / sum(r)
-  gap <- function(a) sum(r * (y - stats::plogis(offset + a)))
-  a <- stats::uniroot(gap, c(-1, 1), extendInt = "downX", tol = 1e-8)$root
-  for (iteration in 1:3) {  # to rounding: influence and its derivative checks lean on it
+  at <- function(a) {
     p <- stats::plogis(offset + a)
-    a <- a + sum(r * (y - p)) / sum(r * p * (1 - p))
+    list(value = sum(r * (y * (offset + a) + stats::plogis(-offset - a, log.p = TRUE))), gradient = sum(r * (y - p)),
+         information = as.matrix(sum(r * p * (1 - p))))
   }
-  a
+  sums <- list(at = at, reach = function(direction, by_arm) c(-1, 1))
+  near <- core_climb(sums, 0)$coefficients
+  core_climb(sums, near)$coefficients  # to rounding: influence and its derivative checks lean on it
 }
 
 # Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1; or the

@@ -5,19 +5,16 @@
 # reported ("stop") or centred on the grand mean ("centre"). Returns list(vcov, clusters, lonely).
 core_vcov <- function(influence, cluster = NULL, stratum = NULL, used = rep(TRUE, nrow(influence)),
                       lonely = "stop") {
-  n <- nrow(influence)
-  if (is.null(stratum) && is.null(cluster)) {
-    counted <- sum(used)
-    return(list(vcov = crossprod(influence) / n^2 * counted / (counted - 1), clusters = counted, lonely = NULL))
+  core_vcov_of(core_influence_sums(influence, cluster, stratum, used), lonely)
+}
+
+# From sums (core_influence_sums()).
+core_vcov_of <- function(sums, lonely = "stop") {
+  if (is.null(sums$totals)) {
+    return(list(vcov = sums$square / sums$n^2 * sums$counted / (sums$counted - 1), clusters = sums$counted,
+                lonely = NULL))
   }
-  if (is.null(cluster)) cluster <- seq_len(n)
-  if (is.null(stratum)) stratum <- rep(1L, n)
-  unit <- core_group_codes(stratum, cluster)
-  totals <- rowsum(influence, unit, reorder = FALSE)
-  first <- !duplicated(unit)
-  of_stratum <- stratum[first]
-  counts <- rowsum(as.double(used), unit, reorder = FALSE)[, 1L] > 0
-  core_stratified_vcov(totals, of_stratum, counts, n, lonely)
+  core_stratified_vcov(sums$totals, sums$stratum, sums$counts, sums$n, lonely)
 }
 
 # Cluster sums centred within each stratum, times G_h / (G_h - 1). With a single stratum the sum is not centred: the
@@ -45,10 +42,16 @@ core_stratified_vcov <- function(totals, stratum, counts, n, lonely) {
 # Cameron, Gelbach & Miller (2011): V(a) + V(b) - V(a and b). raised: that was not positive, and the larger one-way
 # variance is returned in its place.
 core_vcov_two_way <- function(influence, first, second, used = rep(TRUE, nrow(influence))) {
-  a <- core_vcov(influence, first, used = used)
-  b <- core_vcov(influence, second, used = used)
-  both <- core_vcov(influence, core_group_codes(first, second), used = used)
-  vcov <- a$vcov + b$vcov - both$vcov
+  codes <- list(first, second, core_group_codes(first, second))
+  core_vcov_two_way_of(lapply(codes, function(code) core_influence_sums(influence, code, used = used)))
+}
+
+# From sums by each of the two ways and by both.
+core_vcov_two_way_of <- function(sums) {
+  one_way <- lapply(sums, core_vcov_of)
+  a <- one_way[[1L]]
+  b <- one_way[[2L]]
+  vcov <- a$vcov + b$vcov - one_way[[3L]]$vcov
   raised <- any(diag(vcov) <= 0)
   if (raised) vcov <- if (sum(diag(a$vcov)) > sum(diag(b$vcov))) a$vcov else b$vcov
   list(vcov = vcov, clusters = min(a$clusters, b$clusters), raised = raised)

@@ -1,49 +1,49 @@
 # Multinomial logit: P(arm = k) = exp(x'b_k) / sum_j exp(x'b_j), b_1 = 0; Methods, "Propensity score", more than two
 # arms.
 
-# x: n x p without intercept (one is added), independent columns; arm: codes 1..K; s: n. Newton with halving on
-# standardised columns. coefficients: (p + 1) x (K - 1); covariance: of vec(coefficients); fitted: n x K; linear: n x
-# (K - 1).
+# x: n x p without intercept (one is added), independent columns; arm: codes 1..K; s: n. status: as core_climb().
+# coefficients: (p + 1) x (K - 1); covariance: of vec(coefficients); fitted: n x K; linear: n x (K - 1).
 core_fit_multinomial <- function(x, arm, s) {
   arms <- max(arm)
   centre <- colMeans(x)
   spread <- apply(x, 2L, stats::sd)
   standard <- cbind(1, sweep(sweep(x, 2L, centre), 2L, spread, "/"))
   q <- ncol(standard)
-  beta <- matrix(0, q, arms - 1L)
-  at <- multinomial_at(beta, standard, arm, s)
-  status <- "not_converged"
-  for (iteration in 1:100) {
-    step <- tryCatch(solve(at$information, at$gradient), error = function(e) NULL)
-    if (is.null(step)) break
-    for (halving in 0:30) {
-      trial <- multinomial_at(beta + step, standard, arm, s)
-      if (trial$loglik >= at$loglik - 1e-10 * (1 + abs(at$loglik))) break
-      step <- step / 2
-    }
-    beta <- beta + step
-    at <- trial
-    if (max(abs(step)) <= 1e-9) {
-      status <- "converged"
-      break
-    }
-    if (max(abs(beta)) > 100) break
-  }
+  found <- core_climb(multinomial_sums(standard, arm, s), numeric(q * (arms - 1L)))
   to_raw <- diag(c(1, 1 / spread), q)
   to_raw[1L, -1L] <- -centre / spread
-  covariance <- if (status == "converged") {
+  covariance <- if (found$status == "converged") {
     blocks <- kronecker(diag(arms - 1L), to_raw)
-    blocks %*% solve(at$information) %*% t(blocks)
+    blocks %*% solve(found$information) %*% t(blocks)
   }
-  list(status = status, iterations = iteration, loglik = at$loglik, coefficients = to_raw %*% beta,
-       covariance = covariance, fitted = at$fitted, linear = at$linear)
+  beta <- matrix(found$coefficients, q)
+  linear <- standard %*% beta
+  list(status = found$status, iterations = found$iterations, loglik = found$value, coefficients = to_raw %*% beta,
+       covariance = covariance, fitted = multinomial_shares(linear), linear = linear)
+}
+
+# The sums of rows that core_climb() wants. Arms are separated along a direction when no unit prefers another arm to its
+# own there.
+multinomial_sums <- function(x, arm, s) {
+  own <- cbind(seq_along(arm), arm)
+  list(
+    at = function(beta) multinomial_at(matrix(beta, ncol(x)), x, arm, s),
+    reach = function(direction, by_arm) {
+      linear <- cbind(0, x %*% matrix(direction, ncol(x)))
+      rivals <- replace(linear, own, -Inf)
+      range((linear[own] - rivals[cbind(seq_along(arm), max.col(rivals, ties.method = "first"))])[s > 0])
+    }
+  )
+}
+
+multinomial_shares <- function(linear) {
+  top <- pmax(0, linear[cbind(seq_len(nrow(linear)), max.col(linear, ties.method = "first"))])
+  odds <- exp(cbind(0, linear) - top)
+  odds / rowSums(odds)
 }
 
 multinomial_at <- function(beta, x, arm, s) {
-  linear <- x %*% beta
-  top <- pmax(0, linear[cbind(seq_along(arm), max.col(linear, ties.method = "first"))])
-  odds <- exp(cbind(0, linear) - top)
-  fitted <- odds / rowSums(odds)
+  fitted <- multinomial_shares(x %*% beta)
   q <- ncol(x)
   k <- ncol(beta)
   residual <- vapply(seq_len(k), function(j) s * ((arm == j + 1L) - fitted[, j + 1L]), numeric(length(arm)))
@@ -56,8 +56,8 @@ multinomial_at <- function(beta, x, arm, s) {
       information[(b - 1L) * q + seq_len(q), (a - 1L) * q + seq_len(q)] <- t(block)
     }
   }
-  list(loglik = sum(s * log(fitted[cbind(seq_along(arm), arm)])), gradient = c(crossprod(x, residual)),
-       information = information, fitted = fitted, linear = linear)
+  list(value = sum(s * log(fitted[cbind(seq_along(arm), arm)])), gradient = c(crossprod(x, residual)),
+       information = information)
 }
 
 # q = the K - 1 linear scores of each unit: v is n x (K - 1).

@@ -2,40 +2,43 @@
 # treatment and covariates, and the regressions with and without covariates that coefficient stability compares (Oster
 # 2019). All follow from cross-products of the columns, centred and scaled.
 
-# x: n x p; v: weights, 0 for rows that take no part. Returns list(gram: cross-products of treatment (1), covariates and
-# outcome (last), kept: columns of x that are not explained by others, estimate, se (classical), df, influence (n),
-# total: weighted sums of squares of z and y).
+# x: n x p; v: weights, 0 for rows that take no part. Returns what core_treatment_fit() finds and influence (n).
 core_treatment_regression <- function(y, z, x, v) {
-  used <- v > 0
-  weight <- v[used] * sum(used) / sum(v)
-  root <- sqrt(weight)
-  centred <- function(a) (a[used] - sum(weight * a[used]) / sum(weight)) * root
-  scaled <- function(a) a / sqrt(max(sum(a^2), 1e-300))
-  columns <- apply(x, 2L, function(a) scaled(centred(a)))
-  found <- qr(columns, tol = 1e-9)
-  kept <- sort(found$pivot[seq_len(found$rank)])
-  z <- centred(z)
-  y <- centred(y)
-  gram <- crossprod(cbind(z, columns[, kept, drop = FALSE], y))
-  own <- seq_along(kept) + 1L
-  last <- length(kept) + 2L
-  spread <- core_residual_gram(gram, c(1L, last), own)
-  estimate <- spread[1L, 2L] / spread[1L, 1L]
-  rss <- max(0, spread[2L, 2L] - estimate * spread[1L, 2L])
-  df <- sum(used) - length(kept) - 2L
-  residual <- function(a) qr.resid(found, a)
-  z_left <- residual(z)
-  influence <- numeric(length(used))
-  influence[used] <- length(used) * z_left * (residual(y) - estimate * z_left) / spread[1L, 1L]
-  list(gram = gram, kept = kept, estimate = estimate, se = sqrt(rss / df / spread[1L, 1L]), df = df,
-       influence = influence, n = sum(used))
+  products <- core_treatment_products(y, z, x, v)
+  fit <- core_treatment_fit(products$gram, products$n)
+  own <- fit$kept + 1L
+  last <- ncol(products$columns)
+  sides <- c(1L, last)
+  slopes <- solve_gram(products$gram[own, own, drop = FALSE], products$gram[own, sides, drop = FALSE])
+  left <- products$columns[, sides, drop = FALSE] - products$columns[, own, drop = FALSE] %*% slopes
+  influence <- numeric(length(v))
+  influence[v > 0] <- length(v) * left[, 1L] * (left[, 2L] - fit$estimate * left[, 1L]) / fit$spread
+  c(fit, list(influence = influence))
+}
+
+# From sums: gram as of core_treatment_products(), n rows. Returns list(gram: cross-products of treatment (1),
+# covariates that count and outcome (last), kept: columns of x that are not explained by others, estimate, se
+# (classical), df, n, spread: what covariates leave of the treatment's sum of squares).
+core_treatment_fit <- function(gram, n) {
+  covariates <- seq_len(nrow(gram))[-c(1L, nrow(gram))]
+  kept <- which(!core_solve_scatter(gram[covariates, covariates, drop = FALSE])$aliased)
+  inside <- c(1L, kept + 1L, nrow(gram))
+  gram <- gram[inside, inside, drop = FALSE]
+  left <- core_residual_gram(gram, c(1L, length(inside)), seq_along(kept) + 1L)
+  estimate <- left[1L, 2L] / left[1L, 1L]
+  rss <- max(0, left[2L, 2L] - estimate * left[1L, 2L])
+  df <- n - length(kept) - 2L
+  list(gram = gram, kept = kept, estimate = estimate, se = sqrt(rss / df / left[1L, 1L]), df = df, n = n,
+       spread = left[1L, 1L])
 }
 
 # Cross-products of some columns after the part explained by others is taken out.
 core_residual_gram <- function(gram, of, on) {
-  if (length(on) == 0L) return(gram[of, of, drop = FALSE])
-  gram[of, of, drop = FALSE] - gram[of, on, drop = FALSE] %*% solve(gram[on, on], gram[on, of, drop = FALSE])
+  slopes <- solve_gram(gram[on, on, drop = FALSE], gram[on, of, drop = FALSE])
+  gram[of, of, drop = FALSE] - gram[of, on, drop = FALSE] %*% slopes
 }
+
+solve_gram <- function(gram, b) if (length(gram) == 0L) b else solve(gram, b)
 
 # How much a group of covariates (places in x) explains of what the others leave: of the treatment, and of the outcome
 # when the treatment is held fixed too.

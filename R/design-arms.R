@@ -23,7 +23,8 @@ score_arms <- function(x, model, given, call = rlang::caller_env()) {
   x
 }
 
-# Every arm must overlap with the reference; columns that repeat others are left out with a warning.
+# Every arm must overlap with the reference (then a score exists: a direction that separates arms separates one of them
+# from it); columns that repeat others are left out with a warning.
 arm_aliases <- function(matrix, x, s, call) {
   for (k in compared_arms(x)) {
     inside <- x$arm %in% c(1L, k)

@@ -23,15 +23,15 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// glue_arm_moments
-Rcpp::NumericMatrix glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z, Rcpp::NumericVector weights);
-RcppExport SEXP _carefultwin_glue_arm_moments(SEXP xSEXP, SEXP zSEXP, SEXP weightsSEXP) {
+// glue_arm_sums
+Rcpp::NumericMatrix glue_arm_sums(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z, Rcpp::NumericVector weights);
+RcppExport SEXP _carefultwin_glue_arm_sums(SEXP xSEXP, SEXP zSEXP, SEXP weightsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type z(zSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type weights(weightsSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_arm_moments(x, z, weights));
+    rcpp_result_gen = Rcpp::wrap(glue_arm_sums(x, z, weights));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -43,6 +43,43 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::VectorXd> >::type sorted(sortedSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type ranks(ranksSEXP);
     rcpp_result_gen = Rcpp::wrap(glue_walsh_largest(sorted, ranks));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_climb
+Rcpp::List glue_climb(const Rcpp::List sums, const Eigen::VectorXd start);
+RcppExport SEXP _carefultwin_glue_climb(SEXP sumsSEXP, SEXP startSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::List >::type sums(sumsSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type start(startSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_climb(sums, start));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_meet_moments
+Rcpp::List glue_meet_moments(const Rcpp::List sums, const Eigen::VectorXd start, const Eigen::VectorXd pull);
+RcppExport SEXP _carefultwin_glue_meet_moments(SEXP sumsSEXP, SEXP startSEXP, SEXP pullSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::List >::type sums(sumsSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type start(startSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type pull(pullSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_meet_moments(sums, start, pull));
+    return rcpp_result_gen;
+END_RCPP
+}
+// glue_meet_bounds
+Rcpp::List glue_meet_bounds(const Rcpp::List sums, const Eigen::VectorXd start, const Eigen::VectorXd pull, const Eigen::VectorXd bound, double base);
+RcppExport SEXP _carefultwin_glue_meet_bounds(SEXP sumsSEXP, SEXP startSEXP, SEXP pullSEXP, SEXP boundSEXP, SEXP baseSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::List >::type sums(sumsSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type start(startSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type pull(pullSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type bound(boundSEXP);
+    Rcpp::traits::input_parameter< double >::type base(baseSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_meet_bounds(sums, start, pull, bound, base));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -190,14 +227,14 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// glue_weighted_covariance
-Eigen::MatrixXd glue_weighted_covariance(const Eigen::Map<Eigen::MatrixXd> x, Rcpp::Nullable<Rcpp::NumericVector> weight);
-RcppExport SEXP _carefultwin_glue_weighted_covariance(SEXP xSEXP, SEXP weightSEXP) {
+// glue_cross_products
+Rcpp::List glue_cross_products(const Eigen::Map<Eigen::MatrixXd> x, Rcpp::Nullable<Rcpp::NumericVector> weight);
+RcppExport SEXP _carefultwin_glue_cross_products(SEXP xSEXP, SEXP weightSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::NumericVector> >::type weight(weightSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_weighted_covariance(x, weight));
+    rcpp_result_gen = Rcpp::wrap(glue_cross_products(x, weight));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -293,8 +330,11 @@ END_RCPP
 
 static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
-    {"_carefultwin_glue_arm_moments", (DL_FUNC) &_carefultwin_glue_arm_moments, 3},
+    {"_carefultwin_glue_arm_sums", (DL_FUNC) &_carefultwin_glue_arm_sums, 3},
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
+    {"_carefultwin_glue_climb", (DL_FUNC) &_carefultwin_glue_climb, 2},
+    {"_carefultwin_glue_meet_moments", (DL_FUNC) &_carefultwin_glue_meet_moments, 3},
+    {"_carefultwin_glue_meet_bounds", (DL_FUNC) &_carefultwin_glue_meet_bounds, 5},
     {"_carefultwin_glue_pair_optimal", (DL_FUNC) &_carefultwin_glue_pair_optimal, 5},
     {"_carefultwin_glue_full_match", (DL_FUNC) &_carefultwin_glue_full_match, 5},
     {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 4},
@@ -306,7 +346,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},
     {"_carefultwin_glue_fit_counterpoise", (DL_FUNC) &_carefultwin_glue_fit_counterpoise, 3},
     {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 5},
-    {"_carefultwin_glue_weighted_covariance", (DL_FUNC) &_carefultwin_glue_weighted_covariance, 2},
+    {"_carefultwin_glue_cross_products", (DL_FUNC) &_carefultwin_glue_cross_products, 2},
     {"_carefultwin_glue_judge_metrics", (DL_FUNC) &_carefultwin_glue_judge_metrics, 3},
     {"_carefultwin_glue_within_grams", (DL_FUNC) &_carefultwin_glue_within_grams, 7},
     {"_carefultwin_glue_within_residuals", (DL_FUNC) &_carefultwin_glue_within_residuals, 9},

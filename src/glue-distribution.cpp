@@ -25,22 +25,25 @@ Rcpp::NumericMatrix glue_distribution_gaps(const Eigen::Map<Eigen::VectorXd> x, 
   return out;
 }
 
-// A column of four numbers per column of weights; a plain vector of weights counts as one column.
+// Sums by arm, a column per column of weights; a plain vector of weights counts as one column.
 // [[Rcpp::export(rng = false)]]
-Rcpp::NumericMatrix glue_arm_moments(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z,
-                                     Rcpp::NumericVector weights) {
+Rcpp::NumericMatrix glue_arm_sums(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z,
+                                  Rcpp::NumericVector weights) {
   const R_xlen_t n = x.size();
   check_arms(z, n);
   if (weights.size() % n != 0) Rcpp::stop("x, z and weights must have one entry per unit");
-  Rcpp::NumericMatrix out(4, static_cast<int>(weights.size() / n));
+  Rcpp::NumericMatrix out(10, static_cast<int>(weights.size() / n));
   for (int k = 0; k < out.ncol(); ++k) {
-    const twin::ArmMoments at = twin::arm_moments(x.data(), z.begin(), weights.begin() + n * k, n);
-    out(0, k) = at.mean[1];
-    out(1, k) = at.mean[0];
-    out(2, k) = at.variance[1];
-    out(3, k) = at.variance[0];
+    const twin::ArmSums at = twin::arm_sums(x.data(), z.begin(), weights.begin() + n * k, n);
+    int row = 0;
+    for (const auto& sums : {at.total, at.square, at.centre, at.first, at.second}) {
+      out(row++, k) = sums[1];
+      out(row++, k) = sums[0];
+    }
   }
-  Rcpp::rownames(out) = Rcpp::CharacterVector::create("mean_treated", "mean_control", "var_treated", "var_control");
+  Rcpp::rownames(out) = Rcpp::CharacterVector::create(
+      "total_treated", "total_control", "square_treated", "square_control", "centre_treated", "centre_control",
+      "first_treated", "first_control", "second_treated", "second_control");
   return out;
 }
 

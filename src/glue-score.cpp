@@ -1,5 +1,6 @@
 #include "kernels/balancing.h"  // first: the build breaks if a kernel leans on R
 #include <RcppEigen.h>
+#include "glue-status.h"
 
 namespace {
 // A vector that may be left out. Holds what R gave, or the copy made of it, as long as it is read.
@@ -23,12 +24,6 @@ twin::Objective objective_of(const std::string& link) {
   if (link == "cloglog") return twin::plain_isa::cloglog_fit;
   if (link == "log") return twin::plain_isa::count_fit;
   Rcpp::stop("the link \"%s\" is not known", link);
-}
-
-const char* status_word(twin::FitStatus status, const char* separated) {
-  return status == twin::FitStatus::converged   ? "converged"
-         : status == twin::FitStatus::separated ? separated
-                                                : "not_converged";
 }
 
 Rcpp::List as_list(const twin::RegressionFit& fit) {
@@ -102,8 +97,9 @@ Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::N
 }
 
 // [[Rcpp::export(rng = false)]]
-Eigen::MatrixXd glue_weighted_covariance(const Eigen::Map<Eigen::MatrixXd> x,
-                                         Rcpp::Nullable<Rcpp::NumericVector> weight) {
+Rcpp::List glue_cross_products(const Eigen::Map<Eigen::MatrixXd> x, Rcpp::Nullable<Rcpp::NumericVector> weight) {
   const OptionalVector s(weight, x.rows());
-  return twin::weighted_covariance(x, s.data());
+  const twin::CrossProducts at = twin::cross_products(x, s.data());
+  return Rcpp::List::create(Rcpp::_["total"] = at.total, Rcpp::_["square"] = at.square, Rcpp::_["centre"] = at.centre,
+                            Rcpp::_["first"] = at.first, Rcpp::_["second"] = at.second);
 }

@@ -43,64 +43,26 @@ inline double total_weight(const std::vector<int>& rows, const double* weight) {
   return total;
 }
 
-inline double largest_gap(const RegressionState& at, const std::vector<int>& active) {
-  double gap = 0.0;
-  for (int j : active) gap = std::max(gap, std::abs(at.gradient[j]));
-  return gap;
-}
-
-// Newton on a dual until every moment is met to `accuracy` of the total, in sds of the column; `at` comes evaluated.
-// has_target: the moments have a target that may lie out of reach. many_rows: once within 1e-5 of the total the
-// information is summed no more, since it moves by less than that of itself.
-inline FitStatus meet_moments(Regression& problem, RegressionState& at, const std::vector<int>& active, double total,
-                              double accuracy, bool has_target, bool many_rows, VectorXd& linear, VectorXd& fitted,
-                              int& iterations) {
-  for (iterations = 1; iterations <= 100; ++iterations) {
-    const double gap = largest_gap(at, active);
-    if (gap <= accuracy * total) return FitStatus::converged;
-    bool solved = true;
-    const VectorXd full_step = newton_step(at, active, solved);
-    if (!solved) break;
-    if (many_rows && gap <= 1e-5 * total) {
-      at.beta += full_step;
-      problem.slope(at, linear, fitted);
-      continue;
-    }
-    VectorXd step = full_step;
-    RegressionState next;
-    for (int halvings = 0; halvings <= 40; ++halvings, step *= 0.5) {
-      next.beta = at.beta + step;
-      problem.evaluate(next, linear, fitted);
-      if (next.loglik >= at.loglik - 1e-12 * (1.0 + std::abs(at.loglik))) break;
-    }
-    at = next;
-    if (has_target && iterations >= 10 && (problem.escapes(full_step) || problem.escapes(at.beta)))
-      return FitStatus::separated;
-  }
-  return has_target && problem.escapes(at.beta) ? FitStatus::separated : FitStatus::not_converged;
-}
-
 // Solves the dual of some of the rows and follows its information on all of them: about three gradients bring the gap
 // near 1e-6, where one full evaluation is enough. False when the part has no solution or lacks a column.
 inline bool start_from_part(Regression& problem, RegressionState& at, Regression& part_problem, double part_share,
-                            double total, VectorXd& linear, VectorXd& fitted) {
+                            double total) {
   const Index q = at.beta.size();
-  VectorXd part_linear(part_problem.size()), part_fitted(part_problem.size());
   RegressionState part;
   part.beta = at.beta;
-  part_problem.evaluate(part, part_linear, part_fitted);
+  part_problem.evaluate(part);
   const std::vector<int> active = independent_columns(part.information);
   int iterations = 0;
   if (static_cast<Index>(active.size()) < q) return false;
-  if (meet_moments(part_problem, part, active, total * part_share, 1e-6, true, false, part_linear, part_fitted,
-                   iterations) != FitStatus::converged)
+  if (meet_moments(part_problem, part, active, total * part_share, 1e-6, true, false, iterations) !=
+      FitStatus::converged)
     return false;
   RegressionState state;
   state.beta = part.beta;
   state.information = part.information / part_share;
   double before = 1e300;
   for (int k = 0; k < 6; ++k) {
-    problem.slope(state, linear, fitted);
+    problem.slope(state);
     const double gap = largest_gap(state, active);
     if (!(gap < 0.5 * before)) return false;
     before = gap;
@@ -144,23 +106,21 @@ inline BalancingFit fit_entropy(const Eigen::Ref<const MatrixXd>& x, const std::
   RegressionState at;
   at.beta = VectorXd::Zero(p + 1);
   at.beta[0] = std::log(total / base);
-  VectorXd linear(rows.size()), fitted(rows.size());
   if (many_rows) {
     problem.pack();
     const double share = total_weight(part, weight) / base;
     Regression part_problem(plain_isa::calibrate_fit, x, nullptr, weight, scaling, &part, pull * share);
     part_problem.pack();
-    start_from_part(problem, at, part_problem, share, total, linear, fitted);
+    start_from_part(problem, at, part_problem, share, total);
   }
-  problem.evaluate(at, linear, fitted);
+  problem.evaluate(at);
   const std::vector<int> active = independent_columns(at.information);
   BalancingFit fit;
-  fit.status = meet_moments(problem, at, active, total, 1e-10, true, many_rows, linear, fitted, fit.iterations);
-  RegressionFit raw;
-  to_raw_scale(at, active, scaling, raw);
-  fit.coefficients = raw.coefficients;
-  fit.covariance = raw.covariance;
-  fit.weight = fitted;
+  fit.status = meet_moments(problem, at, active, total, 1e-10, true, many_rows, fit.iterations);
+  RawSolution raw = to_raw_scale(at, active, scaling);
+  fit.coefficients = std::move(raw.coefficients);
+  fit.covariance = std::move(raw.covariance);
+  fit.weight = std::move(problem.fitted());
   for (int j : active)
     if (j > 0) fit.active.push_back(j - 1);
   return fit;
@@ -174,14 +134,12 @@ inline RegressionFit fit_counterpoise(const Eigen::Ref<const MatrixXd>& x, const
     throw std::invalid_argument("fit_counterpoise: lengths differ or are zero");
   const Scaling scaling = standardise(x);
   RegressionFit fit;
-  fit.linear.resize(x.rows());
-  fit.fitted.resize(x.rows());
   Regression problem(plain_isa::counterpoise_fit, x, z.data(), weight, scaling);
   RegressionState at;
   const RegressionFit logit = fit_curved(plain_isa::logit_fit, x, z, weight);
   at.beta = logit.status == FitStatus::converged ? to_standard_scale(logit.coefficients.data(), scaling)
                                                  : VectorXd::Zero(x.cols() + 1);
-  problem.evaluate(at, fit.linear, fit.fitted);
+  problem.evaluate(at);
   const std::vector<int> active = independent_columns(at.information);
   name_aliased(active, x.cols(), fit);
   double total = static_cast<double>(x.rows());
@@ -189,33 +147,9 @@ inline RegressionFit fit_counterpoise(const Eigen::Ref<const MatrixXd>& x, const
   fit.status = logit.status;
   fit.direction = logit.direction;
   if (logit.status != FitStatus::separated)
-    fit.status = meet_moments(problem, at, active, total, 1e-10, false, x.rows() > kManyRows, fit.linear, fit.fitted,
-                              fit.iterations);
-  fit.loglik = at.loglik;
-  to_raw_scale(at, active, scaling, fit);
+    fit.status = meet_moments(problem, at, active, total, 1e-10, false, x.rows() > kManyRows, fit.iterations);
+  finish(problem, at, active, scaling, fit);
   return fit;
-}
-
-// Minimises gradient'd + d'information d / 2 + sum_j bound_j |beta_j + d_j| by coordinate descent; entry 0 is free.
-inline VectorXd penalised_step(const RegressionState& at, const VectorXd& bound) {
-  const Index q = at.beta.size();
-  VectorXd step = VectorXd::Zero(q), slope = -at.gradient;  // slope of the smooth part, of the objective to minimise
-  for (int sweep = 0; sweep < 2000; ++sweep) {
-    double moved = 0.0;
-    for (Index j = 0; j < q; ++j) {
-      const double curvature = at.information(j, j);
-      if (curvature <= 0.0) continue;
-      const double now = at.beta[j] + step[j], free = now - slope[j] / curvature, cut = bound[j] / curvature;
-      const double next = free > cut ? free - cut : free < -cut ? free + cut : 0.0;
-      const double change = next - now;
-      if (change == 0.0) continue;
-      step[j] += change;
-      slope += change * at.information.col(j);
-      moved = std::max(moved, std::abs(change));
-    }
-    if (moved <= 1e-13 * (1.0 + at.beta.cwiseAbs().maxCoeff())) break;
-  }
-  return step;
 }
 
 // Zubizarreta (2015): non-negative weights of the chosen rows with the least sum of s w^2, summing (times s) to
@@ -231,49 +165,22 @@ inline BalancingFit fit_stable(const Eigen::Ref<const MatrixXd>& x, const std::v
   pull[0] = total;
   bound.tail(p) = total * tolerance.cwiseProduct(scaling.inverse_scale);
   Regression problem(plain_isa::least_square_fit, x, nullptr, weight, scaling, &rows, pull);
-  const auto value = [&](const RegressionState& state) { return state.loglik - bound.dot(state.beta.cwiseAbs()); };
   RegressionState at;
   at.beta = VectorXd::Zero(p + 1);
   at.beta[0] = total / total_weight(rows, weight);
-  VectorXd linear(rows.size()), fitted(rows.size());
-  problem.evaluate(at, linear, fitted);
+  problem.evaluate(at);
   BalancingFit fit;
-  const double accuracy = 1e-10 * total;
-  for (fit.iterations = 1; fit.iterations <= 200; ++fit.iterations) {
-    double violation = std::abs(at.gradient[0]);
-    for (Index j = 1; j <= p; ++j) {
-      const double away = at.beta[j] > 0.0   ? at.gradient[j] - bound[j]
-                          : at.beta[j] < 0.0 ? at.gradient[j] + bound[j]
-                                             : std::max(0.0, std::abs(at.gradient[j]) - bound[j]);
-      violation = std::max(violation, std::abs(away));
-    }
-    if (violation <= accuracy) {
-      fit.status = FitStatus::converged;
-      break;
-    }
-    if (at.beta.cwiseAbs().maxCoeff() > 1e7 * (1.0 + total / total_weight(rows, weight))) break;
-    at.information.diagonal().array() += 1e-12 * (1.0 + at.information.diagonal().maxCoeff());
-    VectorXd step = penalised_step(at, bound);
-    RegressionState next;
-    for (int halvings = 0; halvings <= 40; ++halvings, step *= 0.5) {
-      next.beta = at.beta + step;
-      problem.evaluate(next, linear, fitted);
-      if (value(next) >= value(at) - 1e-13 * (1.0 + std::abs(value(at)))) break;
-    }
-    at = next;
-  }
-  if (fit.status != FitStatus::converged) fit.status = FitStatus::separated;
+  fit.status = meet_bounds(problem, at, bound, total, total_weight(rows, weight), fit.iterations);
   std::vector<int> active{0};
   for (int j = 1; j <= p; ++j)
     if (at.beta[j] != 0.0) {
       active.push_back(j);
       fit.active.push_back(j - 1);
     }
-  RegressionFit raw;
-  to_raw_scale(at, active, scaling, raw);
-  fit.coefficients = raw.coefficients;
-  fit.covariance = raw.covariance;
-  fit.weight = fitted;
+  RawSolution raw = to_raw_scale(at, active, scaling);
+  fit.coefficients = std::move(raw.coefficients);
+  fit.covariance = std::move(raw.covariance);
+  fit.weight = std::move(problem.fitted());
   return fit;
 }
 }  // namespace twin

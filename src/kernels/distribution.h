@@ -156,12 +156,14 @@ inline std::vector<DistributionGap> distribution_gaps(const Eigen::Ref<const Eig
   return gaps;
 }
 
-struct ArmMoments {
-  double mean[2], variance[2];
+// Of each arm (0, 1): sum and sum of squares of the weights v, and sums of v (x - centre) and v (x - centre)^2.
+struct ArmSums {
+  double total[2] = {}, square[2] = {}, centre[2] = {}, first[2] = {}, second[2] = {};
 };
 
-// Means and variances by arm with weights v; variance sum v (x - m)^2 / (sum v - sum v^2 / sum v). Two passes, O(n).
-inline ArmMoments arm_moments(const double* x, const int* z, const double* v, Eigen::Index n) {
+// The centre is the arm's mean but for rounding, so that nothing cancels. Two passes, O(n).
+inline ArmSums arm_sums(const double* x, const int* z, const double* v, Eigen::Index n) {
+  ArmSums out;
   double total1 = 0, total0 = 0, squares1 = 0, squares0 = 0, first1 = 0, first0 = 0;
   for (Eigen::Index i = 0; i < n; ++i) {
     const double v1 = z[i] * v[i], v0 = v[i] - v1;
@@ -172,18 +174,16 @@ inline ArmMoments arm_moments(const double* x, const int* z, const double* v, Ei
     first1 += v1 * x[i];
     first0 += v0 * x[i];
   }
-  ArmMoments out;
-  out.mean[1] = first1 / total1;
-  out.mean[0] = first0 / total0;
-  double second1 = 0, second0 = 0;
+  const double centre1 = first1 / total1, centre0 = first0 / total0;
+  double away1 = 0, away0 = 0, second1 = 0, second0 = 0;
   for (Eigen::Index i = 0; i < n; ++i) {
-    const double v1 = z[i] * v[i], v0 = v[i] - v1;
-    second1 += v1 * (x[i] - out.mean[1]) * (x[i] - out.mean[1]);
-    second0 += v0 * (x[i] - out.mean[0]) * (x[i] - out.mean[0]);
+    const double v1 = z[i] * v[i], v0 = v[i] - v1, x1 = x[i] - centre1, x0 = x[i] - centre0;
+    away1 += v1 * x1;
+    away0 += v0 * x0;
+    second1 += v1 * x1 * x1;
+    second0 += v0 * x0 * x0;
   }
-  out.variance[1] = second1 / (total1 - squares1 / total1);
-  out.variance[0] = second0 / (total0 - squares0 / total0);
-  return out;
+  return {{total0, total1}, {squares0, squares1}, {centre0, centre1}, {away0, away1}, {second0, second1}};
 }
 
 // Around up to `kLanes` values: how many of the Walsh averages (d_i + d_j) / 2, i <= j, exceed each, and the nearest

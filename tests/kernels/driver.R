@@ -97,6 +97,18 @@ kernels <- list(
     n <- size(3000, 1)
     core$glue_walsh_largest(sort(odd_numbers(n)), as.double(sample(n * (n + 1) / 2, size(5, 1), TRUE)))
   },
+  newton = function() {
+    q <- size(5, 1)
+    odd <- runif(1) < 0.3
+    curvature <- crossprod(odd_matrix(q + 2L, q))
+    sums <- list(at = function(beta) {
+      list(value = -sum(beta * (curvature %*% beta)) / 2, gradient = if (odd) odd_numbers(q) else -drop(curvature %*% beta),
+           information = if (odd && runif(1) < 0.2) curvature * NaN else curvature)
+    }, reach = function(direction, by_arm) sort(odd_numbers(2L)))
+    core$core_climb(sums, rnorm(q))
+    core$core_meet_moments(sums, rnorm(q), odd_numbers(q))
+    core$core_meet_bounds(sums, rnorm(q), odd_numbers(q), c(0, abs(odd_numbers(q - 1L))), runif(1))
+  },
   regression = function() {
     n <- size(3000)
     p <- size(6)

@@ -73,6 +73,6 @@ test_that("weighted covariance agrees with cov.wt up to its divisor", {
   w <- withr::with_seed(10, runif(300))
   cov_wt <- stats::cov.wt(x, w / sum(w), method = "ML")$cov
   by_hand <- cov_wt * sum(w) / (sum(w) - sum(w^2) / sum(w))
-  expect_equal(glue_weighted_covariance(x, w), unname(by_hand), tolerance = 1e-10)
-  expect_equal(glue_weighted_covariance(x, NULL), unname(stats::cov(x)), tolerance = 1e-10)
+  expect_equal(core_covariance(x, w), unname(by_hand), tolerance = 1e-10)
+  expect_equal(core_covariance(x, NULL), unname(stats::cov(x)), tolerance = 1e-10)
 })
