@@ -179,6 +179,7 @@ column_indicators <- function(column) {
 # movement, not about the means again.
 extra_columns <- function(designs, extra, call = rlang::caller_env()) {
   for (word in extra) check_choice(word, c("score", "squares", "cubes", "interactions"), "extra", call)
+  if (length(extra) == 0L) return(list())
   study <- study_of(designs[[1L]])
   s <- sampling_weight(study)
   centred <- lapply(Filter(function(column) column$kind %in% c("numeric", "date", "binary"), study$columns),

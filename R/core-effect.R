@@ -20,7 +20,7 @@ core_weighted_means <- function(y, z, v, nuisance = core_known(length(y))) {
     inside <- z == arm
     estimate <- means[[arm + 1L]]
     list(estimate = estimate, influence = function() {
-      away <- (y - estimate) * inside / sum(v[inside])
+      away <- (y - estimate) * (inside / sum(v[inside]))
       length(y) * v * away + core_carry(nuisance)(away)
     })
   })
@@ -116,13 +116,12 @@ core_contrasts <- function(means, shares = FALSE, terms = defined_contrasts(mean
   slopes <- list(difference = c(1, -1), ratio = c(1 / m0, -m1 / m0^2),
                  odds_ratio = odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0))))
   slopes <- do.call(cbind, slopes[intersect(names(slopes), terms)])
+  all_slopes <- cbind(diag(2), slopes)
+  colnames(all_slopes) <- c(names(both_arms), colnames(slopes))
   list(
     estimate = core_contrast_values(m1, m0, c(names(both_arms), colnames(slopes)))[1L, ],
-    influence = function() {
-      of_means <- means$influence()
-      cbind(of_means, of_means %*% slopes)
-    },
-    slopes = cbind(diag(2), slopes)
+    influence = function() means$influence() %*% all_slopes,
+    slopes = all_slopes
   )
 }
 

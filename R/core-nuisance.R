@@ -10,16 +10,27 @@ core_carry <- function(nuisance) function(v) nuisance$influence(nuisance$gradien
 # Quantities taken as known.
 core_known <- function(n) list(gradient = function(v) 0, influence = function(u) numeric(n))
 
-# q = linear predictor of a regression whose estimating equations are sum residual (1, x) = 0. x: n x p; residual: n;
-# covariance: inverse of minus their derivative, (p + 1) x (p + 1).
+# q = linear predictor of a regression whose estimating equations are sum residual (1, x) = 0. x: n x p, or the list of
+# its columns; residual: n; covariance: inverse of minus their derivative, (p + 1) x (p + 1).
 core_regression_nuisance <- function(x, covariance, residual) {
   list(
-    gradient = function(v) c(sum(v), crossprod(x, v)),
+    gradient = function(v) c(sum(v), times_columns(x, v)),
     influence = function(u) {
       direction <- drop(covariance %*% u)
-      length(residual) * residual * (direction[1L] + drop(x %*% direction[-1L]))
+      length(residual) * residual * along_columns(x, direction[-1L], direction[1L])
     }
   )
+}
+
+# x'v, and start + x d.
+times_columns <- function(x, v) {
+  if (is.list(x)) vapply(x, function(column) drop(crossprod(column, v)), 0, USE.NAMES = FALSE) else crossprod(x, v)
+}
+
+along_columns <- function(x, d, start) {
+  if (!is.list(x)) return(start + drop(x %*% d))
+  for (j in seq_along(x)) start <- start + d[j] * x[[j]]
+  start
 }
 
 # q = f(q of another nuisance), with the derivative `slope` (n) of f.

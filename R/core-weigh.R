@@ -9,7 +9,8 @@ core_inverse_weight <- function(e, z, estimand) {
 core_inverse_weight_slope <- function(e, z, estimand) {
   h <- estimands[[estimand]]$tilt(e)
   slope <- estimands[[estimand]]$slope(e)
-  ifelse(z == 1L, (slope * e - h) / e^2, (slope * (1 - e) + h) / (1 - e)^2)
+  own <- abs(1 - z - e)
+  (slope * own - (2 * z - 1) * h) / own^2
 }
 
 # Whom the model-based part of the augmented estimator averages over: Methods, "Effects" (the treated themselves

@@ -352,13 +352,14 @@ score_nuisance <- function(design) {
   study <- design$study
   score <- design$score
   if (score$known) return(core_known(length(study$z)))
-  matrix <- terms_matrix(study, score_terms(score, study))
-  if (!is.null(score$residual)) return(core_regression_nuisance(matrix, score$covariance, score$residual))
+  terms <- score_terms(score, study)
+  x <- study_parts(study, terms$columns, terms$formula)
+  if (!is.null(score$residual)) return(core_regression_nuisance(x, score$covariance, score$residual))
   weight <- sampling_weight(study) * (if (is.null(score$inside)) 1 else score$inside)
   residual <- weight * core_link_residual(score$linear, score$fitted, study$z, score$link)
-  if (score$link != "heteroskedastic_probit") return(core_regression_nuisance(matrix, score$covariance, residual))
+  if (score$link != "heteroskedastic_probit") return(core_regression_nuisance(x, score$covariance, residual))
   scale_matrix <- study_matrix(study, study$columns[all.vars(score$scale_formula)], score$scale_formula)
-  core_heteroskedastic_nuisance(matrix, scale_matrix, score$linear, score$scale, score$covariance, residual)
+  core_heteroskedastic_nuisance(terms_matrix(study, terms), scale_matrix, score$linear, score$scale, score$covariance, residual)
 }
 
 # A function f of the fitted score as a nuisance; slope: df / de per unit.

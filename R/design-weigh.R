@@ -179,13 +179,17 @@ weight_nuisance <- function(design) {
 
 # Effective sample size by arm.
 arm_sizes <- function(v, z) {
-  c(treated = core_effective_size(v[z == 1L]), control = core_effective_size(v[z == 0L]))
+  sums <- core_arm_sums(v, z, v)[, 1L]
+  c(treated = core_effective_size_of(sums[["total_treated"]], sums[["square_treated"]]),
+    control = core_effective_size_of(sums[["total_control"]], sums[["square_control"]]))
 }
 
 warn_heavy_units <- function(design) {
   v <- full_weight(design)
   z <- design$study$z
-  share <- v / ifelse(z == 1L, sum(v[z == 1L]), sum(v[z == 0L]))
+  total <- core_arm_sums(v, z, v)[c("total_control", "total_treated"), 1L]
+  if (max(v) <= 0.1 * min(total)) return(invisible(design))
+  share <- v / total[z + 1L]
   units <- tabulate(z[v > 0] + 1L, 2L)
   heavy <- which(share > 0.1 & units[z + 1L] >= 20L)
   if (length(heavy) == 0L) return(invisible(design))

@@ -194,7 +194,7 @@ check_measured_arms <- function(units, study, block, call = rlang::caller_env())
   where <- group_phrase(block)
   arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
     y <- units$y[units$used & units$z == arm]
-    list(size = length(y), range = if (length(y) > 0L) range(y))
+    list(size = length(y), range = if (length(y) > 0L) value_ends(y))
   })
   ends <- range(unlist(lapply(arms, `[[`, "range")), -Inf, Inf, finite = TRUE)
   size <- vapply(arms, `[[`, 0L, "size")

@@ -12,6 +12,15 @@ study_matrix <- function(study, columns = study$columns, formula = study$formula
   })
 }
 
+# The same as core_regression_nuisance() takes it: the matrix where it is kept or a formula makes it, else its columns
+# side by side in a list, of which the numeric ones are not copied.
+study_parts <- function(study, columns, formula) {
+  kept <- study$matrices[[matrix_key(names(columns), formula)]]
+  if (!is.null(kept)) return(kept)
+  if (!is.null(formula)) return(study_matrix(study, columns, formula))
+  unlist(unname(Map(plain_part, columns, names(columns))), recursive = FALSE)
+}
+
 matrix_key <- function(names, formula) {
   paste(c("columns", names, if (!is.null(formula)) c("~", deparse1(formula))), collapse = "\r")
 }
@@ -28,11 +37,11 @@ cached_matrix <- function(study, key, make) {
   cache[[key]]
 }
 
-# Not more than the option carefultwin.cache_mb, 256 by default, in all: larger matrices are made again when they are
+# Not more than the option carefultwin.cache_mb, 64 by default, in all: larger matrices are made again when they are
 # asked for, which takes less than what is done with them.
 has_room <- function(cache, matrix) {
   held <- sum(vapply(mget(setdiff(ls(cache), "ones"), envir = cache), function(kept) 8 * as.double(length(kept)), 0))
-  most <- getOption("carefultwin.cache_mb", 256)
+  most <- getOption("carefultwin.cache_mb", 64)
   check_number(most, min = 0, arg = "carefultwin.cache_mb", call = NULL)
   held + 8 * as.double(length(matrix)) <= most * 2^20
 }

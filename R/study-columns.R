@@ -91,7 +91,10 @@ column_levels <- function(column) {
   c(column$levels, c(`TRUE` = "FALSE", `1` = "0")[[column$levels]])
 }
 
-is_zero_one <- function(values, ends = range(values, na.rm = TRUE)) {
+# The least and the greatest value; range() would copy the column.
+value_ends <- function(x, na.rm = FALSE) c(min(x, na.rm = na.rm), max(x, na.rm = na.rm)) # nolint: object_name_linter.
+
+is_zero_one <- function(values, ends = value_ends(values, na.rm = TRUE)) {
   ends[1L] == 0 && ends[2L] == 1 && all(values == 0 | values == 1, na.rm = TRUE)
 }
 
@@ -104,7 +107,7 @@ check_column <- function(x, name, call) {
       i = "Leave it out of {.arg covariates}."
     ), column = name, call = call)
   }
-  ends <- if (!is.factor(x)) as.double(range(present))
+  ends <- if (!is.factor(x)) as.double(value_ends(present))
   infinite <- if (is.numeric(x) && !all(is.finite(ends))) which(is.infinite(x)) else integer()
   if (length(infinite) > 0L) {
     abort_input(c(
