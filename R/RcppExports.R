@@ -69,6 +69,10 @@ glue_fit_balancing <- function(x, weight, arm, target, tolerance) {
     .Call(`_carefultwin_glue_fit_balancing`, x, weight, arm, target, tolerance)
 }
 
+glue_along_columns <- function(columns, coefficients, start, n) {
+    .Call(`_carefultwin_glue_along_columns`, columns, coefficients, start, n)
+}
+
 glue_cross_products <- function(x, weight) {
     .Call(`_carefultwin_glue_cross_products`, x, weight)
 }

@@ -240,7 +240,7 @@ row_column <- function(values, kind) {
 # Per sample: effective sizes and joint imbalance of the study's own covariates (Methods: Mahalanobis distance between
 # the arms' weighted mean vectors, covariance of the sample before the design).
 balance_totals <- function(study, weights, rows) {
-  covariance <- core_covariance(study_matrix(study, formula = NULL), study$s)
+  covariance <- core_covariance_of(core_column_products(column_vectors(study$columns), study$s))
   totals <- lapply(names(weights), function(sample) {
     sizes <- arm_sizes(weights[[sample]], study$z)
     own <- rows[rows$sample == sample & is.na(rows$group), ]

@@ -15,12 +15,13 @@ core_both_means <- function(one_arm) {
 
 # Weighted mean of y in each arm.
 core_weighted_means <- function(y, z, v, nuisance = core_known(length(y))) {
-  means <- core_arm_moments(y, z, v)[c("mean_control", "mean_treated")]
+  sums <- core_arm_sums(y, z, v)
+  means <- core_moments_of(sums)[c("mean_control", "mean_treated"), 1L]
+  total <- sums[c("total_control", "total_treated"), 1L]
   core_both_means(function(arm) {
-    inside <- z == arm
     estimate <- means[[arm + 1L]]
     list(estimate = estimate, influence = function() {
-      away <- (y - estimate) * (inside / sum(v[inside]))
+      away <- (y - estimate) * ((z == arm) / total[[arm + 1L]])
       length(y) * v * away + core_carry(nuisance)(away)
     })
   })

@@ -17,7 +17,7 @@ core_regression_nuisance <- function(x, covariance, residual) {
     gradient = function(v) c(sum(v), times_columns(x, v)),
     influence = function(u) {
       direction <- drop(covariance %*% u)
-      length(residual) * residual * along_columns(x, direction[-1L], direction[1L])
+      length(residual) * residual * along_columns(x, direction[-1L], direction[1L], length(residual))
     }
   )
 }
@@ -27,10 +27,8 @@ times_columns <- function(x, v) {
   if (is.list(x)) vapply(x, function(column) drop(crossprod(column, v)), 0, USE.NAMES = FALSE) else crossprod(x, v)
 }
 
-along_columns <- function(x, d, start) {
-  if (!is.list(x)) return(start + drop(x %*% d))
-  for (j in seq_along(x)) start <- start + d[j] * x[[j]]
-  start
+along_columns <- function(x, d, start, n) {
+  if (is.list(x)) glue_along_columns(x, d, start, n) else start + drop(x %*% d)
 }
 
 # q = f(q of another nuisance), with the derivative `slope` (n) of f.

@@ -38,6 +38,27 @@ core_arm_sums <- function(x, z, weights) glue_arm_sums(x, z, weights)
 # second).
 core_cross_products <- function(x, v) glue_cross_products(x, v)
 
+# The same of a list of columns, some rows at a time, so that they never stand side by side in memory all at once.
+core_column_products <- function(columns, v, rows = 65536L) {
+  n <- length(columns[[1L]])
+  out <- NULL
+  for (start in seq(1L, n, by = rows)) {
+    at <- start:min(n, start + rows - 1L)
+    part <- core_cross_products(do.call(cbind, lapply(unname(columns), `[`, at)), v[at])
+    out <- if (is.null(out)) part else core_add_products(out, part)
+  }
+  out
+}
+
+# Cross-products of two sets of rows together, about the centre of the first.
+core_add_products <- function(a, b) {
+  shift <- b$centre - a$centre
+  mixed <- tcrossprod(shift, b$first)
+  list(total = a$total + b$total, square = a$square + b$square, centre = a$centre,
+       first = a$first + b$first + b$total * shift,
+       second = a$second + b$second + mixed + t(mixed) + b$total * tcrossprod(shift))
+}
+
 # Totals of influence (n x k) by cluster within stratum; NULL for each unit its own, NULL for one stratum. used: which
 # units count. Returns list(totals: G x k, stratum: G codes, counts: G, whether the cluster has a unit that counts, n);
 # for units on their own list(square = cross-products, counted, n), which is all a variance needs.

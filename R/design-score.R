@@ -359,7 +359,8 @@ score_nuisance <- function(design) {
   residual <- weight * core_link_residual(score$linear, score$fitted, study$z, score$link)
   if (score$link != "heteroskedastic_probit") return(core_regression_nuisance(x, score$covariance, residual))
   scale_matrix <- study_matrix(study, study$columns[all.vars(score$scale_formula)], score$scale_formula)
-  core_heteroskedastic_nuisance(terms_matrix(study, terms), scale_matrix, score$linear, score$scale, score$covariance, residual)
+  core_heteroskedastic_nuisance(terms_matrix(study, terms), scale_matrix, score$linear, score$scale, score$covariance,
+                                residual)
 }
 
 # A function f of the fitted score as a nuisance; slope: df / de per unit.

@@ -83,7 +83,8 @@ finish_weights <- function(x, made, asked, call = rlang::caller_env()) {
   check_finite_weights(weight, study, call)
   if (asked$stabilise) weight <- weight * core_share_nuisance(study$z, kept_weight(x))$share
   cut <- truncate_weights(weight, asked$truncate, study$z, kept_weight(x)) * design_kept(x)
-  weighing <- c(made$weighing, list(method = asked$method, stabilise = asked$stabilise, free = cut == weight))
+  free <- if (is.null(asked$truncate)) TRUE else cut == weight
+  weighing <- c(made$weighing, list(method = asked$method, stabilise = asked$stabilise, free = free))
   step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)),
             asked[c("method", sub("weight", "column", weighings[[asked$method]]$arguments), "truncate")])
   design <- new_design(x, step, kind = "weights", weight = cut, weighing = weighing,
@@ -170,7 +171,8 @@ weight_nuisance <- function(design) {
   s <- kept_weight(design)
   facts <- design$weighing
   nuisance <- weighing_of(design)$nuisance(design, s)
-  kept <- as.double(design_kept(design) & facts$free)
+  kept <- design_kept(design) & facts$free
+  if (all(kept)) kept <- 1
   if (!isTRUE(facts$stabilise)) return(core_scaled(nuisance, kept))
   share <- core_share_nuisance(study$z, s)
   core_joined(list(core_scaled(nuisance, kept * share$share),

@@ -193,7 +193,8 @@ warn_known_score <- function(x) {
 check_measured_arms <- function(units, study, block, call = rlang::caller_env()) {
   where <- group_phrase(block)
   arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
-    y <- units$y[units$used & units$z == arm]
+    inside <- units$z == arm
+    y <- units$y[if (all(units$used)) inside else inside & units$used]
     list(size = length(y), range = if (length(y) > 0L) value_ends(y))
   })
   ends <- range(unlist(lapply(arms, `[[`, "range")), -Inf, Inf, finite = TRUE)

@@ -10,7 +10,7 @@ new_effect <- function(block, result, inference, units, asked) {
   study <- study_of(x)
   stopifnot(identical(names(result$estimate), colnames(result$influence)),
             nrow(result$influence) == length(units$rows))
-  v <- if (is.null(result$v)) sampling_weight(study)[units$rows] * units$w * units$used else result$v
+  v <- if (is.null(result$v)) unit_sampling(x, units) * units$w else result$v
   structure(list(
     outcome = block$outcome, estimator = asked$estimator, level = asked$level, shares = block$shares,
     contrast = block$contrast, group = block$group, by = asked$by, family = used_family(block, asked),

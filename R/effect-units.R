@@ -29,7 +29,8 @@ carries_score <- function(x) has_weights(x) || (design_kind(x) == "raw" && !is.n
 # Sampling weight of the units at hand, 0 for those that are not averaged.
 unit_sampling <- function(x, units) {
   s <- sampling_weight(study_of(x))
-  (if (length(units$rows) == length(s)) s else s[units$rows]) * units$used
+  if (length(units$rows) < length(s)) s <- s[units$rows]
+  if (all(units$used)) s else s * units$used
 }
 
 # list(v, nuisance): s w of the design, and how its estimation enters.

@@ -18,7 +18,7 @@ study_parts <- function(study, columns, formula) {
   kept <- study$matrices[[matrix_key(names(columns), formula)]]
   if (!is.null(kept)) return(kept)
   if (!is.null(formula)) return(study_matrix(study, columns, formula))
-  unlist(unname(Map(plain_part, columns, names(columns))), recursive = FALSE)
+  column_vectors(columns)
 }
 
 matrix_key <- function(names, formula) {

@@ -39,8 +39,7 @@ parse_covariate_formula <- function(formula, data, others, arg, call) {
 # side; a formula with more than that goes through R's own model matrix on the filled columns.
 covariate_matrix <- function(columns, formula = NULL, call = rlang::caller_env()) {
   if (is.null(formula)) {
-    parts <- Map(plain_part, columns, names(columns))
-    return(do.call(cbind, unlist(unname(parts), recursive = FALSE)))
+    return(do.call(cbind, column_vectors(columns)))
   }
   frame <- as.data.frame(Map(filled_column, columns), optional = TRUE)
   frame <- stats::model.frame(formula, frame, na.action = stats::na.pass)
@@ -53,7 +52,9 @@ covariate_matrix <- function(columns, formula = NULL, call = rlang::caller_env()
   matrix
 }
 
-# Named list of vectors, without copying a numeric column.
+# The columns of that matrix in a named list, numeric ones without a copy.
+column_vectors <- function(columns) unlist(unname(Map(plain_part, columns, names(columns))), recursive = FALSE)
+
 plain_part <- function(column, name) {
   if (column$kind != "factor") return(c(stats::setNames(list(column$values), name), flag_part(column, name)))
   codes <- seq_along(column$levels)[-1L]

@@ -227,6 +227,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_along_columns
+Eigen::VectorXd glue_along_columns(const Rcpp::List columns, const Rcpp::NumericVector coefficients, double start, double n);
+RcppExport SEXP _carefultwin_glue_along_columns(SEXP columnsSEXP, SEXP coefficientsSEXP, SEXP startSEXP, SEXP nSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type coefficients(coefficientsSEXP);
+    Rcpp::traits::input_parameter< double >::type start(startSEXP);
+    Rcpp::traits::input_parameter< double >::type n(nSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_along_columns(columns, coefficients, start, n));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_cross_products
 Rcpp::List glue_cross_products(const Eigen::Map<Eigen::MatrixXd> x, Rcpp::Nullable<Rcpp::NumericVector> weight);
 RcppExport SEXP _carefultwin_glue_cross_products(SEXP xSEXP, SEXP weightSEXP) {
@@ -346,6 +359,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},
     {"_carefultwin_glue_fit_counterpoise", (DL_FUNC) &_carefultwin_glue_fit_counterpoise, 3},
     {"_carefultwin_glue_fit_balancing", (DL_FUNC) &_carefultwin_glue_fit_balancing, 5},
+    {"_carefultwin_glue_along_columns", (DL_FUNC) &_carefultwin_glue_along_columns, 4},
     {"_carefultwin_glue_cross_products", (DL_FUNC) &_carefultwin_glue_cross_products, 2},
     {"_carefultwin_glue_judge_metrics", (DL_FUNC) &_carefultwin_glue_judge_metrics, 3},
     {"_carefultwin_glue_within_grams", (DL_FUNC) &_carefultwin_glue_within_grams, 7},

@@ -96,6 +96,20 @@ Rcpp::List glue_fit_balancing(const Eigen::Map<Eigen::MatrixXd> x, const Rcpp::N
                             Rcpp::_["target"] = Rcpp::wrap(means), Rcpp::_["active"] = active + 1);
 }
 
+// start plus the columns times their coefficients, without a vector in between.
+// [[Rcpp::export(rng = false)]]
+Eigen::VectorXd glue_along_columns(const Rcpp::List columns, const Rcpp::NumericVector coefficients, double start,
+                                   double n) {
+  if (coefficients.size() != columns.size()) Rcpp::stop("there must be one coefficient per column");
+  Eigen::VectorXd out = Eigen::VectorXd::Constant(static_cast<Eigen::Index>(n), start);
+  for (R_xlen_t j = 0; j < columns.size(); ++j) {
+    const Rcpp::NumericVector column = columns[j];
+    if (column.size() != out.size()) Rcpp::stop("columns must have one entry per row");
+    out += coefficients[j] * Eigen::Map<const Eigen::VectorXd>(column.begin(), out.size());
+  }
+  return out;
+}
+
 // [[Rcpp::export(rng = false)]]
 Rcpp::List glue_cross_products(const Eigen::Map<Eigen::MatrixXd> x, Rcpp::Nullable<Rcpp::NumericVector> weight) {
   const OptionalVector s(weight, x.rows());

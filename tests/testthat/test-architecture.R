@@ -25,18 +25,26 @@ sources <- function() {
 
 room_of <- function(file) sub("-.*", "", basename(file))
 
-# One row per call of a function of ours: file, room of the caller, name, room of the called.
-calls_between_rooms <- function(root) {
-  files <- setdiff(list.files(file.path(root, "R"), pattern = "[.]R$", full.names = TRUE),
-                   file.path(root, "R", c("RcppExports.R", "carefultwin-package.R")))
-  parsed <- lapply(files, function(file) utils::getParseData(parse(file, keep.source = TRUE)))
-  defined <- do.call(rbind, Map(function(file, tokens) {
-    exprs <- parse(file)
-    names <- vapply(exprs, function(e) if (is.call(e) && identical(e[[1L]], quote(`<-`))) as.character(e[[2L]])[1L]
+source_files <- function(root) {
+  setdiff(list.files(file.path(root, "R"), pattern = "[.]R$", full.names = TRUE),
+          file.path(root, "R", c("RcppExports.R", "carefultwin-package.R")))
+}
+
+# One row per name that a file gives: name, room, file.
+defined_names <- function(files) {
+  do.call(rbind, lapply(files, function(file) {
+    names <- vapply(parse(file), function(e) if (is.call(e) && identical(e[[1L]], quote(`<-`))) as.character(e[[2L]])[1L]
                     else NA_character_, "")
     data.frame(name = names[!is.na(names)], home = rep(room_of(file), sum(!is.na(names))),
                stands = rep(basename(file), sum(!is.na(names))))
-  }, files, parsed))
+  }))
+}
+
+# One row per call of a function of ours: file, room of the caller, name, room of the called.
+calls_between_rooms <- function(root) {
+  files <- source_files(root)
+  parsed <- lapply(files, function(file) utils::getParseData(parse(file, keep.source = TRUE)))
+  defined <- defined_names(files)
   do.call(rbind, Map(function(file, tokens) {
     used <- unique(tokens$text[tokens$token %in% c("SYMBOL_FUNCTION_CALL", "SYMBOL")])
     hit <- defined[defined$name %in% used, ]
@@ -58,6 +66,13 @@ test_that("rooms call only rooms below them; plans and the command line public v
   public <- calls$name %in% getNamespaceExports("carefultwin") | calls$stands %in% doors
   allowed <- allowed | (calls$room %in% c("plan", "cli") & public)
   expect_identical(paste(calls$file, "calls", calls$name)[!allowed], character())
+})
+
+test_that("no name is given twice", {
+  defined <- defined_names(source_files(sources()))
+  expect_gt(nrow(defined), 1000)
+  twice <- defined[defined$name %in% defined$name[duplicated(defined$name)], ]
+  expect_identical(sprintf("%s gives %s", twice$stands, twice$name), character())
 })
 
 test_that("objects are made and changed through their constructors", {

@@ -89,6 +89,17 @@ test_that("a covariance comes from cross-products about any centre", {
   expect_identical(core_covariance(cbind(rep(0.1, 7)), c(1, 2, 3, 1, 1, 1, 5))[1, 1] >= 0, TRUE)
 })
 
+test_that("rows taken some at a time add up to the whole", {
+  x <- list(world$y, world$code, 0.1 + world$z)
+  whole <- core_cross_products(do.call(cbind, x), world$v)
+  for (rows in c(1L, 7L, 90L)) {
+    parts <- core_column_products(x, world$v, rows)
+    expect_equal(core_covariance_of(parts), core_covariance_of(whole), tolerance = 1e-9)
+    expect_equal(parts[c("total", "square")], whole[c("total", "square")])
+  }
+  expect_equal(core_covariance_of(core_column_products(x, NULL, 40L)), cov(do.call(cbind, x)), tolerance = 1e-9)
+})
+
 test_that("standard errors come from totals of clusters, one way and two", {
   influence <- cbind(world$y - mean(world$y), world$v * (world$z - 0.4))
   other <- rep_len(1:9, 90)

@@ -66,6 +66,16 @@ test_that("what does not fit is not kept", {
   expect_error(study_matrix(study), "carefultwin.cache_mb", class = "twin_error_input")
 })
 
+test_that("errors are the same where the matrix is not kept and its columns are taken one by one", {
+  data <- many_crews()
+  data$past[seq(3, 150, 7)] <- NA
+  data$port[seq(7, 150, 11)] <- NA
+  se <- function() tidy(measure_effect(weigh_units(score_units(study_of_many(data, weight = "s")))))$std.error
+  kept <- se()
+  withr::local_options(carefultwin.cache_mb = 0)
+  expect_equal(se(), kept, tolerance = 1e-12)
+})
+
 test_that("objects change by fields they have", {
   study <- study_of_many()
   expect_identical(amend(study, s = NULL)$s, NULL)
