@@ -85,8 +85,8 @@ glue_within_grams <- function(columns, unit, time, periods, block, blocks, weigh
     .Call(`_carefultwin_glue_within_grams`, columns, unit, time, periods, block, blocks, weight)
 }
 
-glue_within_residuals <- function(columns, unit, time, periods, block, blocks, weight, shown, coefficients) {
-    .Call(`_carefultwin_glue_within_residuals`, columns, unit, time, periods, block, blocks, weight, shown, coefficients)
+glue_within_residuals <- function(columns, unit, time, periods, block, blocks, weight, shown, coefficients, piece, pieces, whole) {
+    .Call(`_carefultwin_glue_within_residuals`, columns, unit, time, periods, block, blocks, weight, shown, coefficients, piece, pieces, whole)
 }
 
 glue_within_targets <- function(columns, unit, time, periods, block, blocks, weight, shown) {

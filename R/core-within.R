@@ -59,7 +59,8 @@ core_solve_scatter <- function(scatter, tolerance = 1e-9) {
 }
 
 # Each unit's contributions to the J treatment coefficients as a source of blocks (core-did.R): sums of weighted
-# residuals by period and with covariates, times the coefficients' rows of the inverse.
+# residuals by period and with covariates, times the coefficients' rows of the inverse. rows$piece, codes from 1 per row:
+# parts of units that contribute on their own, where clusters cut across units; s is theirs then.
 core_within_source <- function(rows, block, fit, s) {
   t <- rows$periods
   p <- ncol(rows$columns) - 1L
@@ -68,19 +69,32 @@ core_within_source <- function(rows, block, fit, s) {
     g[t + 1L] <- 1
     g
   }, numeric(t + 1L + p))
-  data <- glue_within_residuals(rows$columns, rows$unit - 1L, rows$time - 1L, t, as.integer(block) - 1L,
-                                length(fit$maps), rows$weight, rows$weight, residual)
+  data <- residual_sums(rows, block, rows$weight, rows$weight, residual)
   coefficients <- lapply(fit$maps, function(map) {
     map[t + 1L, ] <- 0
     rbind(0, map %*% fit$inverse[, fit$own, drop = FALSE])
   })
-  core_block_source(function() cbind(s, data), block, coefficients, present = present_units(rows))
+  core_block_source(function() cbind(s, data), of_pieces(rows, block), coefficients, present = present_units(rows))
 }
 
-# Which units have a row that counts; NULL where all do.
+# Sums of residuals by unit, or by piece where rows$piece cuts units: see within_residuals() in src/kernels/within.h.
+residual_sums <- function(rows, block, weight, shown, g) {
+  whole <- is.null(rows$piece)
+  piece <- if (whole) rows$unit else rows$piece
+  glue_within_residuals(rows$columns, rows$unit - 1L, rows$time - 1L, rows$periods, as.integer(block) - 1L, ncol(g),
+                        weight, shown, g, as.integer(piece) - 1L, if (whole) length(block) else max(piece), whole)
+}
+
+# What each unit has, as each piece has it.
+of_pieces <- function(rows, values) {
+  if (is.null(rows$piece)) values else values[rows$unit[!duplicated(rows$piece)][order(unique(rows$piece))]]
+}
+
+# Which units (or pieces) have a row that counts; NULL where all do.
 present_units <- function(rows) {
   gone <- rows$weight == 0
-  if (any(gone)) tabulate(rows$unit[!gone], rows$unit[length(rows$unit)]) > 0L
+  piece <- if (is.null(rows$piece)) rows$unit else rows$piece
+  if (any(gone)) tabulate(piece[!gone], max(piece)) > 0L
 }
 
 # Imputation (Borusyak, Jaravel & Spiess 2024): unit and period effects, and covariates, from untreated rows alone;
@@ -108,9 +122,7 @@ core_impute_cells <- function(rows, cohort, cohorts, untreated_weight, shown, ce
   g <- numeric(q)
   g[t + 1L] <- 1
   g[regressors] <- -fit$coefficients
-  data <- glue_within_residuals(rows$columns, rows$unit - 1L, rows$time - 1L, t, as.integer(cohort) - 1L,
-                                as.integer(cohorts), untreated_weight, untreated_weight + shown,
-                                matrix(g, q, cohorts))
+  data <- residual_sums(rows, cohort, untreated_weight, untreated_weight + shown, matrix(g, q, cohorts))
   data <- centre_treated(data, rows, cohort, shown, cells, ifelse(is.na(estimate), 0, estimate))
   gap[, is.na(estimate)] <- 0
   moved <- -fit$inverse %*% gap
@@ -125,7 +137,7 @@ core_impute_cells <- function(rows, cohort, cohorts, untreated_weight, shown, ce
   })
   list(estimate = estimate, size = size, aliased = fit$aliased,
        source = core_block_source(
-         function() cbind(s, data), cohort, coefficients,
+         function() cbind(s, data), of_pieces(rows, cohort), coefficients,
          present = present_units(utils::modifyList(rows, list(weight = untreated_weight + shown)))
        ))
 }
@@ -144,7 +156,8 @@ centre_treated <- function(data, rows, cohort, shown, cells, estimate) {
   unit <- rows$unit[treated]
   time <- rows$time[treated]
   own <- shown[treated] * mean[cbind(cohort[unit], time)]
-  data - core_sums_by(own, unit + nrow(data) * (time - 1L), length(data))  # a group may have several rows in a period
+  at <- if (is.null(rows$piece)) unit else rows$piece[treated]
+  data - core_sums_by(own, at + nrow(data) * (time - 1L), length(data))  # a group may have several rows in a period
 }
 
 # Residuals after any number of effects. columns: n x k; codes: list of n codes from 1; NULL when they did not settle.

@@ -27,21 +27,23 @@ changing_columns <- function(panel) {
 }
 
 # What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
-# there are none), and cohort, cluster and s of each unit.
-within_view <- function(panel, y, asked, weight = NULL, call) {
-  view <- if (panel$repeats) unit_view(panel) else group_view(panel, call)
+# there are none), and the cohort of each unit; cluster and s of each unit, or of each piece of it where clusters cut
+# across units.
+within_view <- function(panel, y, asked, weight = NULL) {
+  view <- if (panel$repeats) unit_view(panel) else group_view(panel)
   rows <- row_weights(panel, y, weight)
   x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
   x <- centred_columns(x)
   pick <- function(v) if (is.null(view$order)) v else v[view$order]
   view$rows <- list(columns = cbind(pick(rows$y), if (is.null(view$order)) x else x[view$order, , drop = FALSE]),
                     unit = view$unit, time = pick(panel$time), periods = nrow(panel$periods),
-                    weight = pick(rows$weight))
+                    weight = pick(rows$weight), piece = view$piece)
   view
 }
 
 unit_view <- function(panel) {
-  list(order = NULL, unit = panel$unit, cohort = panel$cohort, s = unit_weight(panel),
+  s <- unit_weight(panel)
+  list(order = NULL, unit = panel$unit, cohort = panel$cohort, unit_s = s, s = s,
        cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
 }
 
@@ -56,14 +58,22 @@ row_weights <- function(panel, y, weight) {
 }
 
 # Of a repeated cross-section: its rows by group, which then are the units.
-group_view <- function(panel, call) {
+group_view <- function(panel) {
   unit <- if (is.null(panel$group)) panel$cohort else panel$group
   order <- order(unit)
   unit <- match(unit[order], unique(unit[order]))
   first <- which(!duplicated(unit))
   s <- if (is.null(panel$s)) rep(1, length(unit)) else panel$s[order]
-  list(order = order, unit = unit, cohort = panel$cohort[order][first], s = core_sums_by(s, unit),
-       cluster = within_clusters(panel, unit, order, call))
+  cluster <- panel$cluster[order]
+  view <- list(order = order, unit = unit, cohort = panel$cohort[order][first], unit_s = core_sums_by(s, unit))
+  cut <- any(cluster != cluster[first][unit])
+  if (cut) {
+    code <- core_group_codes(unit, cluster)
+    view$piece <- match(code, unique(code))
+    first <- which(!duplicated(view$piece))
+  }
+  c(view, list(s = if (cut) core_sums_by(s, view$piece) else view$unit_s,
+               cluster = structure(cluster[first], name = attr(panel$cluster, "name"))))
 }
 
 # On one scale, and without their large means.
@@ -74,25 +84,10 @@ centred_columns <- function(x) {
   sweep(x, 2L, ifelse(size > 0, size, 1), `/`)
 }
 
-within_clusters <- function(panel, unit, of_row, call) {
-  cluster <- panel$cluster[of_row]
-  name <- attr(panel$cluster, "name")
-  first <- which(!duplicated(unit))
-  if (any(cluster != cluster[first][unit])) {
-    if (!is.null(panel$group)) {
-      abort_input(c("Clusters must hold whole groups in a regression with group effects.",
-                    i = "Choose a {.arg cluster} above the groups, or leave it out."), call = call)
-    }
-    cluster <- panel$cohort[of_row]  # cohort effects: cohorts are what is left to cluster by
-    name <- "cohort"
-  }
-  structure(cluster[first], name = name)
-}
-
 estimate_two_way <- function(panel, y, asked, call) {
   if (asked$anticipation > 0) y[is_anticipating(panel, asked$anticipation)] <- NA
   if (length(asked$absorb) > 0L) return(absorbed_two_way(panel, y, asked, call))
-  view <- within_view(panel, y, asked, call = call)
+  view <- within_view(panel, y, asked)
   p <- ncol(view$rows$columns) - 1L
   treat <- lapply(panel$cohorts$position, function(onset) matrix(as.double(panel$periods$position >= onset)))
   grams <- core_within_grams(view$rows, view$cohort, length(treat))
@@ -131,7 +126,7 @@ aliased_note <- function(view, aliased) {
 
 # Three or more effects: residuals by conjugate gradients, then a regression of residuals.
 absorbed_two_way <- function(panel, y, asked, call) {
-  view <- within_view(panel, y, asked, call = call)
+  view <- within_view(panel, y, asked)
   rows <- view$rows
   if (is.null(view$order)) view$order <- seq_along(y)
   d <- as.double(panel$periods$position[rows$time] >= panel$cohorts$position[view$cohort[rows$unit]])
@@ -149,10 +144,11 @@ absorbed_two_way <- function(panel, y, asked, call) {
   if (solved$aliased[ncol(x)]) stop_absorbed(call)
   coefficients <- drop(inverse %*% crossprod(x, rows$weight * columns[, 2L]))
   residual <- columns[, 2L] - drop(x %*% coefficients)
-  own <- core_sums_by(rows$weight * residual * drop(x %*% inverse[, 1L]), rows$unit)
+  piece <- if (is.null(rows$piece)) rows$unit else rows$piece
+  own <- core_sums_by(rows$weight * residual * drop(x %*% inverse[, 1L]), piece)
   blocks <- nrow(panel$cohorts)
-  source <- core_block_source(function() cbind(view$s, own), view$cohort, rep(list(matrix(0:1)), blocks),
-                              present = present_units(rows))
+  source <- core_block_source(function() cbind(view$s, own), of_pieces(rows, view$cohort),
+                              rep(list(matrix(0:1)), blocks), present = present_units(rows))
   list(cells = NULL, estimate = c(difference = coefficients[1L]), source = source, size = NULL, fixed = TRUE,
        cluster = view$cluster, notes = aliased_note(view, rev(solved$aliased)[-1L]))
 }
@@ -171,7 +167,7 @@ estimate_interaction <- function(panel, y, asked, call) {
     weight[late[panel$time]] <- 0
   }
   own <- which(is.na(cells$reason) & cells$kind != "base")
-  view <- within_view(panel, y, asked, weight, call)
+  view <- within_view(panel, y, asked, weight)
   p <- ncol(view$rows$columns) - 1L
   treat <- lapply(seq_along(onset), function(h) {
     out <- matrix(0, view$rows$periods, length(own))
@@ -188,7 +184,7 @@ estimate_interaction <- function(panel, y, asked, call) {
   cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
   cells$n_comparison <- colSums(counts[onset == Inf, , drop = FALSE])[cells$time]
   list(cells = cells, estimate = cells$estimate, source = core_on_all_cells(source, own, nrow(cells)),
-       size = core_sums_by(view$s, view$cohort, length(onset)), fixed = FALSE, cluster = view$cluster,
+       size = core_sums_by(view$unit_s, view$cohort, length(onset)), fixed = FALSE, cluster = view$cluster,
        notes = aliased_note(view, fit$aliased[view$rows$periods + seq_len(p)]))
 }
 
@@ -207,7 +203,7 @@ estimate_imputation <- function(panel, y, asked, call) {
   cells$reason <- NA_character_
   rownames(cells) <- NULL
   since <- periods_since(panel)
-  view <- within_view(panel, y, asked, call = call)
+  view <- within_view(panel, y, asked)
   if (!is.null(view$order)) since <- since[view$order]
   found <- core_impute_cells(view$rows, view$cohort, nrow(panel$cohorts),
                              view$rows$weight * (since < -asked$anticipation), view$rows$weight * (since >= 0), cells,

@@ -8,13 +8,14 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   used <- core_units_in_use(found$source)
   count <- if (own) length(used) else length(unique(cluster[used]))
   check_cluster_count(if (count < 20L) cluster[used] else seq_len(count), name, call)
+  found$notes <- c(found$notes, cluster_level_note(panel))
   table <- did_table(panel, y, found)
   estimable <- !is.na(table$estimate)
   if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
   effect <- new_did(panel, outcome, asked, found, table, list(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
     over = if (is.null(found$cells)) "single" else "cells",
-    text = sprintf("clustered by %s (%s)", name, count_text(count))
+    text = if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count))
   ), y)
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
   if (asked$inference == "wild") effect <- wild_bootstrap(effect, found, cluster, asked, call)
@@ -22,9 +23,22 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   effect
 }
 
+# Clusters smaller than what is treated as a whole: groups; in a cross-section without groups, cohorts.
+cluster_level_note <- function(panel) {
+  level <- if (!is.null(panel$group)) panel$group else if (!panel$repeats) panel$cohort
+  if (is.null(level) || all(panel$cluster == panel$cluster[match(level, level)])) return(NULL)
+  whole <- if (is.null(panel$group)) "group" else panel$roles$group
+  count <- length(unique(level))
+  name <- attr(panel$cluster, "name")
+  own <- if (name == "single row") "rows count as independent" else
+    sprintf("clusters (%s) are smaller than what is treated as a whole (%s)", name,
+            if (is.null(panel$group)) plural(count, "cohort") else whole)
+  sprintf("%s: what shakes a whole %s is not in the standard errors%s", own, whole,
+          if (count == 2L) sprintf("; with two %ss it can't be told from an effect", whole) else "")
+}
+
 # What the codes of clusters are called in the data.
 cluster_labels <- function(panel, codes, name) {
-  if (name == "cohort") return(panel$cohorts$label[codes])
   labels <- attr(panel$cluster, "labels")
   if (!is.null(labels)) return(labels[codes])
   if (!is.null(panel$unit_labels)) panel$unit_labels[codes] else as.character(panel$rows[codes])
@@ -99,6 +113,11 @@ cluster_scatter <- function(found, cluster, call) {
                         i = "Leave {.arg absorb} out, or use CR1."), call = call)
   }
   view <- found$view
+  if (!is.null(view$piece)) {
+    abort_unsupported(c("CR2, CR3 and the wild bootstrap need clusters that hold whole groups.",
+                        x = "Groups (or cohorts) are spread over several values of {.val {attr(found$cluster, 'name')}}.",
+                        i = "Choose a {.arg cluster} above the groups in {.fn frame_panel}, or use CR1."), call = call)
+  }
   block <- core_group_codes(cluster, view$cohort)
   first <- which(!duplicated(block))
   block <- match(block, block[first])

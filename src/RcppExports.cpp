@@ -280,8 +280,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // glue_within_residuals
-Eigen::MatrixXd glue_within_residuals(const Rcpp::NumericMatrix columns, const Rcpp::IntegerVector unit, const Rcpp::IntegerVector time, int periods, const Rcpp::IntegerVector block, int blocks, const Rcpp::NumericVector weight, const Rcpp::NumericVector shown, const Eigen::Map<Eigen::MatrixXd> coefficients);
-RcppExport SEXP _carefultwin_glue_within_residuals(SEXP columnsSEXP, SEXP unitSEXP, SEXP timeSEXP, SEXP periodsSEXP, SEXP blockSEXP, SEXP blocksSEXP, SEXP weightSEXP, SEXP shownSEXP, SEXP coefficientsSEXP) {
+Eigen::MatrixXd glue_within_residuals(const Rcpp::NumericMatrix columns, const Rcpp::IntegerVector unit, const Rcpp::IntegerVector time, int periods, const Rcpp::IntegerVector block, int blocks, const Rcpp::NumericVector weight, const Rcpp::NumericVector shown, const Eigen::Map<Eigen::MatrixXd> coefficients, const Rcpp::IntegerVector piece, int pieces, bool whole);
+RcppExport SEXP _carefultwin_glue_within_residuals(SEXP columnsSEXP, SEXP unitSEXP, SEXP timeSEXP, SEXP periodsSEXP, SEXP blockSEXP, SEXP blocksSEXP, SEXP weightSEXP, SEXP shownSEXP, SEXP coefficientsSEXP, SEXP pieceSEXP, SEXP piecesSEXP, SEXP wholeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Rcpp::NumericMatrix >::type columns(columnsSEXP);
@@ -293,7 +293,10 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type weight(weightSEXP);
     Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type shown(shownSEXP);
     Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type coefficients(coefficientsSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_within_residuals(columns, unit, time, periods, block, blocks, weight, shown, coefficients));
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type piece(pieceSEXP);
+    Rcpp::traits::input_parameter< int >::type pieces(piecesSEXP);
+    Rcpp::traits::input_parameter< bool >::type whole(wholeSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_within_residuals(columns, unit, time, periods, block, blocks, weight, shown, coefficients, piece, pieces, whole));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -363,7 +366,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_cross_products", (DL_FUNC) &_carefultwin_glue_cross_products, 2},
     {"_carefultwin_glue_judge_metrics", (DL_FUNC) &_carefultwin_glue_judge_metrics, 3},
     {"_carefultwin_glue_within_grams", (DL_FUNC) &_carefultwin_glue_within_grams, 7},
-    {"_carefultwin_glue_within_residuals", (DL_FUNC) &_carefultwin_glue_within_residuals, 9},
+    {"_carefultwin_glue_within_residuals", (DL_FUNC) &_carefultwin_glue_within_residuals, 12},
     {"_carefultwin_glue_within_targets", (DL_FUNC) &_carefultwin_glue_within_targets, 8},
     {"_carefultwin_glue_unit_scatter", (DL_FUNC) &_carefultwin_glue_unit_scatter, 5},
     {"_carefultwin_glue_absorb_effects", (DL_FUNC) &_carefultwin_glue_absorb_effects, 3},

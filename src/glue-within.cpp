@@ -25,15 +25,19 @@ Eigen::MatrixXd glue_within_grams(const Rcpp::NumericMatrix columns, const Rcpp:
   return twin::within_grams(within_rows(columns, unit, time, periods, block, blocks), weight.begin());
 }
 
+// piece: code from 0 per row, each of one unit; whole: are they the units?
 // [[Rcpp::export(rng = false)]]
 Eigen::MatrixXd glue_within_residuals(const Rcpp::NumericMatrix columns, const Rcpp::IntegerVector unit,
                                       const Rcpp::IntegerVector time, int periods, const Rcpp::IntegerVector block,
                                       int blocks, const Rcpp::NumericVector weight, const Rcpp::NumericVector shown,
-                                      const Eigen::Map<Eigen::MatrixXd> coefficients) {
+                                      const Eigen::Map<Eigen::MatrixXd> coefficients, const Rcpp::IntegerVector piece,
+                                      int pieces, bool whole) {
+  if (piece.size() != columns.nrow()) Rcpp::stop("lengths differ");
+  if (piece.size() > 0 && (Rcpp::min(piece) < 0 || Rcpp::max(piece) >= pieces)) Rcpp::stop("a piece is out of range");
   if (weight.size() != columns.nrow() || shown.size() != columns.nrow()) Rcpp::stop("lengths differ");
   if (coefficients.rows() != periods + columns.ncol() || coefficients.cols() != blocks) Rcpp::stop("sizes differ");
   return twin::within_residuals(within_rows(columns, unit, time, periods, block, blocks), weight.begin(), shown.begin(),
-                                coefficients, static_cast<int>(block.size()));
+                                coefficients, piece.begin(), pieces, whole);
 }
 
 // [[Rcpp::export(rng = false)]]

@@ -92,24 +92,37 @@ inline Eigen::MatrixXd within_grams(const WithinRows& rows, const double* weight
 }
 
 // Residuals e = (u - unit mean)'g, g the coefficients of the unit's block ((T + c) x blocks); means are taken with
-// `weight`. Per unit the sums of shown * e by period (T), and of weight * e * column (c): units x (T + c). Units
-// without weight get 0.
+// `weight`. Rows belong to pieces, which are units or parts of them. Per piece the sums of shown * e by period (T), and
+// of weight * e * column (c): pieces x (T + c). A part's residuals do not sum to 0, so what it moves the unit's mean by
+// is taken off (over a whole unit that is nothing). Rows of units without weight count for nothing.
 inline Eigen::MatrixXd within_residuals(const WithinRows& rows, const double* weight, const double* shown,
-                                        const Eigen::Ref<const Eigen::MatrixXd>& coefficients, int units) {
+                                        const Eigen::Ref<const Eigen::MatrixXd>& coefficients, const int* piece,
+                                        int pieces, bool whole) {
   const int t = rows.periods, q = t + rows.c;
-  Eigen::MatrixXd out = Eigen::MatrixXd::Zero(units, q);
-  std::vector<double> mean(q);
+  Eigen::MatrixXd out = Eigen::MatrixXd::Zero(pieces, q);
+  std::vector<double> mean(q), left(pieces, 0.0);
   for_each_unit(rows, [&](Eigen::Index first, Eigen::Index last, int unit) {
     if (!unit_means(rows, weight, first, last, mean)) return;
     const double* g = coefficients.col(rows.block[unit]).data();
-    double centre = 0.0;
+    double centre = 0.0, total = 0.0;
     for (int k = 0; k < q; ++k) centre += mean[k] * g[k];
     for (Eigen::Index i = first; i < last; ++i) {
       if (shown[i] == 0.0 && weight[i] == 0.0) continue;
       double e = g[rows.time[i]] - centre;
       for (int j = 0; j < rows.c; ++j) e += rows.columns[j * rows.n + i] * g[t + j];
-      out(unit, rows.time[i]) += shown[i] * e;
-      for (int j = 0; j < rows.c; ++j) out(unit, t + j) += weight[i] * e * rows.columns[j * rows.n + i];
+      out(piece[i], rows.time[i]) += shown[i] * e;
+      for (int j = 0; j < rows.c; ++j) out(piece[i], t + j) += weight[i] * e * rows.columns[j * rows.n + i];
+      left[piece[i]] += weight[i] * e;
+      total += weight[i];
+    }
+    if (whole) return;
+    std::fill(mean.begin(), mean.begin() + t, 0.0);
+    for (Eigen::Index i = first; i < last; ++i) mean[rows.time[i]] += shown[i] / total;
+    for (Eigen::Index i = first; i < last; ++i) {
+      double& rest = left[piece[i]];
+      if (rest == 0.0) continue;
+      for (int k = 0; k < q; ++k) out(piece[i], k) -= rest * mean[k];
+      rest = 0.0;
     }
   });
   return out;

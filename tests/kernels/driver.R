@@ -162,7 +162,9 @@ kernels <- list(
     core$glue_within_grams(columns, unit, time, periods, block, blocks, weight)
     core$glue_within_targets(columns, unit, time, periods, block, blocks, weight, odd_weights(n))
     core$glue_within_residuals(columns, unit, time, periods, block, blocks, weight, odd_weights(n),
-                               odd_matrix(periods + ncol(columns), blocks))
+                               odd_matrix(periods + ncol(columns), blocks), unit, units, TRUE)
+    core$glue_within_residuals(columns, unit, time, periods, block, blocks, weight, odd_weights(n),
+                               odd_matrix(periods + ncol(columns), blocks), seq_len(n) - 1L, n, FALSE)
     core$glue_unit_scatter(odd_numbers(units * periods), odd_weights(units), block, blocks, odd_numbers(periods))
     if (runif(1) < 0.2) core$glue_absorb_effects(columns, list(unit, time, codes(n, 3) - 1L), weight)
   }

@@ -39,9 +39,9 @@ test_that("a cross-section has group effects, or cohort effects where there are 
   effect <- measure_did(landing_panel(data, weight = "s", covariates = ~ boat), estimator = "two_way")
   expect_as_columns(effect, by_columns(value ~ open + boat + harbour + factor(year), data, "open", data$harbour, data$s))
   cohorts <- frame_panel(data, outcome = "value", time = "year", first_treated = "opened")
-  expect_warning(plain <- measure_did(cohorts, estimator = "two_way"), class = "twin_warning_few_clusters")
+  plain <- measure_did(cohorts, estimator = "two_way")
   data$opened[is.na(data$opened)] <- 0
-  expect_as_columns(plain, by_columns(value ~ open + factor(opened) + factor(year), data, "open", data$opened))
+  expect_as_columns(plain, by_columns(value ~ open + factor(opened) + factor(year), data, "open", seq_len(nrow(data))))
 })
 
 test_that("any number of effects are absorbed", {
@@ -204,4 +204,87 @@ test_that("periods of anticipation are left out of the two-way regression", {
                class = "twin_error_unsupported")
   expect_error(measure_did(landing_panel(), estimator = "triple", third = "fresh", affected = "yes", collapse = TRUE),
                class = "twin_error_unsupported")
+})
+
+# Individuals of two coasts before and after, in towns; coasts (cohorts) are all that is treated as a whole.
+two_coasts <- function(n = 600) {
+  withr::with_seed(12, {
+    data <- data.frame(town = sample(12, n, TRUE), year = sample(2001:2002, n, TRUE), boat = rnorm(n), s = runif(n, 1, 3))
+    data$coast <- ifelse(data$town <= 5, "east", "west")
+    data$opened <- ifelse(data$coast == "east", 2002, NA)
+    data$crew <- sample(50, n, TRUE)  # seen on both coasts
+    data$value <- rnorm(12)[data$town] + 0.5 * (data$coast == "east" & data$year == 2002) + 0.3 * data$boat + rnorm(n)
+    data
+  })
+}
+
+test_that("in a cross-section the cluster that was named is used, finer than groups or across them, or none", {
+  data <- two_coasts()
+  frame <- function(...) frame_panel(data, outcome = "value", time = "year", first_treated = "opened", weight = "s", ...)
+  for (adjust in c(FALSE, TRUE)) {
+    usual <- lm(if (adjust) value ~ coast * factor(year) + boat else value ~ coast * factor(year), data, weights = s)
+    x <- model.matrix(usual)
+    scores <- x * data$s * resid(usual)
+    bread <- solve(crossprod(x, data$s * x))
+    own <- ncol(x)
+    for (cluster in list(NULL, "town", "crew")) {
+      code <- if (is.null(cluster)) seq_len(600) else data[[cluster]]
+      count <- length(unique(code))
+      variance <- (bread %*% crossprod(rowsum(scores, code)) %*% bread)[own, own] * count / (count - 1)
+      effect <- suppressWarnings(measure_did(frame(cluster = cluster, covariates = if (adjust) "boat"),
+                                             estimator = "two_way"))
+      expect_equal(tidy(effect)[, c("estimate", "std.error")], data.frame(estimate = -coef(usual)[[own]],
+                                                                          std.error = sqrt(variance)), tolerance = 1e-6)
+      expect_identical(glance(effect)$df, count - 1)
+      text <- paste(format(effect), collapse = " ")
+      expect_match(text, if (is.null(cluster)) "errors: robust" else sprintf("clustered by %s \\(%d\\)", cluster, count))
+      expect_match(gsub("\\s+", " ", text), if (is.null(cluster)) "Rows count as independent: what shakes a whole group" else
+        sprintf("Clusters \\(%s\\) are smaller than what is treated as a whole \\(2 cohorts\\)", cluster))
+      expect_match(gsub("\\s+", " ", text), "with two groups it can't be told from an effect")
+    }
+  }
+  data$reef <- rep_len(c("near", "far", "none"), 600)
+  effect <- suppressWarnings(measure_did(frame(cluster = "town", covariates = "boat"), estimator = "two_way", absorb = "reef"))
+  usual <- lm(value ~ coast * factor(year) + boat + reef, data, weights = s)
+  x <- model.matrix(usual)
+  bread <- solve(crossprod(x, data$s * x))
+  variance <- bread %*% crossprod(rowsum(x * data$s * resid(usual), data$town)) %*% bread * 12 / 11
+  expect_equal(tidy(effect)$std.error, sqrt(variance[ncol(x), ncol(x)]), tolerance = 1e-6)
+  expect_match(paste(format(effect), collapse = " "), "clustered by town \\(12\\)")
+  expect_error(suppressWarnings(measure_did(frame(cluster = "town"), estimator = "two_way", small_sample = "CR2")),
+                        "clusters that hold whole groups", class = "twin_error_unsupported")
+  suppressWarnings(by_coast <- measure_did(frame(cluster = "coast"), estimator = "two_way"))
+  expect_no_match(paste(format(by_coast), collapse = " "), "shakes")
+})
+
+test_that("pieces of groups share out what the groups contribute, and imputation's are its implied weights", {
+  data <- many_landings(n = 12)
+  data$crew <- rep_len(1:37, nrow(data))
+  whole <- landing_panel(data, covariates = "boat")
+  pieces <- landing_panel(data, covariates = "boat", cluster = "crew")
+  for (estimator in c("two_way", "interaction", "imputation")) {
+    a <- suppressWarnings(measure_did(whole, estimator = estimator))
+    b <- suppressWarnings(measure_did(pieces, estimator = estimator))
+    known <- which(!is.na(a$estimate))
+    pick <- diag(length(a$estimate))[, known, drop = FALSE]
+    by_group <- function(x, code) core_cluster_sums(x$source, pick, NULL, code)
+    view <- within_view(pieces, data$value, list(adjustment = "regression"))
+    group <- view$unit[!duplicated(view$piece)]
+    expect_equal(by_group(b, group), by_group(a, seq_len(12)), tolerance = 1e-8)
+  }
+  b <- suppressWarnings(measure_did(pieces, estimator = "imputation"))
+  k <- 2L
+  weight <- vapply(seq_len(nrow(data)), function(i) {
+    moved <- data
+    moved$value[i] <- moved$value[i] + 1
+    again <- suppressWarnings(measure_did(landing_panel(moved, covariates = "boat", cluster = "crew"), estimator = "imputation"))
+    again$estimate[[k]] - b$estimate[[k]]
+  }, 0)
+  untreated <- lm(value ~ harbour + factor(year) + boat, data, subset = data$open == 0)
+  left <- data$value - suppressWarnings(predict(untreated, data))
+  inside <- data$open == 1 & weight > 1e-8 & data$year == as.integer(b$table$time[k])
+  left[inside] <- left[inside] - b$estimate[[k]]
+  left[data$open == 1 & !inside] <- 0
+  sums <- rowsum(weight * left, data$crew)
+  expect_equal(sqrt(sum(sums^2) * 37 / 36), tidy(b)$std.error[k], tolerance = 1e-5)
 })
