@@ -45,8 +45,8 @@ glue_threads_offered <- function() {
     .Call(`_carefultwin_glue_threads_offered`)
 }
 
-glue_draw_counts <- function(sizes, seed, place) {
-    .Call(`_carefultwin_glue_draw_counts`, sizes, seed, place)
+glue_draw_counts <- function(sizes, seed, place, fewer) {
+    .Call(`_carefultwin_glue_draw_counts`, sizes, seed, place, fewer)
 }
 
 glue_sub_seed <- function(seed, work, place) {

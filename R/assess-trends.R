@@ -1,9 +1,14 @@
 #' Judge the time before treatment
 #'
 #' Parallel trends can't be tested where they matter, under treatment. What can be looked at is whether cohorts moved
-#' like their comparison before it: a joint test of all periods before, with its power, since a test without power finds
-#' nothing; effects of placebo dates; a trend of each cohort's own; and the last period before treatment by itself. All
-#' use data from before treatment only.
+#' like their comparison before it: a joint test of the path before treatment, with its power, since a test without power
+#' finds nothing; a drift that all cohorts share; effects of placebo dates; a trend of each cohort's own; and the last
+#' period before treatment by itself. All use data from before treatment only.
+#'
+#' The joint test asks how far the averaged path lies from a level line, measured by what clusters make of nothing, cohort
+#' by cohort; its size holds with few clusters and few cohorts (see `vignette("methods", "carefultwin")`). It rests on
+#' the periods that cohorts with at least half of the treated reach. A cohort of one cluster has no variance of its own:
+#' it stays out of all tests but its row among the cohorts, which has no error.
 #'
 #' @param panel A [panel][frame_panel].
 #' @param outcome Name of one of its outcomes; the first by default.
@@ -12,11 +17,13 @@
 #'   slope that would by itself make the whole average effect.
 #' @param placebo How many periods before treatment placebo dates lie; those that leave no period before are dropped.
 #' @param level Of intervals; the tests' power is for tests at `1 - level`.
-#' @return A `twin_trends`. `tidy()` gives one row per test: `test` ("joint", "placebo", "last period", "cohort slope",
-#'   "all slopes"), `at` (periods before treatment, or cohort), `estimate`, `std.error`, `statistic` (t, or Wald), `df`
-#'   (numerator, for joint tests), `p.value`, `conf.low`, `conf.high`. `tidy(x, part = "path")` gives the path before
-#'   treatment (`event_time, estimate, std.error, conf.low, conf.high`), measured from the last period before it.
-#'   `glance()`: `p.value` (joint), `periods`, `slope`, `power`, `detectable` (slope found with 80 per cent power).
+#' @return A `twin_trends`. `tidy()` gives one row per test: `test` ("joint", "common drift", "placebo", "last period",
+#'   "cohort slope"), `at` (periods before treatment, or cohort), `estimate`, `std.error`, `statistic` (F of the joint
+#'   test, t of the others), `df` and `df_below` (degrees of freedom above and below in F; of t, 1 and its own),
+#'   `p.value`, `conf.low`, `conf.high`. `tidy(x, part = "path")` gives the path before treatment (`event_time,
+#'   estimate, std.error, conf.low, conf.high, tested`), measured from the last period before it. `glance()`: `p.value`
+#'   (joint), `periods` (tested), `clusters` (how many the test effectively rests on), `slope`, `power`, `detectable`
+#'   (slope found with 80 per cent power).
 #'   `plot()` shows the path beside the slope.
 #' @section Errors: `twin_error_unsupported` when no cohort has two periods before treatment.
 #' @references Roth, J. (2022). Pretest with caution: event-study estimates after testing for parallel trends. American
@@ -41,42 +48,77 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
                    comparison = panel_comparison(panel, comparison, call), anticipation = round(anticipation))
   y <- panel_values(panel, outcome, "assess_trends")
   log_step(panel, "trends", paste("before treatment, on", outcome), settings = settings)
+  settings$without <- lone_cohorts(panel)
   found <- panel_group_time(panel, y, settings)
-  path <- path_before(panel, found, settings$anticipation)
+  path <- path_before(panel, found, settings)
   if (length(path$event) == 0L) {
-    abort_unsupported(c("Nothing can be seen of the time before treatment.",
-                        x = "No cohort has two periods before it{if (anticipation > 0) ' and its anticipation'}."))
+    alone <- panel$cohorts$label[settings$without]
+    abort_unsupported(c("Nothing can be tested of the time before treatment.",
+                        x = if (length(alone) > 0L) "{cli::qty(length(alone))}Cohort{?s} {.val {alone}} {?has/each have}
+                            a single {attr(panel$cluster, 'name')}, and so no variance of {?its/their} own.",
+                        x = "No {if (length(alone) > 0L) 'other '}cohort has two periods before
+                             it{if (anticipation > 0) ' and its anticipation'}.",
+                        i = if (length(alone) > 0L) "Look at the path itself: {.code summarise_did(over = \"event\")} of
+                            an effect with {.code inference = \"randomization\"}."))
   }
   if (is.null(slope)) slope <- slope_of_effect(panel, found)
-  slopes <- cohort_slopes(panel, found, settings$anticipation)
-  tests <- rbind(joint_row("joint", path$estimate, path$vcov, path$df),
+  tests <- rbind(joint_row(path), drift_row(panel, found, path),
                  placebo_rows(panel, y, settings, sort(unique(round(placebo)))),
-                 last_period_row(panel, y, settings), slopes)
-  tests <- with_limits(tests, path$df, level)
+                 last_period_row(panel, y, settings), cohort_slopes(panel, found, settings$anticipation))
+  tests <- with_limits(tests, level)
   power <- function(b) trend_power(path, b, 1 - level)
+  warn_lone_cohorts(panel, settings$without)
   structure(list(panel = panel, outcome = outcome, settings = settings, tests = tests, path = path, slope = slope,
                  power = power(slope), detectable = detectable_slope(path, power), level = level),
             class = "twin_trends")
 }
 
-# Event-time averages of the periods before treatment. away: how many periods each lies from its base.
-path_before <- function(panel, found, anticipation) {
-  plan <- average_plan(panel, found$cells, "event")
-  only <- vapply(plan$sets, function(set) any(found$cells$kind[set] == "pre"), NA) & plan$values < -anticipation
-  sets <- lapply(plan$sets[only], function(set) set[found$cells$kind[set] == "pre"])
-  averages <- core_average_cells(found$cells$estimate, found$cells$cohort, found$size, sets)
-  away <- ifelse(is.na(found$cells$estimate), 0, periods_from_base(panel, found$cells))
-  list(event = plan$values[only], estimate = averages$estimate,
-       vcov = clustered_vcov(panel, found$source, averages$combine, averages$shift),
-       away = drop(crossprod(averages$combine, away)),
-       df = clusters_of(panel, found$source) - 1)
+# Treated cohorts in one cluster, by code.
+lone_cohorts <- function(panel) {
+  first <- match(seq_len(nrow(panel$cohorts)), panel$cohort)
+  spread <- unique(panel$cohort[panel$cluster != panel$cluster[first][panel$cohort]])
+  setdiff(which(is_treated_cohort(panel)), spread)
 }
 
-# Of the units that the source uses.
-clusters_of <- function(panel, source) length(unique(panel$cluster[core_units_in_use(source)]))
+warn_lone_cohorts <- function(panel, without) {
+  if (length(without) == 0L) return(invisible(panel))
+  labels <- panel$cohorts$label[without]
+  warn_kind("tiny_cohort", c(
+    "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {attr(panel$cluster, 'name')}, and so
+     no variance of {?its/their} own: {?it stays/they stay} out of the tests.",
+    i = "Merge cohorts, or look at {cli::qty(length(labels))}{?its path/their paths} with
+         {.code measure_did(inference = \"randomization\")}."
+  ), cohorts = labels)
+}
 
-clustered_vcov <- function(panel, source, combine, shift) {
-  core_source_vcov(source, combine, shift, match(panel$cluster, unique(panel$cluster)), clusters_of(panel, source))
+# Event-time averages of the periods before treatment. away: how many periods each lies from its base; tested: which of
+# them the joint test takes; test: see core_profile_test(), NULL where there is nothing to test.
+path_before <- function(panel, found, settings) {
+  cells <- found$cells
+  usable <- cells$kind == "pre" & !is.na(cells$estimate) & !cells$cohort %in% settings$without &
+    cells$event_time < -settings$anticipation
+  event <- sort(unique(cells$event_time[usable]))
+  sets <- lapply(event, function(value) which(usable & cells$event_time == value))
+  averages <- core_average_cells(cells$estimate, cells$cohort, found$size, sets)
+  away <- ifelse(is.na(cells$estimate), 0, periods_from_base(panel, cells))
+  size <- replace(tabulate(panel$cohort, nrow(panel$cohorts)) * is_treated_cohort(panel), settings$without, 0)
+  reach <- vapply(sets, function(set) sum(size[unique(cells$cohort[set])]) / sum(size), 0)
+  tested <- reach >= 0.5
+  combine <- averages$combine
+  own <- cohort_wise(panel, found$source, combine)
+  path <- list(event = event, estimate = averages$estimate, vcov = own$vcov, df = own$df,
+               away = drop(crossprod(combine, away)), combine = combine, tested = tested)
+  if (any(tested)) {
+    path$test <- core_profile_test(found$source, combine[, tested, drop = FALSE], cluster_codes(panel),
+                                   averages$estimate[tested])
+  }
+  path
+}
+
+cluster_codes <- function(panel) match(panel$cluster, unique(panel$cluster))
+
+cohort_wise <- function(panel, source, combine, shift = NULL) {
+  core_cohort_vcov(source, combine, shift, cluster_codes(panel))
 }
 
 periods_from_base <- function(panel, cells) panel$periods$position[cells$time] - panel$periods$position[cells$base]
@@ -90,18 +132,31 @@ slope_of_effect <- function(panel, found) {
 }
 
 test_row <- function(test, at, estimate, se, df) {
+  se <- unname(se)
   data.frame(test = test, at = at, estimate = estimate, std.error = se, statistic = estimate / se, df = 1,
-             p.value = core_t_p_value(estimate / se, df))
+             df_below = df, p.value = core_t_p_value(estimate / se, df))
 }
 
-joint_row <- function(test, estimate, vcov, df) {
-  found <- core_zero_test(estimate, vcov, df)
-  data.frame(test = test, at = NA_character_, estimate = NA_real_, std.error = NA_real_,
-             statistic = found[["statistic"]], df = found[["df"]], p.value = found[["p.value"]])
+joint_row <- function(path) {
+  test <- path$test
+  if (is.null(test) || !is.finite(test$statistic)) test <- list(statistic = NA, df1 = NA, df2 = NA, p.value = NA)
+  numbers <- lapply(test[c("statistic", "df1", "df2", "p.value")], as.double)
+  data.frame(test = "joint", at = NA_character_, estimate = NA_real_, std.error = NA_real_,
+             statistic = numbers$statistic, df = numbers$df1, df_below = numbers$df2, p.value = numbers$p.value)
 }
 
-with_limits <- function(tests, df, level) {
-  half <- core_t_quantile(level, df) * tests$std.error
+# The least-squares slope through the tested periods and their base.
+drift_row <- function(panel, found, path) {
+  if (!any(path$tested)) return(NULL)
+  away <- path$away[path$tested]
+  centred <- away - mean(c(away, 0))
+  weight <- centred / (sum(centred^2) + mean(c(away, 0))^2)
+  own <- cohort_wise(panel, found$source, path$combine[, path$tested, drop = FALSE] %*% weight)
+  test_row("common drift", NA_character_, sum(weight * path$estimate[path$tested]), sqrt(own$vcov[1L, 1L]), own$df)
+}
+
+with_limits <- function(tests, level) {
+  half <- core_t_quantile(level, tests$df_below) * tests$std.error
   cbind(tests, conf.low = tests$estimate - half, conf.high = tests$estimate + half)
 }
 
@@ -147,11 +202,11 @@ one_average <- function(panel, y, settings, cells, test, at) {
   if (is.null(cells)) return(NULL)
   rownames(cells) <- NULL
   found <- panel_group_time(panel, y, settings, cells)
-  set <- which(!is.na(found$cells$estimate))
+  set <- which(!is.na(found$cells$estimate) & !found$cells$cohort %in% settings$without)
   if (length(set) == 0L) return(NULL)
   average <- core_average_cells(found$cells$estimate, found$cells$cohort, found$size, list(set))
-  variance <- clustered_vcov(panel, found$source, average$combine, average$shift)
-  test_row(test, at, average$estimate, sqrt(variance[1L, 1L]), clusters_of(panel, found$source) - 1)
+  own <- cohort_wise(panel, found$source, average$combine, average$shift)
+  test_row(test, at, average$estimate, sqrt(own$vcov[1L, 1L]), own$df)
 }
 
 # Each cohort's trend against its comparison: the least-squares slope through its cells before treatment, base included.
@@ -170,24 +225,22 @@ cohort_slopes <- function(panel, found, anticipation) {
   if (length(of_cohort) == 0L) return(NULL)
   combine <- vapply(of_cohort, `[[`, numeric(nrow(cells)), "combine")
   estimate <- drop(crossprod(combine, ifelse(is.na(cells$estimate), 0, cells$estimate)))
-  vcov <- clustered_vcov(panel, found$source, combine, NULL)
-  df <- clusters_of(panel, found$source) - 1
-  rows <- test_row("cohort slope", vapply(of_cohort, `[[`, "", "cohort"), estimate, sqrt(diag(vcov)), df)
-  if (length(of_cohort) > 1L) rows <- rbind(joint_row("all slopes", estimate, vcov, df), rows)
-  rows
+  own <- cohort_wise(panel, found$source, combine)
+  test_row("cohort slope", vapply(of_cohort, `[[`, "", "cohort"), estimate, sqrt(diag(own$vcov)), own$df)
 }
 
 # Power of the joint test when both sides drift apart by `slope` each period.
 trend_power <- function(path, slope, alpha) {
-  if (is.na(slope)) return(NA_real_)
-  far <- core_zero_test(slope * path$away, path$vcov, path$df)
-  core_zero_power(far[["statistic"]], far[["df"]], path$df, alpha)
+  test <- path$test
+  if (is.na(slope) || is.null(test) || !is.finite(test$statistic)) return(NA_real_)
+  stats::pf(stats::qf(1 - alpha, test$df1, test$df2), test$df1, test$df2, lower.tail = FALSE,
+            ncp = test$away(slope * path$away[path$tested]))
 }
 
 # The slope found with 80 per cent power; the power rises with its size.
 detectable_slope <- function(path, power) {
   if (is.na(power(0))) return(NA_real_)
-  unit <- 1 / sqrt(core_zero_test(path$away, path$vcov, path$df)[["statistic"]])  # noncentrality 1
+  unit <- 1 / sqrt(path$test$away(path$away[path$tested]))  # noncentrality 1
   stats::uniroot(function(b) power(b * unit) - 0.8, c(0.1, 100))$root * unit
 }
 
@@ -202,7 +255,7 @@ tidy.twin_trends <- function(x, part = c("tests", "path"), ...) { # nolint: obje
   se <- sqrt(diag(x$path$vcov))
   half <- core_t_quantile(x$level, x$path$df) * se
   data.frame(event_time = x$path$event, estimate = x$path$estimate, std.error = se, conf.low = x$path$estimate - half,
-             conf.high = x$path$estimate + half)
+             conf.high = x$path$estimate + half, tested = x$path$tested)
 }
 
 #' @export
@@ -211,6 +264,6 @@ as.data.frame.twin_trends <- function(x, ...) generics::tidy(x)
 #' @export
 glance.twin_trends <- function(x, ...) {
   rlang::check_dots_empty()
-  data.frame(outcome = x$outcome, p.value = x$tests$p.value[1L], periods = length(x$path$event), slope = x$slope,
-             power = x$power, detectable = x$detectable)
+  data.frame(outcome = x$outcome, p.value = x$tests$p.value[1L], periods = sum(x$path$tested),
+             clusters = if (is.null(x$path$test)) NA_real_ else x$path$test$clusters, slope = x$slope, power = x$power, detectable = x$detectable)
 }

@@ -15,7 +15,8 @@ core_balanced_cells <- function(y, s, cohort, cells, compare, side = rep(1L, len
     wide <- t(matrix(y, length(y) %/% length(s)))
     cbind(s, s * sweep(wide - wide[, 1L], 2L, sums$centre))
   }
-  list(estimate = found$estimate, source = core_block_source(changes, block, found$coefficients, sums$scatter))
+  list(estimate = found$estimate,
+       source = core_block_source(changes, block, found$coefficients, sums$scatter, sums$totals))
 }
 
 # From sums: totals as of core_panel_sums(), blocks being the cohorts of each of the sides in turn. Returns

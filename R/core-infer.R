@@ -100,14 +100,21 @@ core_band_quantile <- function(correlation, level, df, draws = 20000L) {
   stats::quantile(largest, level, names = FALSE)
 }
 
-# Quantile and two-sided p-value of t with df degrees of freedom, normal where they are infinite (or not known).
-core_t_quantile <- function(level, df) {
-  tail <- 1 - (1 - level) / 2
-  if (is.finite(df)) stats::qt(tail, df) else stats::qnorm(tail)
-}
+# Quantile and two-sided p-value of t with df degrees of freedom (of all, or of each), normal where they are infinite.
+core_t_quantile <- function(level, df) stats::qt(1 - (1 - level) / 2, df)
 
-core_t_p_value <- function(statistic, df) {
-  if (is.finite(df)) 2 * stats::pt(-abs(statistic), df) else 2 * stats::pnorm(-abs(statistic))
+core_t_p_value <- function(statistic, df) 2 * stats::pt(-abs(statistic), df)
+
+# Averages may differ in their degrees of freedom: the least of those that are known.
+core_least_df <- function(df) if (all(is.na(df))) NA_real_ else min(df, na.rm = TRUE)
+
+# The covariance without the entries of estimates whose variance is 0 but for rounding, which is no certainty. scale:
+# what the estimate's own rounding is measured by.
+core_without_certainty <- function(vcov, scale) {
+  nothing <- which(sqrt(pmax(diag(vcov), 0)) <= 1e-9 * scale)
+  vcov[nothing, ] <- NA_real_
+  vcov[, nothing] <- NA_real_
+  vcov
 }
 
 # Wald test of k contrasts that all are 0; c(statistic, df, p.value), df the rank of their variance. With few clusters

@@ -1,6 +1,18 @@
-# How often each unit is drawn in replicate k of a bootstrap, as many from every group as it has; `sizes` of the groups,
-# whose units stand together. Every replicate has a random stream of its own.
-core_draw_counts <- function(sizes, k, seed = 0) glue_draw_counts(sizes, seed, k)
+# How often each unit is drawn in replicate k of a bootstrap, as many from every group as it has, less `fewer`; `sizes`
+# of the groups, whose units stand together. Every replicate has a random stream of its own.
+core_draw_counts <- function(sizes, k, seed = 0, fewer = 0L) glue_draw_counts(sizes, seed, k, fewer)
+
+# The p-value that goes with a percentile interval: twice the smaller share of draws on either side of the null, that
+# is the level at which the interval's end reaches it (shares between draws as quantiles are); never below two in all
+# draws. draws: replicates x terms; null: per term.
+core_percentile_p <- function(draws, null) {
+  size <- nrow(draws)
+  vapply(seq_len(ncol(draws)), function(j) {
+    sorted <- sort(draws[, j])
+    below <- stats::approx(sorted, (seq_len(size) - 1) / (size - 1), null[j], yleft = 0, yright = 1, ties = mean)$y
+    min(1, max(2 * min(below, 1 - below), 2 / (size + 1)))
+  }, 0)
+}
 
 # A whole number from 0 to 2^31 - 1, hashed from a seed, a word and a place.
 core_sub_seed <- function(seed, work, k) glue_sub_seed(seed, work, k)

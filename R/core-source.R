@@ -4,11 +4,11 @@
 
 # Of blocks. data: a function that gives an N x d matrix, of which each unit's contribution to cell k is its row times
 # column k of the coefficients of its block (list of d x K); the first column is s, so that weights which depend on the
-# sizes of cohorts are a shift of the first coefficient; scatter, where it is known: list of the blocks' cross-products
-# of data; present: per unit, does it take part (NULL: all do)?
-core_block_source <- function(data, block, coefficients, scatter = NULL, present = NULL) {
-  structure(list(data = data, block = block, coefficients = coefficients, scatter = scatter, present = present),
-            class = "twin_block_source")
+# sizes of cohorts are a shift of the first coefficient; scatter and totals, where they are known: list of the blocks'
+# cross-products of data, and their sums (d x blocks); present: per unit, does it take part (NULL: all do)?
+core_block_source <- function(data, block, coefficients, scatter = NULL, totals = NULL, present = NULL) {
+  structure(list(data = data, block = block, coefficients = coefficients, scatter = scatter, totals = totals,
+                 present = present), class = "twin_block_source")
 }
 
 # Of rows. rows, values: per cell the units that take part, rising, and their contributions; s: N, what a shift
@@ -94,7 +94,7 @@ core_without_cells <- function(source, cells) {
 }
 
 with_coefficients <- function(source, coefficients) {
-  core_block_source(source$data, source$block, coefficients, source$scatter, source$present)
+  core_block_source(source$data, source$block, coefficients, source$scatter, source$totals, source$present)
 }
 
 # Sums of contributions by cluster (codes from 1), G x J.

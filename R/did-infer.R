@@ -7,7 +7,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   cluster <- if (own) seq_along(codes) else match(found$cluster, codes)
   used <- core_units_in_use(found$source)
   count <- if (own) length(used) else length(unique(cluster[used]))
-  check_cluster_count(if (count < 20L) cluster[used] else seq_len(count), name, call)
+  check_did_clusters(count, name, asked, is.null(found$cells), call)
   found$notes <- c(found$notes, cluster_level_note(panel))
   table <- did_table(panel, y, found)
   estimable <- !is.na(table$estimate)
@@ -15,7 +15,8 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   effect <- new_did(panel, outcome, asked, found, table, list(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
     over = if (is.null(found$cells)) "single" else "cells",
-    text = if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count))
+    text = paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
+                  if (!is.null(found$cells)) ", cohort by cohort")
   ), y)
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
   if (asked$inference == "wild") effect <- wild_bootstrap(effect, found, cluster, asked, call)
@@ -50,13 +51,14 @@ did_table <- function(panel, y, found) {
     counts <- if (is.null(found$counts)) treated_counts(panel, y) else found$counts
     return(data.frame(term = "difference", cohort = NA_character_, time = NA_character_, event_time = NA_real_,
                       kind = "post", estimate = unname(found$estimate), n_treated = counts[1L],
-                      n_comparison = counts[2L], reason = NA_character_))
+                      n_comparison = counts[2L], reason = NA_character_, reach = 1))
   }
   cohort <- panel$cohorts$label[cells$cohort]
   time <- panel$periods$label[cells$time]
   data.frame(term = sprintf("cohort %s, %s", cohort, time), cohort = cohort, time = time, event_time = cells$event_time,
              kind = cells$kind, estimate = cells$estimate, n_treated = cells$n_treated,
-             n_comparison = cells$n_comparison, reason = cells$reason)
+             n_comparison = cells$n_comparison, reason = cells$reason,
+             reach = vapply(cells$cohort, function(h) treated_share(panel, h), 0))
 }
 
 # Rows with an outcome under treatment, and without.
@@ -77,18 +79,16 @@ stop_no_cell <- function(table, asked, call) {
 
 # table: one row per term with estimate; clustering: list(cluster, name, count, df, over, text); combine, shift: how its
 # terms are made of the source's columns (the identity by default). y: for counts.
-new_did <- function(panel, outcome, asked, found, table, clustering, y, combine = NULL, shift = NULL) {
-  if (is.null(combine)) combine <- diag(length(found$estimate))
-  vcov <- core_source_vcov(found$source, combine, shift, clustering$cluster, clustering$count)
-  unknown <- is.na(table$estimate)
-  vcov[unknown, ] <- NA_real_
-  vcov[, unknown] <- NA_real_
-  dimnames(vcov) <- list(table$term, table$term)
+new_did <- function(panel, outcome, asked, found, table, clustering, y) {
+  combine <- diag(length(found$estimate))
+  scale <- stats::sd(y, na.rm = TRUE)
+  own <- did_vcov(panel, found$source, table, combine, NULL, clustering, scale)
   missing <- if (anyNA(y)) sum(is.na(y)) else 0L
   structure(list(
     outcome = outcome, estimator = asked$estimator, estimand = "ATT", level = asked$level, asked = asked, study = panel,
-    over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = vcov,
-    df = clustering$df, source = found$source, combine = combine, shift = shift, cells = found$cells, size = found$size,
+    over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = own$vcov,
+    df = own$df, source = found$source, combine = combine, shift = NULL, cells = found$cells, size = found$size,
+    alone = own$alone, lent = own$lent, scale = scale,
     fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name,
     cluster_labels = clustering$labels, clusters = clustering$count,
     inference = clustering$text, notes = found$notes, missing = missing, nobs = length(y) - missing, bands = NULL,
@@ -96,6 +96,50 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y, combine 
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
     limits = NULL, p.value = NULL, draws = NULL
   ), class = c("twin_did", "twin_effect"))
+}
+
+# Covariance and degrees of freedom of terms (rows of table) made of the source's columns by combine and shift. One
+# number of a regression: cluster sums, G - 1. Averages of cells: cohort by cohort, Satterthwaite. clustering:
+# list(cluster, count, df, over). scale: the outcome's sd. Returns list(vcov, df, alone: labels of cohorts of one
+# cluster, lent).
+did_vcov <- function(panel, source, table, combine, shift, clustering, scale) {
+  found <- if (clustering$over == "single") {
+    list(vcov = core_source_vcov(source, combine, shift, clustering$cluster, clustering$count), df = clustering$df,
+         alone = integer(), lent = FALSE)
+  } else {
+    core_cohort_vcov(source, combine, shift, clustering$cluster, lending_blocks(panel, source))
+  }
+  unknown <- is.na(table$estimate)
+  found$vcov[unknown, ] <- NA_real_
+  found$vcov[, unknown] <- NA_real_
+  found$vcov <- core_without_certainty(found$vcov, ifelse(table$kind == "base", -1, scale))
+  dimnames(found$vcov) <- list(table$term, table$term)
+  found$alone <- unique(panel$cohorts$label[(found$alone - 1L) %% nrow(panel$cohorts) + 1L])
+  found
+}
+
+# Treated cohorts, on both sides of triple differences.
+lending_blocks <- function(panel, source) {
+  treated <- which(is_treated_cohort(panel))
+  sides <- max(source$block) %/% nrow(panel$cohorts)
+  c(outer(treated, nrow(panel$cohorts) * (seq_len(max(sides, 1L)) - 1L), `+`))
+}
+
+# Fewer than 20 clusters deserve a word that fits what is done about it.
+check_did_clusters <- function(count, name, asked, single, call) {
+  if (count < 2L) {
+    abort_input(c("A clustered standard error needs at least 2 clusters.",
+                  x = "{.val {name}} has {count} among the units in use."), call = call)
+  }
+  if (count >= 20L || asked$inference != "analytic" || asked$small_sample == "CR2") return(invisible(count))
+  warn_kind("few_clusters", c(
+    if (single) "Only {count} clusters in {.val {name}}: clustered standard errors tend to be too small." else
+      "Only {count} clusters in {.val {name}}.",
+    i = if (!single) "Standard errors are made cohort by cohort, with degrees of freedom to match; read wide intervals as
+        they stand." else if (asked$small_sample == "CR3") "CR3 leans to the safe side; intervals use t with {count - 1}
+        degree{?s} of freedom." else "Intervals use t with {count - 1} degree{?s} of freedom; {.code small_sample =
+        \"CR2\"} or {.code inference = \"wild\"} do better."
+  ))
 }
 
 few_clusters <- function(effect, found, cluster, asked, call) {
@@ -196,16 +240,30 @@ warn_did <- function(effect) {
       ), terms = failed$term)
     }
   }
-  panel <- effect$study
-  first <- match(seq_len(nrow(panel$cohorts)), panel$cohort)
-  alone <- !seq_len(nrow(panel$cohorts)) %in% panel$cohort[panel$cluster != panel$cluster[first][panel$cohort]]
-  tiny <- is_treated_cohort(panel) & alone
-  if (any(tiny)) {
-    labels <- panel$cohorts$label[tiny]
+  labels <- effect$alone
+  if (length(labels) > 0L) {
     warn_kind("tiny_cohort", c(
-      "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {effect$cluster_name}: its own
-       chance can't be seen in the standard errors, which are too small.",
-      i = "Use {.code inference = \"randomization\"}, or merge cohorts."
+      "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {effect$cluster_name}, and so no
+       variance of {?its/their} own.",
+      x = if (effect$lent) "Standard errors borrow that of the other treated cohorts, which assumes equal variances." else
+        "No other cohort can lend one: effects that rest on {cli::qty(length(labels))}{?it/them} have no standard error.",
+      i = "{.code inference = \"randomization\"} needs neither; or merge cohorts."
     ), cohorts = labels)
   }
+  without_error <- is.na(diag(effect$vcov)) & !is.na(cells$estimate) & cells$kind != "base"
+  if (any(without_error) && (length(labels) == 0L || effect$lent)) {
+    warn_kind("no_error", c(
+      "{sum(without_error)} estimate{?s} {?has/have} no standard error: nothing varies that {?it/they} could be measured
+       by.", i = "A variance of 0 is no certainty. Look at the outcome and at how many {effect$cluster_name}s there are."
+    ), terms = cells$term[without_error])
+  }
+}
+
+# Which cohorts borrow, or have no error: for prints.
+alone_note <- function(x) {
+  if (length(x$alone) == 0L) return(NULL)
+  sprintf("Cohort%s %s of a single %s: %s.", if (length(x$alone) == 1L) "" else "s", and_list_verb(x$alone, "is", "are"),
+          x$cluster_name,
+          if (x$lent) "standard errors borrow the variance of the other treated cohorts, as if all varied alike" else
+            "no standard error where it matters")
 }

@@ -22,7 +22,8 @@ tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_
     std.error = unname(se), statistic = unname(statistic),
     p.value = unname(if (is.null(x$p.value)) core_t_p_value(statistic, x$df) else x$p.value),
     conf.low = unname(limits$low), conf.high = unname(limits$high),
-    table[c("cohort", "time", "event_time", "kind", "n_treated", "n_comparison", "reason")]
+    df = unname(rep_len(x$df, nrow(table))),
+    table[c("cohort", "time", "event_time", "kind", "n_treated", "n_comparison", "reason", "reach")]
   )
   if (!is.null(x$bands)) {
     check_own_level(x, conf.level)
@@ -52,7 +53,7 @@ glance.twin_did <- function(x, ...) {
     anticipation = x$asked$anticipation, nobs = x$nobs, units = length(panel$cohort), periods = nrow(panel$periods),
     cells = if (is.null(cells)) NA_integer_ else nrow(cells),
     not_estimable = if (is.null(cells)) NA_integer_ else sum(!is.na(cells$reason)), missing_outcome = x$missing,
-    clusters = x$clusters, df = x$df, inference = x$inference, estimates_tried = book$before + book$after
+    clusters = x$clusters, df = core_least_df(x$df), inference = x$inference, estimates_tried = book$before + book$after
   )
 }
 

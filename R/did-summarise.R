@@ -51,10 +51,16 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   x$asked[c("window", "balanced")] <- list(window, balanced)
   out <- averaged_did(amend(x, level = level), table, averages, over)
   if (!is.null(x$draws)) out <- averaged_draws(out, x, plan, over)
-  moving <- out$table$kind != "base" & out$table$term != "average" & diag(out$vcov) > 0
+  moving <- out$table$kind != "base" & out$table$term != "average" & !is.na(diag(out$vcov))
   if (!bands || sum(moving) < 2L) return(out)
   correlation <- stats::cov2cor(out$vcov[moving, moving, drop = FALSE])
-  amend_effect(out, bands = with_own_seed(seed, core_band_quantile(correlation, level, out$df)))
+  amend_effect(out, bands = with_own_seed(seed, core_band_quantile(correlation, level, band_df(out, moving))))
+}
+
+# The least degrees of freedom among the rows that half of the treated reach; among all where none does.
+band_df <- function(x, moving) {
+  wide <- moving & x$table$reach >= 0.5
+  min(x$df[if (any(wide)) wide else moving])
 }
 
 check_window <- function(window, call = rlang::caller_env()) {
@@ -94,22 +100,33 @@ average_table <- function(panel, cells, plan, over) {
     term = term, cohort = if (over == "cohort") term else blank, time = if (over == "calendar") term else blank,
     event_time = if (over == "event") values else rep(NA_real_, length(values)),
     kind = ifelse(only_base, "base", if (over == "event") ifelse(values < 0, "pre", "post") else "post"),
+    reach = vapply(plan$sets, function(set) treated_share(panel, cells$cohort[set]), 0),
     n_treated = counted("n_treated"), n_comparison = rep(NA_real_, length(values)), reason = blank
   )
   if (over == "all") return(table)
   last <- table[1L, ]
   last[c("term", "cohort", "time", "kind")] <- list("average", NA, NA, "post")
-  last[c("event_time", "n_treated")] <- list(NA_real_, counted_post(cells, plan))
+  last[c("event_time", "n_treated", "reach")] <- list(NA_real_, counted_post(cells, plan),
+                                                      treated_share(panel, cells$cohort[plan$post]))
   rbind(table, last)
+}
+
+# The share of treated units that cohorts hold.
+treated_share <- function(panel, cohorts) {
+  size <- tabulate(panel$cohort, nrow(panel$cohorts)) * is_treated_cohort(panel)
+  sum(size[unique(cohorts)]) / sum(size)
 }
 
 counted_post <- function(cells, plan) sum(cells$n_treated[plan$post])
 
 averaged_did <- function(x, table, averages, over) {
-  columns <- c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason")
+  columns <- c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason",
+               "reach")
+  own <- did_vcov(x$study, x$source, table, averages$combine, averages$shift, list(cluster = x$cluster, over = over),
+                  x$scale)
   amend_effect(x, table = table[columns], combine = averages$combine, shift = averages$shift, over = over,
-               estimate = stats::setNames(table$estimate, table$term), p.value = NULL,
-               vcov = core_source_vcov(x$source, averages$combine, averages$shift, x$cluster, x$clusters))
+               estimate = stats::setNames(table$estimate, table$term), p.value = NULL, vcov = own$vcov, df = own$df,
+               alone = own$alone, lent = own$lent)
 }
 
 # Randomization: the same averages of every drawn assignment, with its own sizes of cohorts.

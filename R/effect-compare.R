@@ -120,7 +120,7 @@ compared_estimates <- function(x, effects = x$effects) {
     joint <- joint / outer(estimate, estimate)
     estimate <- log(estimate)
   }
-  list(estimate = estimate, vcov = joint, df = min(vapply(effects, `[[`, 0, "df")))
+  list(estimate = estimate, vcov = joint, df = min(vapply(effects, function(effect) core_least_df(effect$df), 0)))
 }
 
 agreement_rows <- function(x) {

@@ -13,8 +13,13 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
   if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
   by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
           if (!is.null(stratum)) sprintf("within %s", study$roles$stratum))
-  list(vcov = out$vcov, df = if (is.null(cluster)) Inf else out$clusters - 1, text = paste(by, collapse = ", "))
+  strata <- if (is.null(stratum)) 1L else length(unique(stratum[units$used]))
+  df <- if (is.null(cluster) && is.null(stratum)) Inf else known_df(out$clusters - strata)
+  list(vcov = out$vcov, df = df, text = paste(by, collapse = ", "))
 }
+
+# No degrees of freedom left: none are known, and there is no interval.
+known_df <- function(df) if (df < 1) NA_real_ else as.double(df)
 
 two_way_vcov <- function(influence, codes, name, used) {
   out <- core_vcov_two_way(influence, codes[[1L]], codes[[2L]], used)

@@ -10,6 +10,7 @@ new_effect <- function(block, result, inference, units, asked) {
   study <- study_of(x)
   stopifnot(identical(names(result$estimate), colnames(result$influence)),
             nrow(result$influence) == length(units$rows))
+  inference <- with_honest_errors(inference, result$estimate, units, where = units$where)
   v <- if (is.null(result$v)) unit_sampling(x, units) * units$w else result$v
   structure(list(
     outcome = block$outcome, estimator = asked$estimator, level = asked$level, shares = block$shares,
@@ -30,6 +31,29 @@ new_effect <- function(block, result, inference, units, asked) {
                                                         v = v[units$used]),
     source = list(block = block, asked = asked), draws = NULL
   ), class = "twin_effect")
+}
+
+# No standard error where nothing varies that it could be measured by, or no degrees of freedom are left.
+with_honest_errors <- function(inference, estimate, units, where) {
+  relative <- is_ratio_term(names(estimate))
+  scale <- ifelse(relative, abs(estimate), stats::sd(units$y[units$used]))
+  inference$vcov <- core_without_certainty(inference$vcov, scale)
+  gone <- names(estimate)[is.na(diag(inference$vcov))]
+  if (length(gone) > 0L) {
+    words <- gsub("_", " ", gone)
+    warn_kind("no_error", c(
+      "{length(gone)} estimate{?s}{where} {?has/have} no standard error: nothing varies that {?it/they} could be measured
+       by.", x = "{.val {words}}.",
+      i = "A variance of 0 is no certainty. Look at the outcome in each arm, and at how many clusters there are."
+    ), terms = gone)
+  }
+  if (is.na(inference$df)) {
+    warn_kind("no_error", c(
+      "No degrees of freedom are left{where}: there are no intervals and no p-values.",
+      i = "There must be more clusters than survey strata; merge strata, or cluster by something smaller."
+    ))
+  }
+  inference
 }
 
 # What the outcome models were, in a word; NULL where there were none.
@@ -77,14 +101,22 @@ tidy.twin_effect <- function(x, conf.level = x$level, ...) { # nolint: object_na
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, term = terms,
     estimate = unname(x$estimate), std.error = unname(se), statistic = unname(statistic),
-    p.value = unname(core_t_p_value(statistic, x$df)), effect_limits(x, scaled, ratio, conf.level),
+    p.value = unname(effect_p_values(x, statistic, ratio)), effect_limits(x, scaled, ratio, conf.level),
     row.names = NULL
   )
 }
 
+# One inference, one p-value: that of the draws where the interval is made of them.
+effect_p_values <- function(x, statistic, ratio) {
+  if (has_percentiles(x)) return(core_percentile_p(x$draws, as.double(ratio)))
+  core_t_p_value(statistic, x$df)
+}
+
+has_percentiles <- function(x) !is.null(x$draws) && x$interval == "percentile"
+
 # Limits by percentiles of the draws where those were asked for, else from interval_scale().
 effect_limits <- function(x, scaled, ratio, level) {
-  if (!is.null(x$draws) && x$interval == "percentile") {
+  if (has_percentiles(x)) {
     tail <- (1 - level) / 2
     limits <- apply(x$draws, 2L, stats::quantile, probs = c(tail, 1 - tail), names = FALSE)
     return(data.frame(conf.low = limits[1L, ], conf.high = limits[2L, ]))

@@ -66,6 +66,7 @@ replicate_design <- function(x, plan, k) {
   pairs <- !inherits(x, "twin_arms") && has_pairs(x)
   if (pairs && !is.null(plan$counts)) {
     index <- rep(seq_along(study$z), plan$counts(k))
+    if (!is.null(plan$factor)) study <- amend(study, s = sampling_weight(study) * plan$factor)
     study <- study_rows(study, index)
   } else {
     study <- amend(study, s = plan$weights(k))
@@ -168,17 +169,35 @@ bootstrap_plan <- function(x, asked, call) {
   units <- drawn_units(x, asked)
   check_drawn(units, study, asked$lonely, call)
   s <- sampling_weight(study)
+  strata <- !is.null(study$stratum)
   counts <- function(k) {
-    drawn <- core_draw_counts(units$sizes, k, asked$seed)
+    drawn <- core_draw_counts(units$sizes, k, asked$seed, as.integer(strata))
     if (units$itself) drawn else drawn[units$unit]
   }
+  factor <- if (strata) stratum_factor(units)[units$unit]
   size <- round(asked$draws)
-  weights <- function(k) if (is.null(study$s)) counts(k) else s * counts(k)
-  list(size = size, counts = counts, weights = weights, title = "Bootstrap draws",
-       vcov = function(draws, estimate) stats::cov(draws),
-       df = if (units$clustered) length(units$stratum) - 1 else Inf,
-       text = sprintf("bootstrap, %s draws of %s (seed %s), %s intervals", count_text(size),
-                      drawn_words(units, study), format(asked$seed), asked$interval))
+  weights <- function(k) {
+    out <- if (is.null(study$s)) counts(k) else s * counts(k)
+    if (strata) out * factor else out
+  }
+  list(size = size, counts = counts, factor = factor, weights = weights, title = "Bootstrap draws",
+       vcov = function(draws, estimate) stats::cov(draws), df = drawn_df(units, strata),
+       text = sprintf("bootstrap, %s draws of %s%s (seed %s), %s intervals", count_text(size),
+                      drawn_words(units, study), if (strata) ", one fewer than each has" else "", format(asked$seed),
+                      asked$interval))
+}
+
+# Of a survey stratum of k clusters k - 1 are drawn, and stand for all (Rao & Wu 1988): k draws would understate its
+# variance by (k - 1) / k.
+stratum_factor <- function(units) {
+  within <- units$sizes[match(units$stratum, sort(unique(units$stratum)))]
+  within / (within - 1)
+}
+
+# Clusters less strata; without clusters units are many.
+drawn_df <- function(units, strata) {
+  if (!units$clustered && !strata) return(Inf)
+  known_df(length(units$stratum) - length(units$sizes))
 }
 
 # Leave one cluster (or unit) out; the others of its survey stratum stand for it.
@@ -201,18 +220,19 @@ jackknife_plan <- function(x, effects, asked, call) {
                       call = call)
   }
   within <- units$sizes[match(units$stratum, sort(unique(units$stratum)))]
+  factor <- stratum_factor(units)
   strata <- !is.null(study$stratum)
   s <- sampling_weight(study)
   weights <- function(k) {
     left <- units$unit != k
     if (!strata) return(s * left)  # a common factor changes nothing
     same <- units$stratum[units$unit] == units$stratum[k]
-    s * left * ifelse(same, within[k] / (within[k] - 1), 1)
+    s * left * ifelse(same, factor[k], 1)
   }
   list(size = size, weights = weights, counts = if (!strata) function(k) as.integer(units$unit != k),
        title = "Jackknife",
        vcov = function(draws, estimate) core_jackknife_vcov(draws, units$stratum, within),
-       df = if (units$clustered) size - 1 else Inf, text = text)
+       df = drawn_df(units, strata), text = text)
 }
 
 # Weighted means with weights that are not estimated, of one outcome: what is left when one unit goes is known.

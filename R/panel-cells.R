@@ -24,9 +24,9 @@ plan_cells <- function(panel, settings) {
   cells
 }
 
-# Per cell the cohorts it is compared with.
+# Per cell the cohorts it is compared with; settings$without: codes of cohorts that serve nobody.
 compared_cohorts <- function(panel, cells, settings) {
-  onset <- panel$cohorts$position
+  onset <- replace(panel$cohorts$position, settings$without, -Inf)
   position <- panel$periods$position
   if (settings$comparison == "never") return(rep(list(which(onset == Inf)), nrow(cells)))
   lapply(seq_len(nrow(cells)), function(k) {

@@ -97,7 +97,14 @@ fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
   estimate <- unname(path$estimate[use])
   steps <- core_path_steps(event - base)
   list(estimate = estimate, vcov = unname(path$vcov[use, use, drop = FALSE]), horizon = event - base, target = target,
-       effect = sum(target * estimate), df = x$df, at = chosen, steps = steps, worst = max(abs(steps %*% estimate)))
+       effect = sum(target * estimate), df = target_df(path, use, target), at = chosen, steps = steps, worst = max(abs(steps %*% estimate)))
+}
+
+# Degrees of freedom of the effect that is bounded, as its own interval has them.
+target_df <- function(path, use, target) {
+  of_target <- function(columns) columns[, use, drop = FALSE] %*% target
+  core_cohort_vcov(path$source, of_target(path$combine), if (!is.null(path$shift)) of_target(path$shift), path$cluster,
+                   lending_blocks(path$study, path$source))$df
 }
 
 check_contrast <- function(contrast, at, call) {

@@ -20,9 +20,9 @@ did_headline <- function(x) {
 
 did_sentence <- function(x) {
   row <- did_headline(x)
-  sprintf("With %s, %s changes by %s (%s interval %s), %s; estimated by %s.", treatment_of(x$study),
-          outcome_phrase(x), number_text(row$estimate), level_text(x$level),
-          interval_text(row$conf.low, row$conf.high), average_words(x), did_method(x))
+  sprintf("With %s, %s changes by %s (%s), %s; estimated by %s.", treatment_of(x$study), outcome_phrase(x),
+          number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), average_words(x),
+          did_method(x))
 }
 
 # What the leading number averages over.
@@ -75,7 +75,7 @@ did_labels <- function(x, table) {
   words <- switch(x$over, event = ifelse(is.na(table$event_time), table$term, paste0(table$event_time, base)),
                   cohort = ifelse(table$term == "average", table$term, paste("from", table$term)),
                   calendar = table$term, all = "average", "effect")
-  if (x$over == "event") sub("^average$", "average of 0 on", words) else words
+  if (x$over == "event") paste0(sub("^average$", "average of 0 on", words), ifelse(is_thin(x), " *", "")) else words
 }
 
 cohort_lines <- function(x, number) {
@@ -106,9 +106,17 @@ did_footnotes <- function(x) {
       sprintf(" %s of the outcome missing and left out.", plural(x$missing, "value"))
     }),
     if (length(x$notes) > 0L) paste0(toupper(substr(x$notes, 1L, 1L)), substring(x$notes, 2L), "."),
-    failed_text(x)
+    alone_note(x), reach_note(x), failed_text(x)
   )
 }
+
+# Rows of an event path that few of the treated reach.
+reach_note <- function(x) {
+  few <- x$over == "event" && any(is_thin(x))
+  if (few) "* fewer than half of the treated reach this time."
+}
+
+is_thin <- function(x) x$table$reach < 0.5 & x$table$kind != "base" & x$table$term != "average"
 
 failed_text <- function(x) {
   reasons <- table(x$cells$reason)

@@ -38,9 +38,9 @@ effect_sentence <- function(x) {
   what <- if (is_unadjusted(x)) "differs" else "changes"
   subject <- sprintf("With %s = \"%s\" rather than \"%s\",", roles$treatment, x$study$levels[["treated"]],
                      x$study$levels[["control"]])
-  sprintf("%s %s %s by %s (%s interval %s), for %s; estimated by %s.", subject, outcome_phrase(x), what,
-          number_text(row$estimate), level_text(x$level), interval_text(row$conf.low, row$conf.high),
-          effect_population(x, what), effect_method(x))
+  sprintf("%s %s %s by %s (%s), for %s; estimated by %s.", subject, outcome_phrase(x), what,
+          number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), effect_population(x, what),
+          effect_method(x))
 }
 
 effect_population <- function(x, what) {

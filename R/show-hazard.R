@@ -16,10 +16,10 @@ hazard_sentence <- function(x) {
   ratio <- row_of("hazard_ratio")
   time <- row_of("restricted_mean_difference")
   roles <- x$study$roles
-  sprintf(paste("With %s = \"%s\" rather than \"%s\", the hazard of %s is %s times as high (%s interval %s), and mean",
+  sprintf(paste("With %s = \"%s\" rather than \"%s\", the hazard of %s is %s times as high (%s), and mean",
                 "%s up to %s differs by %s (%s), for %s; estimated by %s."),
           roles$treatment, x$study$levels[["treated"]], x$study$levels[["control"]], x$event,
-          number_text(ratio$estimate), level_text(x$level), interval_text(ratio$conf.low, ratio$conf.high), x$outcome,
+          number_text(ratio$estimate), interval_phrase(x$level, ratio$conf.low, ratio$conf.high), x$outcome,
           format(x$horizon, digits = 4), number_text(time$estimate), interval_text(time$conf.low, time$conf.high),
           if (x$kind == "raw") effect_population(x, "differs") else effect_population(x, "changes"),
           if (x$kind == "raw") "Cox regression, nothing adjusted" else effect_method(x))

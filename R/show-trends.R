@@ -9,8 +9,8 @@ format.twin_trends <- function(x, ...) {
 #' @export
 print.twin_trends <- function(x, ...) print_lines(x, format(x, ...))
 
-test_words <- c(joint = "all periods before", placebo = "placebo date", "last period" = "last period before",
-                "cohort slope" = "trend of cohort", "all slopes" = "all cohorts' trends")
+test_words <- c(joint = "whole path", "common drift" = "drift per period", placebo = "placebo date",
+                "last period" = "last period", "cohort slope" = "trend of cohort")
 
 trends_table <- function(x, number = number_text) {
   tests <- x$tests
@@ -24,22 +24,76 @@ trends_table <- function(x, number = number_text) {
   out
 }
 
+# One verdict, which weighs the single tests against the joint one; then power, what the test rests on, and how.
 trends_verdict <- function(x) {
+  c(paste(c(joint_verdict(x), other_tests(x), power_sentence(x)), collapse = " "), test_basis(x), trends_method(x))
+}
+
+joint_verdict <- function(x) {
   p <- x$tests$p.value[1L]
-  found <- sprintf(if (p < 1 - x$level) "The joint test speaks against parallel trends (p %s)." else
-    "The joint test finds no difference (p %s), which is no proof of parallel trends.", p_phrase(p))
-  power <- if (!is.na(x$power)) {
-    sprintf(paste("Its power against a drift of %s per period%s is %s; a drift of %s per period would be found with",
-                  "80%% power."), number_text(abs(x$slope)), if (isTRUE(x$power > 0.5)) "" else
-                    ", which it would often miss,", share_text(x$power), number_text(abs(x$detectable)))
+  if (is.na(p)) return("No joint test: nothing varies that the path before treatment could be measured by.")
+  found <- x$tests[1L, ]
+  numbers <- sprintf("F(%s, %s) = %s, p %s", few_digits(found$df), few_digits(found$df_below), number_text(found$statistic),
+                     p_phrase(p))
+  if (p < 1 - x$level) return(sprintf("Verdict: the path before treatment speaks against parallel trends (%s).", numbers))
+  sprintf("Verdict: the path before treatment shows no difference (%s), which is no proof of parallel trends.", numbers)
+}
+
+# Single tests that say otherwise.
+other_tests <- function(x) {
+  others <- x$tests[-1L, ]
+  failed <- others[!is.na(others$p.value) & others$p.value < 1 - x$level, ]
+  joint <- x$tests$p.value[1L]
+  if (nrow(failed) == 0L) {
+    return(if (!is.na(joint) && joint < 1 - x$level) "No single test does so by itself." else NULL)
   }
+  names <- trimws(paste(test_words[failed$test], ifelse(is.na(failed$at), "", failed$at)))
+  against <- sprintf("%s of the other %s below %s", count_text(nrow(failed)), plural(nrow(others), "test"),
+                     format(1 - x$level, digits = 2))
+  if (!is.na(joint) && joint < 1 - x$level) return(sprintf("So do %s (%s).", against, and_list(names)))
+  sprintf("%s (%s): about %s in a hundred would be so by chance, each taken alone; look at them in the picture.",
+          sub("^(.)", "\\U\\1", against, perl = TRUE), and_list(names), format(100 * (1 - x$level), digits = 2))
+}
+
+power_sentence <- function(x) {
+  if (is.na(x$power)) return(NULL)
+  sprintf(paste("Its power against a drift of %s per period%s is %s; a drift of %s per period would be found with",
+                "80%% power."), number_text(abs(x$slope)), if (isTRUE(x$power > 0.5)) "" else
+                  ", which it would often miss,", share_text(x$power), number_text(abs(x$detectable)))
+}
+
+# Which periods and clusters the joint test rests on, and what stays out.
+test_basis <- function(x) {
+  tested <- x$path$event[x$path$tested]
+  out <- x$path$event[!x$path$tested]
+  alone <- x$panel$cohorts$label[x$settings$without]
+  name <- attr(x$panel$cluster, "name")
+  c(
+    if (length(tested) > 0L) sprintf("The path is that of periods %s; it effectively rests on %s.", span_text(tested),
+                                     plural(round(x$path$test$clusters), if (name == "single row") "row" else name)),
+    if (length(out) > 0L) sprintf("Left out: %s %s, which fewer than half of the treated reach.",
+                                  if (length(out) == 1L) "period" else "periods", span_text(out)),
+    if (length(alone) > 0L) sprintf("Left out: cohort%s %s, of a single %s%s and so without a variance of %s own.",
+                                    if (length(alone) == 1L) "" else "s", and_list(alone), name,
+                                    if (length(alone) == 1L) "" else " each", if (length(alone) == 1L) "its" else "their")
+  )
+}
+
+# -7 to -2 where nothing is left out between, else the numbers.
+span_text <- function(values) {
+  if (length(values) > 2L && all(diff(values) == 1)) return(sprintf("%d to %d", min(values), max(values)))
+  and_list(as.character(values))
+}
+
+few_digits <- function(x) formatC(x, digits = if (x < 10) 1 else 0, format = "f", big.mark = ",")
+
+trends_method <- function(x) {
   early <- x$settings$anticipation
   adjusted <- c(none = "nothing adjusted", regression = "adjusted by outcome regression",
                 ipw = "adjusted by inverse weighting", augmented = "adjusted by augmented weighting")
-  c(paste(found, power),
-    sprintf("Group-time differences against units %s treated, %s; measured from the last period before treatment%s.",
-            comparison_words[[x$settings$comparison]], adjusted[[x$settings$adjustment]],
-            if (early > 0) sprintf(" and %s of anticipation", plural(early, "period")) else ""))
+  sprintf("Group-time differences against units %s treated, %s; measured from the last period before treatment%s.",
+          comparison_words[[x$settings$comparison]], adjusted[[x$settings$adjustment]],
+          if (early > 0) sprintf(" and %s of anticipation", plural(early, "period")) else "")
 }
 
 #' @export
@@ -59,7 +113,7 @@ plot.twin_trends <- function(x, ...) {
     ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10)))) +
     ggplot2::labs(x = sprintf("periods since treatment (%s)", x$panel$roles$time), y = "difference to the base period",
                   title = sprintf("%s before %s", x$outcome, treatment_of(x$panel)),
-                  subtitle = wrapped_lines(trends_verdict(x)[1L]),
+                  subtitle = wrapped_lines(paste(c(joint_verdict(x), power_sentence(x)), collapse = " ")),
                   caption = sprintf("Cross: the base period. Dashed: a drift of %s per period.",
                                     number_text(x$slope))) +
     theme_twin()

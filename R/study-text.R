@@ -24,7 +24,13 @@ p_text <- function(p) ifelse(is.na(p), "-", ifelse(p < 0.001, "<0.001", formatC(
 # Both limits with as many decimals as the larger one needs.
 interval_text <- function(low, high) {
   places <- decimal_places(pmax(abs(low), abs(high)))
-  paste(number_text(low, places), "to", number_text(high, places))
+  ifelse(is.na(low) & is.na(high), "-", paste(number_text(low, places), "to", number_text(high, places)))
+}
+
+# In a sentence, in brackets: "95% interval 0.1 to 0.4".
+interval_phrase <- function(level, low, high) {
+  if (is.na(low) && is.na(high)) return("no interval: nothing tells its error")
+  sprintf("%s interval %s", level_text(level), interval_text(low, high))
 }
 
 # Ends of a range of scores, three decimals each.

@@ -149,14 +149,15 @@ BEGIN_RCPP
 END_RCPP
 }
 // glue_draw_counts
-Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed, double place);
-RcppExport SEXP _carefultwin_glue_draw_counts(SEXP sizesSEXP, SEXP seedSEXP, SEXP placeSEXP) {
+Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed, double place, int fewer);
+RcppExport SEXP _carefultwin_glue_draw_counts(SEXP sizesSEXP, SEXP seedSEXP, SEXP placeSEXP, SEXP fewerSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type sizes(sizesSEXP);
     Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
     Rcpp::traits::input_parameter< double >::type place(placeSEXP);
-    rcpp_result_gen = Rcpp::wrap(glue_draw_counts(sizes, seed, place));
+    Rcpp::traits::input_parameter< int >::type fewer(fewerSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_draw_counts(sizes, seed, place, fewer));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -356,7 +357,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 4},
     {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 6},
     {"_carefultwin_glue_threads_offered", (DL_FUNC) &_carefultwin_glue_threads_offered, 0},
-    {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 3},
+    {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 4},
     {"_carefultwin_glue_sub_seed", (DL_FUNC) &_carefultwin_glue_sub_seed, 3},
     {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
     {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},

@@ -11,13 +11,13 @@ std::uint64_t whole(double value, const char* name) {
 
 // sizes: of the groups, in the order of the units; seed, place: whole numbers, at least 0.
 // [[Rcpp::export(rng = false)]]
-Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed, double place) {
+Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed, double place, int fewer) {
   std::vector<Eigen::Index> groups;
   for (const int size : sizes) {
     if (size < 0 || size == NA_INTEGER) Rcpp::stop("sizes must not be negative");
     groups.push_back(size);
   }
-  return twin::draw_counts(groups, whole(seed, "seed"), whole(place, "place"));
+  return twin::draw_counts(groups, whole(seed, "seed"), whole(place, "place"), fewer);
 }
 
 // [[Rcpp::export(rng = false)]]

@@ -28,9 +28,9 @@ inline std::uint64_t scattered_seed(std::uint64_t seed, const std::string& work,
   return next_bits(mixed);
 }
 
-// Adds n draws with replacement from a group of n.
-inline void draw_group(Eigen::Index n, std::uint64_t& state, Eigen::Ref<Eigen::VectorXd> counts) {
-  for (Eigen::Index i = 0; i < n; ++i) {
+// Adds draws with replacement from a group of n.
+inline void draw_group(Eigen::Index n, Eigen::Index draws, std::uint64_t& state, Eigen::Ref<Eigen::VectorXd> counts) {
+  for (Eigen::Index i = 0; i < draws; ++i) {
     const std::uint64_t bits = next_bits(state);
     // the upper half of a 64 by 32 bit product, in parts: portable where there is no 128-bit integer
     const std::uint64_t size = static_cast<std::uint64_t>(n);
@@ -39,16 +39,17 @@ inline void draw_group(Eigen::Index n, std::uint64_t& state, Eigen::Ref<Eigen::V
   }
 }
 
-// How often each unit is drawn in replicate `place` when of every group as many are drawn with replacement as it has;
-// the units of a group stand together, `sizes` of them. The stream starts where the seed is scattered to: the steps of
+// How often each unit is drawn in replicate `place` when of every group as many are drawn with replacement as it has,
+// less `fewer`; the units of a group stand together, `sizes` of them. The stream starts where the seed is scattered to: the steps of
 // splitmix64 are equal, so that from neighbouring seeds themselves it would run through the same numbers, one place on.
 // The high bits of a product give a place, off by less than n / 2^64 from uniform.
-inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed, std::uint64_t place) {
+inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed, std::uint64_t place,
+                                   Eigen::Index fewer = 0) {
   Eigen::VectorXd counts = Eigen::VectorXd::Zero(std::accumulate(sizes.begin(), sizes.end(), Eigen::Index(0)));
   std::uint64_t state = scattered_seed(seed, "bootstrap", place);
   Eigen::Index first = 0;
   for (const Eigen::Index n : sizes) {
-    draw_group(n, state, counts.segment(first, n));
+    draw_group(n, n - fewer, state, counts.segment(first, n));
     first += n;
   }
   return counts;

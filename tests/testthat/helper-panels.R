@@ -69,3 +69,13 @@ wide_harbours <- function(data) {
   first <- data[match(levels(droplevels(data$harbour)), data$harbour), ]
   cbind(first[c("harbour", "opened", "depth", "bay", "s")], of("price"), of("tide"))
 }
+
+# Covariance of sums of contributions (a row per unit), cohort by cohort: cluster sums about the mean of their cohort,
+# times G / (G - 1) of it. Clusters lie within cohorts.
+cohort_wise_by_hand <- function(contributions, cohort, cluster = seq_along(cohort)) {
+  cohort <- ifelse(is.na(cohort), "never", cohort)
+  Reduce(`+`, lapply(split(seq_along(cohort), cohort), function(at) {
+    sums <- rowsum(as.matrix(contributions)[at, , drop = FALSE], cluster[at])
+    stats::cov(sums) * nrow(sums)
+  }))
+}

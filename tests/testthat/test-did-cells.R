@@ -46,16 +46,21 @@ test_that("cells of a cross-section are differences of four means", {
   expect_equal(cell_of(effect, 2004, 2006)$estimate, two_by_two(data, data$opened %in% 2004, never(data), 2006, 2003))
 })
 
-test_that("the variance of a cell is the double sum over clusters", {
+test_that("the variance of a cell is that of both cohorts' clusters", {
   data <- many_harbours()
   wide <- wide_harbours(data)
   dy <- wide$price.2005 - wide$price.2002
   z <- wide$opened %in% 2003
   away <- ifelse(z, (dy - mean(dy[z])) / sum(z), 0) - ifelse(is.na(wide$opened), (dy - mean(dy[is.na(wide$opened)])) / 10, 0)
   by_unit <- cell_of(measure_did(harbour_panel(data)), 2003, 2005)$std.error
-  expect_equal(by_unit, sqrt(sum(away^2) * 40 / 39))
+  expect_equal(by_unit, sqrt(var(dy[z]) / 10 + var(dy[is.na(wide$opened)]) / 10))  # two independent means
   by_bay <- cell_of(measure_did(harbour_panel(data, cluster = "bay")), 2003, 2005)$std.error
-  expect_equal(by_bay, sqrt(sum(tapply(away, wide$bay, sum)^2) * 20 / 19))
+  inside <- z | is.na(wide$opened)
+  expect_equal(by_bay, sqrt(cohort_wise_by_hand(away[inside], wide$opened[inside], wide$bay[inside])[1, 1]))
+  table <- tidy(measure_did(harbour_panel(data)))
+  of <- function(x) var(x) / 10
+  parts <- c(of(dy[z]), of(dy[is.na(wide$opened)]))
+  expect_equal(table$df[table$cohort == "2003" & table$time == "2005"], sum(parts)^2 / sum(parts^2 / 9))  # Welch's
 })
 
 test_that("augmented cells follow the plain formula", {
@@ -196,12 +201,36 @@ test_that("cells that can't be estimated stay in the table with their reason", {
   expect_false(is.na(cell_of(parted, 2004, 2005)$estimate))
 })
 
-test_that("a cohort of one unit is measured, with a warning that its error can't be seen", {
+test_that("a cohort of one unit borrows the variance of the others, or has none", {
   data <- many_harbours()
   keep <- !(data$opened %in% 2003) | data$harbour == "h01"
   warning <- expect_warning(effect <- measure_did(harbour_panel(data[keep, ])), class = "twin_warning_tiny_cohort")
   expect_identical(warning$cohorts, "2003")
-  expect_false(is.na(cell_of(effect, 2003, 2004)$estimate))
+  wide <- wide_harbours(data[keep, ])
+  dy <- wide$price.2004 - wide$price.2002
+  lent <- sum(vapply(c(2004, 2006), function(g) var(dy[wide$opened %in% g]) * 9, 0)) / 18
+  cell <- cell_of(effect, 2003, 2004)
+  expect_equal(cell$std.error, sqrt(lent + var(dy[is.na(wide$opened)]) / 10))
+  parts <- c(lent, var(dy[is.na(wide$opened)]) / 10)
+  expect_equal(cell$df, sum(parts)^2 / sum(parts^2 / c(18, 9)))
+  expect_match(gsub("\\s+", " ", paste(format(effect), collapse = " ")),
+               "Cohort 2003 is of a single harbour: standard errors borrow the variance of the other treated cohorts")
+  # nobody can lend: row by row, or no other treated cohort
+  data$ones <- 1 + 1e-12 * (seq_len(nrow(data)) == 1)
+  rows <- suppressWarnings(measure_did(harbour_panel(data[keep, ], weight = "ones")))
+  expect_equal(cell_of(rows, 2003, 2004)$estimate, cell$estimate)
+  expect_identical(unlist(cell_of(rows, 2003, 2004)[c("std.error", "p.value", "conf.low")], use.names = FALSE),
+                   rep(NA_real_, 3))
+  expect_equal(cell_of(rows, 2004, 2005)$std.error, cell_of(effect, 2004, 2005)$std.error)
+  only <- data[is.na(data$opened) | data$harbour == "h01", ]
+  warning <- expect_warning(alone <- summarise_did(measure_did(harbour_panel(only))), "No other cohort can lend one",
+                            class = "twin_warning_tiny_cohort")
+  expect_identical(tidy(alone)$std.error, NA_real_)
+  expect_identical(tidy(alone)$conf.low, NA_real_)
+  pair <- only[only$harbour %in% c("h01", "h07"), ]
+  both <- suppressWarnings(measure_did(harbour_panel(pair), estimator = "two_way"))
+  expect_identical(tidy(both)$std.error, NA_real_)
+  expect_match(gsub("\\s+", " ", paste(format(both), collapse = " ")), "changes by 0.754 \\(no interval: nothing tells its error\\)")
 })
 
 test_that("settings that do not belong to the estimator are refused", {
@@ -234,9 +263,11 @@ test_that("the order of the rows does not matter, nor does what the table is mad
 test_that("an outcome that does not vary has effects of 0 without a band", {
   data <- many_harbours()
   data$price <- 1
-  path <- tidy(summarise_did(measure_did(harbour_panel(data)), "event"))
+  expect_warning(flat <- measure_did(harbour_panel(data)), "nothing varies", class = "twin_warning_no_error")
+  path <- tidy(summarise_did(flat, "event"))
   expect_identical(range(path$estimate), c(0, 0))
   expect_null(path$band.low)
+  expect_true(all(is.na(path$std.error) & is.na(path$p.value)))
 })
 
 test_that("outcomes with two values are shares", {

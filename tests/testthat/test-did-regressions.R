@@ -1,5 +1,5 @@
 # lm with every effect as a column: coefficients named by `wanted`, and their clustered variance (CR1).
-by_columns <- function(formula, data, wanted, cluster, weights = NULL) {
+by_columns <- function(formula, data, wanted, cluster, weights = NULL, cohort = NULL) {
   data$own <- if (is.null(weights)) rep(1, nrow(data)) else weights
   fit <- lm(formula, data, weights = own)
   x <- model.matrix(fit)
@@ -12,6 +12,10 @@ by_columns <- function(formula, data, wanted, cluster, weights = NULL) {
   sums <- rowsum(x * w * residuals(fit), cluster[rows])
   count <- nrow(sums)
   vcov <- inverse %*% crossprod(sums) %*% inverse * count / (count - 1)
+  if (!is.null(cohort)) {  # cluster sums about their cohort's mean
+    vcov <- cohort_wise_by_hand(sums %*% inverse, cohort[match(rownames(sums), cluster)])
+    dimnames(vcov) <- dimnames(inverse)
+  }
   list(estimate = unname(coef(fit)[wanted]), vcov = unname(vcov[wanted, wanted, drop = FALSE]))
 }
 
@@ -83,7 +87,7 @@ test_that("the interaction-weighted cells are one regression with a column for e
   table <- tidy(effect)
   moving <- table$kind != "base"
   wanted <- paste0("cell", table$cohort, " ", table$time)[moving]
-  expected <- by_columns(price ~ cell + harbour + factor(year), data, wanted, data$harbour, data$s)
+  expected <- by_columns(price ~ cell + harbour + factor(year), data, wanted, data$harbour, data$s, data$opened)
   expect_equal(table$estimate[moving], expected$estimate, tolerance = 1e-8)
   expect_equal(unname(effect$vcov[moving, moving]), expected$vcov, tolerance = 1e-7)
 })
@@ -133,8 +137,8 @@ expect_conservative <- function(effect, data) {
   targets <- cbind(as.double(data$opened == 2003 & data$year == 2005 & data$open == 1)[!off] / sum(
     data$opened %in% 2003 & data$year == 2005), 1 / sum(!off))
   targets[is.na(targets)] <- 0
-  sums <- rowsum(apply(targets, 2L, weigh) * residual, data$bay)
-  expected <- sqrt(colSums(sums^2) * 20 / 19)
+  contributions <- apply(targets, 2L, weigh) * residual
+  expected <- sqrt(diag(cohort_wise_by_hand(contributions, data$opened, data$bay)))
   expect_equal(cell_of(effect, 2003, 2005)$std.error, expected[1])
   expect_equal(sqrt(summarise_did(effect)$vcov[1, 1]), expected[2])
 }
@@ -285,6 +289,8 @@ test_that("pieces of groups share out what the groups contribute, and imputation
   inside <- data$open == 1 & weight > 1e-8 & data$year == as.integer(b$table$time[k])
   left[inside] <- left[inside] - b$estimate[[k]]
   left[data$open == 1 & !inside] <- 0
-  sums <- rowsum(weight * left, data$crew)
-  expect_equal(sqrt(sum(sums^2) * 37 / 36), tidy(b)$std.error[k], tolerance = 1e-5)
+  pick <- diag(length(b$estimate))[, k, drop = FALSE]
+  sums <- core_cluster_sums(b$source, pick, NULL, b$cluster)
+  expect_equal(sums[match(sort(unique(data$crew)), unique(as.integer(b$cluster_labels))), 1],
+               unname(rowsum(weight * left, data$crew)[, 1]), tolerance = 1e-5)
 })

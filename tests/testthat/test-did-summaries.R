@@ -39,7 +39,9 @@ test_that("sizes of cohorts count as estimated: the variance is that of contribu
   for (over in c("all", "event", "cohort", "calendar")) {
     average <- summarise_did(cells, over)
     own <- carefultwin:::core_contributions(average$source, average$combine, average$shift)
-    expect_equal(unname(average$vcov), crossprod(own) * 40 / 39)
+    cohort <- average$source$block
+    between <- Reduce(`+`, lapply(1:4, function(h) tcrossprod(colMeans(own[cohort == h, , drop = FALSE])) * sum(cohort == h)))
+    expect_equal(unname(average$vcov), cohort_wise_by_hand(own, cohort) + between)
     expect_equal(max(abs(colSums(own))), 0, tolerance = 1e-10)
   }
 })
@@ -63,18 +65,20 @@ test_that("the band holds the whole path: its quantile is that of the largest |t
   moving <- table$term != "average"
   ratio <- (table$band.high - table$estimate)[moving] / table$std.error[moving]
   expect_equal(diff(range(ratio)), 0)
-  expect_gt(ratio[1], qt(0.975, 39))
-  expect_lt(ratio[1], qt(1 - 0.025 / sum(moving), 39) * 1.02)  # Bonferroni
+  df <- min(table$df[moving & table$reach >= 0.5])
+  expect_identical(table$event_time[moving & table$reach < 0.5], c(-4, -3, 3))  # one cohort of three reaches these
+  expect_gt(ratio[1], qt(0.975, df))
+  expect_lt(ratio[1], qt(1 - 0.025 / sum(moving), df) * 1.02)  # Bonferroni
   expect_true(all(is.na(table$band.low[!moving])))
   draws <- withr::with_seed(2, {
     r <- cov2cor(path$vcov[moving, moving])
     chol(r + diag(1e-10, nrow(r)))
-    t(chol(r + diag(1e-10, nrow(r)))) %*% matrix(rnorm(nrow(r) * 2e4), nrow(r)) / rep(sqrt(rchisq(2e4, 39) / 39),
+    t(chol(r + diag(1e-10, nrow(r)))) %*% matrix(rnorm(nrow(r) * 2e4), nrow(r)) / rep(sqrt(rchisq(2e4, df) / df),
                                                                                       each = nrow(r))
   })
   expect_equal(ratio[1], unname(quantile(apply(abs(draws), 2, max), 0.95)), tolerance = 0.02)
   # the path alone: the average over it has no part
-  expect_equal(ratio[1], with_own_seed(1, core_band_quantile(cov2cor(path$vcov[moving, moving]), 0.95, 39)))
+  expect_equal(ratio[1], with_own_seed(1, core_band_quantile(cov2cor(path$vcov[moving, moving]), 0.95, df)))
   expect_null(summarise_did(measure_did(harbour_panel()), "event", bands = FALSE)$bands)
   expect_error(tidy(path, conf.level = 0.9), class = "twin_error_input")
 })
@@ -142,7 +146,7 @@ test_that("estimates stand side by side with their joint covariance", {
   both <- compare_effects(two_way = two_way, cells = cells)
   own <- function(effect) carefultwin:::core_contributions(effect$source, effect$combine, effect$shift)[, 1]
   joint <- vcov(both)
-  expect_equal(joint[1, 2], sum(own(two_way) * own(cells)) * 40 / 39)
+  expect_equal(cov2cor(joint)[1, 2], sum(own(two_way) * own(cells)) / sqrt(sum(own(two_way)^2) * sum(own(cells)^2)))
   expect_equal(unname(diag(joint)), c(two_way$vcov, cells$vcov))
   expect_false("|SMD|" %in% names(carefultwin:::comparison_table(both)))
   expect_error(compare_effects(two_way, measure_did(panel)), "summarise_did", class = "twin_error_input")
