@@ -1,12 +1,12 @@
 #' Judge the time before treatment
 #'
 #' Parallel trends can't be tested where they matter, under treatment. What can be looked at is whether cohorts moved
-#' like their comparison before it: a joint test of the path before treatment, with its power, since a test without power
-#' finds nothing; a drift that all cohorts share; effects of placebo dates; a trend of each cohort's own; and the last
-#' period before treatment by itself. All use data from before treatment only.
+#' like their comparison before it: a joint test of the path before treatment, with its power, since a test without
+#' power finds nothing; a drift that all cohorts share; effects of placebo dates; a trend of each cohort's own; and the
+#' last period before treatment by itself. All use data from before treatment only.
 #'
-#' The joint test asks how far the averaged path lies from a level line, measured by what clusters make of nothing, cohort
-#' by cohort; its size holds with few clusters and few cohorts (see `vignette("methods", "carefultwin")`). It rests on
+#' The joint test asks how far the averaged path lies from a level line, measured by what clusters make of nothing,
+#' cohort by cohort; its size holds with few clusters and few cohorts (see `vignette("methods", "carefultwin")`). It rests on
 #' the periods that cohorts with at least half of the treated reach. A cohort of one cluster has no variance of its own:
 #' it stays out of all tests but its row among the cohorts, which has no error.
 #'
@@ -84,8 +84,8 @@ warn_lone_cohorts <- function(panel, without) {
   if (length(without) == 0L) return(invisible(panel))
   labels <- panel$cohorts$label[without]
   warn_kind("tiny_cohort", c(
-    "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {attr(panel$cluster, 'name')}, and so
-     no variance of {?its/their} own: {?it stays/they stay} out of the tests.",
+    "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {attr(panel$cluster, 'name')}, and
+     so no variance of {?its/their} own: {?it stays/they stay} out of the tests.",
     i = "Merge cohorts, or look at {cli::qty(length(labels))}{?its path/their paths} with
          {.code measure_did(inference = \"randomization\")}."
   ), cohorts = labels)
@@ -265,5 +265,6 @@ as.data.frame.twin_trends <- function(x, ...) generics::tidy(x)
 glance.twin_trends <- function(x, ...) {
   rlang::check_dots_empty()
   data.frame(outcome = x$outcome, p.value = x$tests$p.value[1L], periods = sum(x$path$tested),
-             clusters = if (is.null(x$path$test)) NA_real_ else x$path$test$clusters, slope = x$slope, power = x$power, detectable = x$detectable)
+             clusters = if (is.null(x$path$test)) NA_real_ else x$path$test$clusters, slope = x$slope, power = x$power,
+             detectable = x$detectable)
 }

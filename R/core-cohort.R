@@ -60,7 +60,8 @@ core_cohort_vcov <- function(source, combine, shift, cluster, lenders = integer(
   alone <- which(moments$count == 1L)
   touched <- lapply(alone, function(h) touched_terms(source, h, combine))
   alone <- alone[vapply(touched, any, NA)]
-  lent <- if (length(alone) > 0L) core_lent_scatter(source, cluster, setdiff(lenders[moments$count[lenders] > 1L], alone))
+  able <- setdiff(lenders[moments$count[lenders] > 1L], alone)
+  lent <- if (length(alone) > 0L) core_lent_scatter(source, cluster, able)
   if (!is.null(lent)) {
     for (h in alone) {
       own <- source$coefficients[[h]] %*% combine
@@ -154,9 +155,9 @@ core_lent_scatter.twin_block_source <- function(source, cluster, lenders) { # no
   list(scatter = crossprod(centred) / (sum(inside) - length(lenders)), df = sum(inside) - length(lenders))
 }
 
-# The averaged-path test of the time before treatment (Methods, "Difference-in-differences"): the path b of k averages with its zero
-# base, about its own mean, against what its clusters make of nothing. combine: K x k, sizes of cohorts taken as given.
-# Returns list(statistic, df1, df2, p.value, clusters: effective number, vcov, away: function of a path that gives the
+# The averaged-path test of the time before treatment (Methods, "Difference-in-differences"): the path b of k averages
+# with its zero base, about its own mean, against what its clusters make of nothing. combine: K x k, sizes of cohorts
+# taken as given. Returns list(statistic, df1, df2, p.value, clusters: effective number, vcov, away: function of a path that gives the
 # test's noncentrality).
 core_profile_test <- function(source, combine, cluster, estimate) {
   moments <- core_block_moments(source, combine, cluster)

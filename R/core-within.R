@@ -59,8 +59,8 @@ core_solve_scatter <- function(scatter, tolerance = 1e-9) {
 }
 
 # Each unit's contributions to the J treatment coefficients as a source of blocks (core-did.R): sums of weighted
-# residuals by period and with covariates, times the coefficients' rows of the inverse. rows$piece, codes from 1 per row:
-# parts of units that contribute on their own, where clusters cut across units; s is theirs then.
+# residuals by period and with covariates, times the coefficients' rows of the inverse. rows$piece, codes from 1 per
+# row: parts of units that contribute on their own, where clusters cut across units; s is theirs then.
 core_within_source <- function(rows, block, fit, s) {
   t <- rows$periods
   p <- ncol(rows$columns) - 1L

@@ -135,10 +135,14 @@ check_did_clusters <- function(count, name, asked, single, call) {
   warn_kind("few_clusters", c(
     if (single) "Only {count} clusters in {.val {name}}: clustered standard errors tend to be too small." else
       "Only {count} clusters in {.val {name}}.",
-    i = if (!single) "Standard errors are made cohort by cohort, with degrees of freedom to match; read wide intervals as
-        they stand." else if (asked$small_sample == "CR3") "CR3 leans to the safe side; intervals use t with {count - 1}
-        degree{?s} of freedom." else "Intervals use t with {count - 1} degree{?s} of freedom; {.code small_sample =
-        \"CR2\"} or {.code inference = \"wild\"} do better."
+    i = if (!single) {
+      "Standard errors are made cohort by cohort, with degrees of freedom to match; wide intervals say how little is known."
+    } else if (asked$small_sample == "CR3") {
+      "CR3 leans to the safe side; intervals use t with {count - 1} degree{?s} of freedom."
+    } else {
+      "Intervals use t with {count - 1} degree{?s} of freedom; {.code small_sample = \"CR2\"} or {.code inference =
+       \"wild\"} do better."
+    }
   ))
 }
 
@@ -159,7 +163,7 @@ cluster_scatter <- function(found, cluster, call) {
   view <- found$view
   if (!is.null(view$piece)) {
     abort_unsupported(c("CR2, CR3 and the wild bootstrap need clusters that hold whole groups.",
-                        x = "Groups (or cohorts) are spread over several values of {.val {attr(found$cluster, 'name')}}.",
+                        x = "Groups (or cohorts) hold several values of {.val {attr(found$cluster, 'name')}}.",
                         i = "Choose a {.arg cluster} above the groups in {.fn frame_panel}, or use CR1."), call = call)
   }
   block <- core_group_codes(cluster, view$cohort)
@@ -245,8 +249,11 @@ warn_did <- function(effect) {
     warn_kind("tiny_cohort", c(
       "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {effect$cluster_name}, and so no
        variance of {?its/their} own.",
-      x = if (effect$lent) "Standard errors borrow that of the other treated cohorts, which assumes equal variances." else
-        "No other cohort can lend one: effects that rest on {cli::qty(length(labels))}{?it/them} have no standard error.",
+      x = if (effect$lent) {
+        "Standard errors borrow that of the other treated cohorts, which assumes equal variances."
+      } else {
+        "No other cohort can lend one: effects that rest on {cli::qty(length(labels))}{?it/them} have no standard error."
+      },
       i = "{.code inference = \"randomization\"} needs neither; or merge cohorts."
     ), cohorts = labels)
   }
@@ -254,7 +261,9 @@ warn_did <- function(effect) {
   if (any(without_error) && (length(labels) == 0L || effect$lent)) {
     warn_kind("no_error", c(
       "{sum(without_error)} estimate{?s} {?has/have} no standard error: nothing varies that {?it/they} could be measured
-       by.", i = "A variance of 0 is no certainty. Look at the outcome and at how many {effect$cluster_name}s there are."
+       by.",
+      i = "A variance of 0 is no certainty. Look at the outcome, and at how many clusters ({effect$cluster_name}) there
+           are."
     ), terms = cells$term[without_error])
   }
 }
@@ -262,8 +271,8 @@ warn_did <- function(effect) {
 # Which cohorts borrow, or have no error: for prints.
 alone_note <- function(x) {
   if (length(x$alone) == 0L) return(NULL)
-  sprintf("Cohort%s %s of a single %s: %s.", if (length(x$alone) == 1L) "" else "s", and_list_verb(x$alone, "is", "are"),
-          x$cluster_name,
+  sprintf("Cohort%s %s of a single %s: %s.", if (length(x$alone) == 1L) "" else "s",
+          and_list_verb(x$alone, "is", "are"), x$cluster_name,
           if (x$lent) "standard errors borrow the variance of the other treated cohorts, as if all varied alike" else
             "no standard error where it matters")
 }

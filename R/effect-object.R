@@ -42,8 +42,8 @@ with_honest_errors <- function(inference, estimate, units, where) {
   if (length(gone) > 0L) {
     words <- gsub("_", " ", gone)
     warn_kind("no_error", c(
-      "{length(gone)} estimate{?s}{where} {?has/have} no standard error: nothing varies that {?it/they} could be measured
-       by.", x = "{.val {words}}.",
+      "{length(gone)} estimate{?s}{where} {?has/have} no standard error: nothing varies that {?it/they} could be
+       measured by.", x = "{.val {words}}.",
       i = "A variance of 0 is no certainty. Look at the outcome in each arm, and at how many clusters there are."
     ), terms = gone)
   }

@@ -97,7 +97,8 @@ fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
   estimate <- unname(path$estimate[use])
   steps <- core_path_steps(event - base)
   list(estimate = estimate, vcov = unname(path$vcov[use, use, drop = FALSE]), horizon = event - base, target = target,
-       effect = sum(target * estimate), df = target_df(path, use, target), at = chosen, steps = steps, worst = max(abs(steps %*% estimate)))
+       effect = sum(target * estimate), df = target_df(path, use, target), at = chosen, steps = steps,
+       worst = max(abs(steps %*% estimate)))
 }
 
 # Degrees of freedom of the effect that is bounded, as its own interval has them.

@@ -33,9 +33,11 @@ joint_verdict <- function(x) {
   p <- x$tests$p.value[1L]
   if (is.na(p)) return("No joint test: nothing varies that the path before treatment could be measured by.")
   found <- x$tests[1L, ]
-  numbers <- sprintf("F(%s, %s) = %s, p %s", few_digits(found$df), few_digits(found$df_below), number_text(found$statistic),
-                     p_phrase(p))
-  if (p < 1 - x$level) return(sprintf("Verdict: the path before treatment speaks against parallel trends (%s).", numbers))
+  numbers <- sprintf("F(%s, %s) = %s, p %s", few_digits(found$df), few_digits(found$df_below),
+                     number_text(found$statistic), p_phrase(p))
+  if (p < 1 - x$level) {
+    return(sprintf("Verdict: the path before treatment speaks against parallel trends (%s).", numbers))
+  }
   sprintf("Verdict: the path before treatment shows no difference (%s), which is no proof of parallel trends.", numbers)
 }
 
@@ -73,9 +75,12 @@ test_basis <- function(x) {
                                      plural(round(x$path$test$clusters), if (name == "single row") "row" else name)),
     if (length(out) > 0L) sprintf("Left out: %s %s, which fewer than half of the treated reach.",
                                   if (length(out) == 1L) "period" else "periods", span_text(out)),
-    if (length(alone) > 0L) sprintf("Left out: cohort%s %s, of a single %s%s and so without a variance of %s own.",
-                                    if (length(alone) == 1L) "" else "s", and_list(alone), name,
-                                    if (length(alone) == 1L) "" else " each", if (length(alone) == 1L) "its" else "their")
+    if (length(alone) == 1L) {
+      sprintf("Left out: cohort %s, of a single %s and so without a variance of its own.", alone, name)
+    } else if (length(alone) > 1L) {
+      sprintf("Left out: cohorts %s, of a single %s each and so without a variance of their own.", and_list(alone),
+              name)
+    }
   )
 }
 
