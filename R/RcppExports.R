@@ -49,6 +49,10 @@ glue_draw_counts <- function(sizes, seed, place, fewer) {
     .Call(`_carefultwin_glue_draw_counts`, sizes, seed, place, fewer)
 }
 
+glue_signed_sums <- function(left, squares, draws, webb, seed) {
+    .Call(`_carefultwin_glue_signed_sums`, left, squares, draws, webb, seed)
+}
+
 glue_sub_seed <- function(seed, work, place) {
     .Call(`_carefultwin_glue_sub_seed`, seed, work, place)
 }

@@ -95,7 +95,7 @@ estimate_two_way <- function(panel, y, asked, call) {
   if (fit$aliased[fit$own]) stop_absorbed(call)
   source <- core_within_source(view$rows, view$cohort, fit, view$s)
   list(cells = NULL, estimate = c(difference = fit$estimate), source = source, size = NULL, fixed = TRUE,
-       cluster = view$cluster, view = view, treat = treat, p = p,
+       cluster = view$cluster, view = view, fit = fit,
        notes = aliased_note(view, fit$aliased[view$rows$periods + seq_len(p)]))
 }
 

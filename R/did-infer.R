@@ -154,7 +154,7 @@ few_clusters <- function(effect, found, cluster, asked, call) {
   amend_effect(effect, vcov = matrix(out$variance, 1L, 1L), df = out$df, inference = words)
 }
 
-# The regression anew, its scatter by cluster.
+# The regression's scatter by cluster.
 cluster_scatter <- function(found, cluster, call) {
   if (is.null(found$view)) {
     abort_unsupported(c("CR2, CR3 and the wild bootstrap are for unit and period effects alone.",
@@ -176,19 +176,21 @@ cluster_scatter <- function(found, cluster, call) {
                         i = "Use {.code small_sample = \"CR1\"} with {.code inference = \"analytic\"}."), call = call)
   }
   grams <- core_within_grams(view$rows, block, length(first))
-  fit <- core_within_fit(grams, found$treat[view$cohort[first]], found$p)
-  list(fit = fit, moments = core_cluster_moments(grams, fit$maps, cluster[first], view$rows$periods + 1L))
+  maps <- found$fit$maps[view$cohort[first]]
+  list(fit = found$fit, moments = core_cluster_moments(grams, maps, cluster[first], view$rows$periods + 1L))
 }
 
 wild_bootstrap <- function(effect, found, cluster, asked, call) {
   whole <- cluster_scatter(found, cluster, call)
-  count <- length(whole$moments)
+  count <- length(whole$moments$kind)
   kind <- if (is.null(asked$multiplier)) if (count < 10L) "webb" else "rademacher" else asked$multiplier
   exact <- kind == "rademacher" && 2^count <= asked$draws
-  signs <- if (exact) core_all_signs(count) else with_own_seed(asked$seed, core_draw_signs(count, asked$draws, kind))
-  sums_of <- function(signs) core_wild_sums(whole$moments, whole$fit$scatter, whole$fit$inverse, whole$fit$own, signs)
-  sums <- sums_of(signs)
-  data <- sums_of(matrix(1, count, 1L))
+  sums_of <- function(products) {
+    core_wild_sums(whole$moments, whole$fit$scatter, whole$fit$inverse, whole$fit$own, products)
+  }
+  sums <- sums_of(if (exact) core_given_signs(core_all_signs(count)) else
+    core_drawn_signs(asked$draws, kind, asked$seed))
+  data <- sums_of(core_given_signs(matrix(1, count, 1L)))
   limits <- core_wild_limits(sums, data, effect$estimate[[1L]], sqrt(effect$vcov[1L, 1L]), asked$level, exact)
   words <- sprintf("%s; p-value and interval by wild cluster bootstrap, %s", effect$inference, if (exact)
     sprintf("all %s sign vectors", count_text(2^count)) else

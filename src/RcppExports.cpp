@@ -161,6 +161,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_signed_sums
+Eigen::MatrixXd glue_signed_sums(const Eigen::Map<Eigen::MatrixXd> left, const Eigen::Map<Eigen::MatrixXd> squares, int draws, bool webb, double seed);
+RcppExport SEXP _carefultwin_glue_signed_sums(SEXP leftSEXP, SEXP squaresSEXP, SEXP drawsSEXP, SEXP webbSEXP, SEXP seedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type left(leftSEXP);
+    Rcpp::traits::input_parameter< const Eigen::Map<Eigen::MatrixXd> >::type squares(squaresSEXP);
+    Rcpp::traits::input_parameter< int >::type draws(drawsSEXP);
+    Rcpp::traits::input_parameter< bool >::type webb(webbSEXP);
+    Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_signed_sums(left, squares, draws, webb, seed));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_sub_seed
 double glue_sub_seed(double seed, const std::string work, double place);
 RcppExport SEXP _carefultwin_glue_sub_seed(SEXP seedSEXP, SEXP workSEXP, SEXP placeSEXP) {
@@ -358,6 +372,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 6},
     {"_carefultwin_glue_threads_offered", (DL_FUNC) &_carefultwin_glue_threads_offered, 0},
     {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 4},
+    {"_carefultwin_glue_signed_sums", (DL_FUNC) &_carefultwin_glue_signed_sums, 5},
     {"_carefultwin_glue_sub_seed", (DL_FUNC) &_carefultwin_glue_sub_seed, 3},
     {"_carefultwin_glue_fit_regression", (DL_FUNC) &_carefultwin_glue_fit_regression, 5},
     {"_carefultwin_glue_refit_logit", (DL_FUNC) &_carefultwin_glue_refit_logit, 6},

@@ -21,6 +21,14 @@ Eigen::VectorXd glue_draw_counts(const Rcpp::IntegerVector sizes, double seed, d
 }
 
 // [[Rcpp::export(rng = false)]]
+Eigen::MatrixXd glue_signed_sums(const Eigen::Map<Eigen::MatrixXd> left, const Eigen::Map<Eigen::MatrixXd> squares,
+                                 int draws, bool webb, double seed) {
+  if (left.cols() != squares.cols() || draws < 0) Rcpp::stop("left and squares must have one column per cluster");
+  const std::uint64_t start = whole(seed, "seed");
+  return webb ? twin::webb_sums(left, squares, draws, start) : twin::sign_sums(left, squares, draws, start);
+}
+
+// [[Rcpp::export(rng = false)]]
 double glue_sub_seed(double seed, const std::string work, double place) {
   return static_cast<double>(twin::scattered_seed(whole(seed, "seed"), work, whole(place, "place")) >> 33);
 }

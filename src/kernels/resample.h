@@ -2,6 +2,8 @@
 // replicates nor on the number of threads.
 #pragma once
 #include <Eigen/Dense>
+#include <algorithm>
+#include <cmath>
 #include <cstdint>
 #include <numeric>
 #include <string>
@@ -53,5 +55,50 @@ inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::
     first += n;
   }
   return counts;
+}
+// The wild bootstrap's draws of one multiplier v per cluster: signs, or Webb's (2023) six points. Per draw (1, 2, ...),
+// each from a stream of its own, left v and squares v^2, below each other; left and squares have a column per cluster.
+inline Eigen::MatrixXd webb_sums(const Eigen::Ref<const Eigen::MatrixXd>& left,
+                                 const Eigen::Ref<const Eigen::MatrixXd>& squares, int draws, std::uint64_t seed) {
+  const double points[6] = {std::sqrt(0.5), 1.0, std::sqrt(1.5), -std::sqrt(0.5), -1.0, -std::sqrt(1.5)};
+  Eigen::MatrixXd out = Eigen::MatrixXd::Zero(left.rows() + squares.rows(), draws);
+  for (int k = 0; k < draws; ++k) {
+    std::uint64_t state = scattered_seed(seed, "wild", static_cast<std::uint64_t>(k + 1));
+    for (Eigen::Index g = 0; g < left.cols(); ++g) {
+      const double v = points[((next_bits(state) >> 32) * 6) >> 32];
+      out.col(k).head(left.rows()) += v * left.col(g);
+      out.col(k).tail(squares.rows()) += v * v * squares.col(g);
+    }
+  }
+  return out;
+}
+
+// With signs v^2 is 1. Eight clusters at a time: the sums of their columns with all 256 signs are worked out once, and
+// every draw picks one of them.
+inline Eigen::MatrixXd sign_sums(const Eigen::Ref<const Eigen::MatrixXd>& left,
+                                 const Eigen::Ref<const Eigen::MatrixXd>& squares, int draws, std::uint64_t seed) {
+  const Eigen::Index count = left.cols(), words = (count + 63) / 64;
+  std::vector<std::uint64_t> bits(static_cast<std::size_t>(words) * draws);
+  for (int k = 0; k < draws; ++k) {
+    std::uint64_t state = scattered_seed(seed, "wild", static_cast<std::uint64_t>(k + 1));
+    for (Eigen::Index w = 0; w < words; ++w) bits[w * draws + k] = next_bits(state);
+  }
+  Eigen::MatrixXd sums = Eigen::MatrixXd::Zero(left.rows(), draws), table(left.rows(), 256);
+  for (Eigen::Index first = 0; first < count; first += 8) {
+    const Eigen::Index own = std::min<Eigen::Index>(8, count - first);
+    table.col(0) = -left.middleCols(first, own).rowwise().sum();
+    for (int pattern = 1; pattern < 256; ++pattern) {
+      int low = 0;  // its lowest bit turned from minus to plus
+      while (!(pattern >> low & 1)) ++low;
+      table.col(pattern) = table.col(pattern & (pattern - 1));
+      if (low < own) table.col(pattern) += 2.0 * left.col(first + low);
+    }
+    const std::uint64_t* word = bits.data() + first / 64 * draws;
+    for (int k = 0; k < draws; ++k) sums.col(k) += table.col(static_cast<int>(word[k] >> (first % 64) & 255));
+  }
+  Eigen::MatrixXd out(left.rows() + squares.rows(), draws);
+  out.topRows(left.rows()) = sums;
+  out.bottomRows(squares.rows()).colwise() = Eigen::VectorXd(squares.rowwise().sum());
+  return out;
 }
 }  // namespace twin

@@ -97,6 +97,12 @@ kernels <- list(
     n <- size(3000, 1)
     core$glue_walsh_largest(sort(odd_numbers(n)), as.double(sample(n * (n + 1) / 2, size(5, 1), TRUE)))
   },
+  signs = function() {
+    clusters <- size(300, 1)
+    left <- odd_matrix(size(20), clusters)
+    core$glue_signed_sums(left, odd_matrix(size(4), clusters), size(200), runif(1) < 0.5, size(1e6))
+    core$core_draw_counts(size(50) + seq_len(size(5)), size(100), size(1e6), sample(0:1, 1L))
+  },
   newton = function() {
     q <- size(5, 1)
     odd <- runif(1) < 0.3
