@@ -57,21 +57,6 @@ core_vcov_two_way_of <- function(sums) {
   list(vcov = vcov, clusters = min(a$clusters, b$clusters), raised = raised)
 }
 
-# Matched sets, given as the influence sums of their pairs (one treated, one control unit each; a unit in several pairs
-# of its set is spread over them), of n units. Without clusters: sets are independent. With clusters each pair is
-# summed first, so that what its two units share cancels before anything is squared: with units in place of pairs the
-# three terms of the two-way form are large, nearly cancel, and leave mostly noise. Two pairs are dependent when their
-# treated, or their control units share a cluster; a treated unit of one beside a control unit of the other lowers the
-# variance and is left out (conservative). Never below the variance of independent sets.
-core_vcov_sets <- function(sums, n, set, treated_cluster = NULL, control_cluster = NULL) {
-  sums <- sums * nrow(sums) / n
-  independent <- core_vcov(sums, set)
-  if (is.null(treated_cluster)) return(independent)
-  two_way <- core_vcov_two_way(sums, treated_cluster, control_cluster)
-  larger <- sum(diag(two_way$vcov)) >= sum(diag(independent$vcov)) && !two_way$raised
-  list(vcov = if (larger) two_way$vcov else independent$vcov, clusters = two_way$clusters)
-}
-
 # What robust variances of cells leave out (exact and coarsened matching). A cell of n units of an arm that stand for r
 # n units of the target gives n r^2 s2 to the variance of the arm's total, but its influence contributions hold only
 # r s2 (through the units stood for) + (n - 1) r^2 s2: too little by r (r - 1) s2 where r > 1. s2 is the cell's own

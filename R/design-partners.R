@@ -124,7 +124,7 @@ reasons_of <- function(problem, lost, few) {
 }
 
 # One code per combination of values of the exact columns; NULL when there are none.
-exact_codes <- function(x, exact, call) {
+exact_codes <- function(x, exact, call = rlang::caller_env()) {
   if (is.null(exact)) return(NULL)
   study <- study_of(x)
   check_column_names(exact, study, "exact", call)
@@ -152,7 +152,7 @@ exact_codes <- function(x, exact, call) {
 }
 
 # A missing value differs from every other: codes below 0, one each.
-apart_codes <- function(x, name, call) {
+apart_codes <- function(x, name, call = rlang::caller_env()) {
   study <- study_of(x)
   check_column_names(name, study, "apart", call)
   column <- study$data[[name]][study$rows]

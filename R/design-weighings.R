@@ -53,7 +53,7 @@ weighings <- list(
   ),
   strata = new_weighing(
     "strata", verb = "stratify", by_score = TRUE, given = "strata",
-    nuisance = function(design, s) cell_nuisance(design, s)
+    nuisance = function(design, s) strata_nuisance(design, s)
   ),
   cells = new_weighing(
     "cells", verb = "group", given = "cells", nuisance = function(design, s) cell_nuisance(design, s)
@@ -93,6 +93,33 @@ own_weights <- function(x, name, call) {
 inverse_nuisance <- function(design) {
   study <- design$study
   score_function_nuisance(design, core_inverse_weight_slope(design$score$fitted, study$z, study$estimand))
+}
+
+# d log(inverse weight) / d(linear score), of every unit.
+log_weight_slope <- function(design) {
+  study <- study_of(design)
+  e <- design$score$fitted
+  core_inverse_weight_slope(e, study$z, study$estimand) / core_inverse_weight(e, study$z, study$estimand) *
+    core_link_slope(design$score$linear, e, design$score$link)
+}
+
+# Is the score one whose estimation strata and matches can account for: by maximum likelihood?
+has_likelihood_score <- function(x) {
+  score <- design_score(x)
+  !is.null(score) && !score$known && is.null(score$residual) && !is.null(score$covariance)
+}
+
+# Of strata of the score: their totals, and the score itself.
+strata_nuisance <- function(design, s) {
+  totals <- cell_nuisance(design, s)
+  if (!has_likelihood_score(design)) return(totals)
+  weight <- s * design$weight
+  linear <- design$score$linear
+  z <- design$study$z
+  core_joined(list(totals, core_matched_nuisance(
+    score_nuisance(design), s, weight, log_weight_slope(design),
+    function(y) core_cell_residual(y, linear, design$set, z, weight)
+  )))
 }
 
 # The totals of strata or cells.

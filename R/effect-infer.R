@@ -1,18 +1,20 @@
 # Analytic standard errors: Methods, "Standard errors".
 
 # list(vcov, df, text). clusters: list(codes, name), see effect_clusters().
-effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::caller_env()) {
+# carried: function that gives the part of influence which the score carries into pairs and sets.
+effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::caller_env(), carried = function() 0) {
   study <- study_of(x)
   codes <- lapply(clusters$codes, function(code) code[units$rows])
   for (k in seq_along(codes)) check_cluster_count(codes[[k]][units$used], clusters$name[k], call, units$where)
-  if (has_pairs(x)) return(set_vcov(x, influence, units, if (length(codes) > 0L) codes[[1L]], clusters$name))
+  if (has_pairs(x)) return(set_vcov(x, influence, units, if (length(codes) > 0L) codes[[1L]], clusters$name, carried))
   if (length(codes) == 2L) return(two_way_vcov(influence, codes, clusters$name, units$used))
   cluster <- if (length(codes) > 0L) codes[[1L]]
   stratum <- study$stratum[units$rows]
   out <- core_vcov(influence, cluster, stratum, units$used, lonely)
   if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
   by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
-          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum))
+          if (!is.null(stratum)) sprintf("within %s", study$roles$stratum),
+          if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for")
   strata <- if (is.null(stratum)) 1L else length(unique(stratum[units$used]))
   df <- if (is.null(cluster) && is.null(stratum)) Inf else known_df(out$clusters - strata)
   list(vcov = out$vcov, df = df, text = paste(by, collapse = ", "))

@@ -16,23 +16,57 @@ seeks_partner <- function(x, pairs) {
   if (!is.null(pairs$seeks)) pairs$seeks else rep(treated_seek(study_of(x)), nrow(pairs))
 }
 
-# Variance of pairs and sets without replacement, clustered on the set (Abadie & Spiess 2022); with the study's
-# clusters also on those of either unit.
-set_vcov <- function(x, influence, units, cluster, name) {
+# Variance of pairs and sets without replacement, by set (Abadie & Spiess 2022); units that only helped to estimate the
+# score are sets of their own. With clusters it is never below that. carried: see effect_vcov().
+set_vcov <- function(x, influence, units, cluster, name, carried) {
+  pairs <- units$pairs
+  word <- if (x$kind == "pairs" && !anyDuplicated(pairs$set)) "pair" else "set"
+  score <- if (pairs_carry_score(x)) ", with the estimated score accounted for" else ""
+  independent <- by_set(x, influence, units, word)
+  if (is.null(cluster)) {
+    return(list(vcov = independent, df = Inf,
+                text = sprintf("clustered by %s (%s)%s", word, count_text(max(pairs$set)), score)))
+  }
+  count <- length(unique(cluster[units$used]))
+  clustered <- if (score != "") by_cluster_of_unit(x, influence, units, cluster, carried()) else
+    by_cluster_of_pair(influence, units, cluster)
+  larger <- sum(diag(clustered)) >= sum(diag(independent)) && all(diag(clustered) >= 0)
+  list(vcov = if (larger) clustered else independent, df = known_df(count - 1),
+       text = sprintf("clustered by %s and by %s of either unit (%d)%s", word, name, count, score))
+}
+
+# Sets are independent. What is left of a set about the estimate is too small by its own share in it: a pair's square by
+# that share, a larger set's sum (as when it is left out).
+by_set <- function(x, influence, units, word) {
+  pairs <- units$pairs
+  n <- nrow(influence)
+  set <- max(pairs$set) + seq_len(n)
+  set[match(c(pairs$treated, pairs$control), units$rows)] <- c(pairs$set, pairs$set)
+  weight <- unit_sampling(x, units) * units$w * (units$z %in% seeking_arms(study_of(x)$estimand))
+  share <- core_sums_by(weight, set)[seq_len(max(pairs$set))] / sum(weight)
+  factor <- c((1 - share)^(if (word == "pair") -0.5 else -1), rep(1, n))
+  sums <- rowsum(influence, set)
+  crossprod(sums * factor[as.integer(rownames(sums))]) / n^2
+}
+
+# One-way sums of units' contributions about the arms' fits on the score.
+by_cluster_of_unit <- function(x, influence, units, cluster, carried) {
+  s <- unit_sampling(x, units)
+  weight <- s * units$w
+  seek <- units$z %in% seeking_arms(study_of(x)$estimand)
+  target <- if (length(seeking_arms(study_of(x)$estimand)) == 2L) s * (units$w > 0) else weight * seek
+  own <- core_smoothed_contributions(influence - carried, units$z, weight, target, set_basis(x, units)) + carried
+  core_vcov(own, cluster, used = units$used)$vcov
+}
+
+# Without a score to smooth over: pairs are dependent when they share a cluster.
+by_cluster_of_pair <- function(influence, units, cluster) {
   pairs <- units$pairs
   treated <- match(pairs$treated, units$rows)
   control <- match(pairs$control, units$rows)
-  w <- units$w
-  sums <- influence[treated, , drop = FALSE] * (pairs$weight / w[treated]) +
-    influence[control, , drop = FALSE] * (pairs$weight / w[control])
-  word <- if (x$kind == "pairs" && !anyDuplicated(pairs$set)) "pair" else "set"
-  if (is.null(cluster)) {
-    out <- core_vcov_sets(sums, nrow(influence), pairs$set)
-    return(list(vcov = out$vcov, df = Inf, text = sprintf("clustered by %s (%s)", word, count_text(out$clusters))))
-  }
-  out <- core_vcov_sets(sums, nrow(influence), pairs$set, cluster[treated], cluster[control])
-  list(vcov = out$vcov, df = out$clusters - 1,
-       text = sprintf("clustered by %s and by %s of either unit (%d)", word, name, length(unique(cluster))))
+  sums <- influence[treated, , drop = FALSE] * (pairs$weight / units$w[treated]) +
+    influence[control, , drop = FALSE] * (pairs$weight / units$w[control])
+  core_vcov_dyads(sums, nrow(influence), cluster[treated], cluster[control])
 }
 
 # Matching with replacement. corrected: are the partners' outcomes bias-corrected by linear regressions, one per arm, on
@@ -89,19 +123,32 @@ arm_fits <- function(x, units, y, model, partner, seeks, call) {
 unpaired <- function(x) amend(x, kept = x$before_pairs)
 
 # By its nearest two of the same arm in the distance of the match (ties kept), among all units still in whose outcome
-# is known.
+# is known; in the same exact cell and apart as partners are, where there is such a neighbour.
 conditional_variances <- function(x, units, y) {
-  space <- pair_space(unpaired(x), pairing_step(x), quiet = TRUE)$points
+  design <- unpaired(x)
+  step <- pairing_step(x)
+  space <- pair_space(design, step, quiet = TRUE)$points
+  cell <- exact_codes(design, step$exact)
+  apart <- lapply(step$apart, function(name) apart_codes(design, name))
   spread <- numeric(length(y))
   for (arm in 1:0) {
     own <- which(units$counted & study_of(x)$z == arm)
-    points <- space[own, , drop = FALSE]
-    problem <- core_pair_problem(points, points, not_itself = TRUE)
-    lists <- core_nearest(problem, 2L, TRUE, thread_count())
-    if (lists$too_many) lists <- core_nearest(problem, 2L, FALSE, thread_count())
-    spread[own] <- core_conditional_variance(y[own], lists)
+    both <- function(codes) list(seekers = codes[own], pool = codes[own])
+    spread[own] <- nearby_variance(y[own], space[own, , drop = FALSE], if (!is.null(cell)) both(cell),
+                                   lapply(apart, both))
+    alone <- own[is.na(spread[own])]
+    if (length(alone) > 0L) {
+      spread[alone] <- nearby_variance(y[own], space[own, , drop = FALSE], NULL, list())[match(alone, own)]
+    }
   }
   spread
+}
+
+nearby_variance <- function(y, points, group, apart) {
+  problem <- core_pair_problem(points, points, group = group, apart = apart, not_itself = TRUE)
+  lists <- core_nearest(problem, 2L, TRUE, thread_count())
+  if (lists$too_many) lists <- core_nearest(problem, 2L, FALSE, thread_count())
+  core_conditional_variance(y, lists)
 }
 
 # The covariance of the means with what the estimation of the score takes from it.

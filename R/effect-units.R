@@ -24,7 +24,14 @@ effect_units <- function(x, y, group = NULL) {
 }
 
 # Do units that are not averaged carry influence all the same, through a score or weights they helped to estimate?
-carries_score <- function(x) has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x)))
+carries_score <- function(x) {
+  has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x))) || pairs_carry_score(x)
+}
+
+# Pairs without replacement and full matching on a score that was estimated by maximum likelihood.
+pairs_carry_score <- function(x) {
+  has_pairs(x) && !reuses_units(x) && pairing_step(x)$on %in% c("score", "probability") && has_likelihood_score(x)
+}
 
 # Sampling weight of the units at hand, 0 for those that are not averaged.
 unit_sampling <- function(x, units) {
@@ -36,7 +43,25 @@ unit_sampling <- function(x, units) {
 # list(v, nuisance): s w of the design, and how its estimation enters.
 unit_weights <- function(x, units) {
   s <- unit_sampling(x, units)
-  list(v = s * units$w, nuisance = if (has_weights(x)) core_scaled(weight_nuisance(x), s) else core_known(length(s)))
+  nuisance <- if (isTRUE(units$given)) core_known(length(s)) else if (has_weights(x)) weight_nuisance(x) else
+    if (pairs_carry_score(x)) set_nuisance(x, units) else core_known(length(s))
+  list(v = s * units$w, nuisance = core_scaled(nuisance, s))
+}
+
+# The score behind pairs and sets, as the weights' nuisance.
+set_nuisance <- function(x, units) {
+  s <- unit_sampling(x, units)
+  weight <- s * units$w
+  basis <- set_basis(x, units)
+  core_matched_nuisance(score_nuisance(x), s, weight, log_weight_slope(x),
+                        function(y) core_spline_residual(y, basis, units$z, weight))
+}
+
+# Splines of the linear score with knots at the fifths of whom the estimand speaks of.
+set_basis <- function(x, units) {
+  inside <- units$used & units$w > 0 & units$z %in% seeking_arms(study_of(x)$estimand)
+  linear <- x$score$linear
+  core_spline_basis(linear, stats::quantile(linear[inside], 1:4 / 5, names = FALSE))
 }
 
 # The same for estimators that weigh by the score where the design has no weights of its own; made: those weights.

@@ -21,6 +21,11 @@ many_crews <- function(n = 300, seed = 1) {
   })
 }
 
+# The chance of joining as a column: a score that is known.
+with_chance <- function(data) {
+  transform(data, chance = plogis(-0.3 + 0.7 * boat + 0.3 * past + 0.5 * (port == "small")))
+}
+
 study_of_many <- function(data = many_crews(), ..., outcome = "income", covariates = c("boat", "past", "port")) {
   frame_study(data, "joined", outcome, covariates, ...)
 }

@@ -14,7 +14,7 @@ recipes <- list(
   entropy = list(make = weighted_by("entropy"), estimands = c("ATE", "ATT", "ATC")),
   balancing = list(make = weighted_by("balancing_score"), estimands = c("ATE", "ATT", "ATC", "ATO")),
   stable = list(make = weighted_by("stable", tolerance = 0.05), estimands = c("ATE", "ATT", "ATC")),
-  strata = list(make = function(study) stratify_units(score_units(study), breaks_on = c(0.3, 0.5, 0.7)),
+  strata = list(make = function(study) stratify_units(score_units(study, score = "chance"), breaks_on = c(0.3, 0.5, 0.7)),
                 estimands = c("ATE", "ATT", "ATC")),
   refitted = list(make = function(study) {
     weigh_units(trim_units(score_units(study), "range", bounds = c(0.2, 0.8), rescore = TRUE))
@@ -30,5 +30,5 @@ combinations <- do.call(rbind, lapply(names(recipes), function(name) {
 }))
 
 recipe_design <- function(data, recipe, estimand) {
-  recipes[[recipe]]$make(study_of_many(data, estimand = estimand, weight = "s"))
+  recipes[[recipe]]$make(study_of_many(with_chance(data), estimand = estimand, weight = "s"))
 }

@@ -104,7 +104,8 @@ test_that("units of sampling weight 0 change nothing and do not count", {
   expect_equal(vcov(with), vcov(without))
   expect_identical(nobs(with), 280L)
   lost <- measure_effect(pair_units(score_units(study_of_many(data, weight = "s"))))
-  expect_false(any(1:20 %in% lost$study$rows[lost$rows]))
+  expect_false(any(1:20 %in% lost$study$rows[lost$rows[lost$used]]))
+  expect_equal(range(lost$influence[match(1:20, lost$rows), ]), c(0, 0))
 })
 
 test_that("the sheet of an Excel file may be chosen", {

@@ -25,7 +25,10 @@ test_that("influence is the derivative in the sampling weight, for every family 
 })
 
 test_that("influence is the derivative on other designs, not normalised, and on a scored study", {
-  strata <- function(data) stratify_units(scored(data, "ATE"), breaks_on = c(0.3, 0.6))
+  strata <- function(data) {
+    study <- study_of_many(with_chance(data), estimand = "ATE", weight = "s", outcome = all_outcomes)
+    stratify_units(score_units(study, score = "chance"), breaks_on = c(0.3, 0.6))
+  }
   makes <- list(
     function(data) measure_effect(study_of_many(data, estimand = "ATT", weight = "s"), estimator = "regression"),
     function(data) measure_effect(strata(data), estimator = "targeted"),

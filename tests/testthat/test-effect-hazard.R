@@ -31,10 +31,10 @@ test_that("estimates are those of weighted Cox regression and product-limit curv
 test_that("influence is the derivative in the sampling weight, for every term, and its spread the robust error", {
   terms <- c("hazard_ratio", "survival_difference", "restricted_mean_difference")
   designs <- list(function(study) weigh_units(score_units(study)), function(study) study,
-                  function(study) stratify_units(score_units(study), breaks_on = c(0.4, 0.6)))
+                  function(study) stratify_units(score_units(study, score = "chance"), breaks_on = c(0.4, 0.6)))
   gaps <- unlist(lapply(designs, function(make) {
     vapply(terms, function(term) {
-      influence_gap(function(data) lasting(data, make, horizon = 15), more_outcomes(150, seed = 2), term)
+      influence_gap(function(data) lasting(data, make, horizon = 15), with_chance(more_outcomes(150, seed = 2)), term)
     }, 0)
   }))
   expect_lt(max(gaps), 1e-5)

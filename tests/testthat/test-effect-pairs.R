@@ -3,12 +3,13 @@ matched <- function(..., estimand = "ATT", data = many_crews(), on = "mahalanobi
 }
 
 # Methods' estimate and variance from the listed pairs, by loops; s2 from the two nearest of the same arm.
-by_hand <- function(design, data, y = data$income) {
+# allowed: which of the others may be such a neighbour.
+by_hand <- function(design, data, y = data$income, allowed = function(i, own) own) {
   x <- as.matrix(data[c("boat", "past")])
   root <- solve(chol(cov(x)))
   points <- x %*% root
   s2 <- vapply(seq_len(nrow(data)), function(i) {
-    own <- setdiff(which(data$joined == data$joined[i]), i)
+    own <- allowed(i, setdiff(which(data$joined == data$joined[i]), i))
     d <- sqrt(colSums((t(points[own, ]) - points[i, ])^2))
     near <- own[d <= sort(d)[2] * (1 + 1e-12)]
     length(near) / (length(near) + 1) * (y[i] - mean(y[near]))^2
@@ -78,9 +79,9 @@ test_that("on the score the standard error says whether its estimation is accoun
   expect_match(measure_effect(exact)$inference, "taking the score as given")
 })
 
-test_that("sets of several are clustered on the set", {
-  data <- many_crews()
-  design <- group_units(score_units(study_of_many()), "full")
+test_that("sets of several are clustered on the set, each by what is left without it", {
+  data <- with_chance(many_crews())
+  design <- group_units(score_units(study_of_many(data), score = "chance"), "full")
   effect <- measure_effect(design)
   w <- weights(design)
   set <- design_data(design)$.set
@@ -89,7 +90,8 @@ test_that("sets of several are clustered on the set", {
   away <- away / tapply(w, data$joined, sum)[as.character(data$joined)]
   sums <- tapply(away, set, sum)
   expect_equal(difference_of(effect), unname(means["1"] - means["0"]))
-  expect_equal(vcov(effect)["difference", "difference"], sum(sums^2) * length(sums) / (length(sums) - 1))
+  share <- tapply(w * (data$joined == 1), set, sum) / sum(w[data$joined == 1])
+  expect_equal(vcov(effect)["difference", "difference"], sum((sums / (1 - share))^2))
 })
 
 test_that("regression on sets is the weighted regression of each arm, averaged over the treated", {
@@ -178,4 +180,21 @@ test_that("the score adjustment does not depend on the order of rows, nor on a f
   expect_match(measure_effect(pair_units(score_units(study_of_many(data)), replacement = TRUE, caliper = 0.2))$inference,
                "estimated score accounted for")
   expect_equal(error(data), error(data[300:1, ]), tolerance = 1e-8)
+})
+
+test_that("with exact and apart columns the neighbours behind the variance obey them too", {
+  data <- many_crews()
+  data$income <- data$income + 8 * (data$port == "small")
+  same <- function(i, own) own[data$port[own] == data$port[i]]
+  other <- function(i, own) own[data$harbour[own] != data$harbour[i]]
+  exact <- matched(covariates = c("boat", "past"), exact = "port", data = data)
+  expect_equal(effect_numbers(measure_effect(exact)), by_hand(exact, data, allowed = same))
+  kept_apart <- matched(covariates = c("boat", "past"), apart = "harbour", data = data)
+  expect_equal(effect_numbers(measure_effect(kept_apart)), by_hand(kept_apart, data, allowed = other))
+  expect_gt(by_hand(exact, data)[2], 1.2 * by_hand(exact, data, allowed = same)[2])  # what other cells would add
+  # alone in its cell: the nearest of the arm stand in
+  data$port <- as.character(data$port)
+  data$port[c(which(data$joined == 1)[1], which(data$joined == 0)[1])] <- "lone"
+  effect <- suppressWarnings(measure_effect(matched(covariates = c("boat", "past"), exact = "port", data = data)))
+  expect_true(is.finite(effect_numbers(effect)[2]))
 })

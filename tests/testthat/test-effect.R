@@ -9,7 +9,7 @@ test_that("the raw difference is Welch's, up to its n / (n - 1)", {
 })
 
 test_that("on pairs the estimate and its error are those of the pair differences", {
-  design <- pair_units(score_units(study_of_many()))
+  design <- pair_units(score_units(study_of_many(with_chance(many_crews())), score = "chance"))
   pairs <- pairs_of(design)
   d <- many_crews()$income[pairs$treated] - many_crews()$income[pairs$control]
   row <- tidy(measure_effect(design))[3, ]
