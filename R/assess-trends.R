@@ -6,9 +6,10 @@
 #' last period before treatment by itself. All use data from before treatment only.
 #'
 #' The joint test asks how far the averaged path lies from a level line, measured by what clusters make of nothing,
-#' cohort by cohort; its size holds with few clusters and few cohorts (see `vignette("methods", "carefultwin")`). It rests on
-#' the periods that cohorts with at least half of the treated reach. A cohort of one cluster has no variance of its own:
-#' it stays out of all tests but its row among the cohorts, which has no error.
+#' cohort by cohort; its size holds with few clusters and few cohorts
+#' ([Methods, "Difference-in-differences"](../doc/methods.html#difference-in-differences)). It rests on the periods that
+#' cohorts with at least half of the treated reach. A cohort of one cluster has no variance of its own: it stays out of
+#' all tests but its row among the cohorts, which has no error.
 #'
 #' @param panel A [panel][frame_panel].
 #' @param outcome Name of one of its outcomes; the first by default.

@@ -157,8 +157,8 @@ core_lent_scatter.twin_block_source <- function(source, cluster, lenders) { # no
 
 # The averaged-path test of the time before treatment (Methods, "Difference-in-differences"): the path b of k averages
 # with its zero base, about its own mean, against what its clusters make of nothing. combine: K x k, sizes of cohorts
-# taken as given. Returns list(statistic, df1, df2, p.value, clusters: effective number, vcov, away: function of a path that gives the
-# test's noncentrality).
+# taken as given. Returns list(statistic, df1, df2, p.value, clusters: effective number, vcov, away: function of a path
+# that gives the test's noncentrality).
 core_profile_test <- function(source, combine, cluster, estimate) {
   moments <- core_block_moments(source, combine, cluster)
   pieces <- core_pieces(source, combine, cluster)

@@ -31,7 +31,8 @@ core_alike <- function(vectors) {
 
 # Scatter times a vector of q, per cluster: q x G.
 kind_products <- function(moments, vector) {
-  vapply(moments$kinds, function(scatter) drop(scatter %*% vector), numeric(length(vector)))[, moments$kind, drop = FALSE]
+  of_kind <- vapply(moments$kinds, function(scatter) drop(scatter %*% vector), numeric(length(vector)))
+  of_kind[, moments$kind, drop = FALSE]
 }
 
 # Variance of one coefficient. CR2: residuals multiplied by (I - H)^(-1/2),

@@ -136,7 +136,8 @@ check_did_clusters <- function(count, name, asked, single, call) {
     if (single) "Only {count} clusters in {.val {name}}: clustered standard errors tend to be too small." else
       "Only {count} clusters in {.val {name}}.",
     i = if (!single) {
-      "Standard errors are made cohort by cohort, with degrees of freedom to match; wide intervals say how little is known."
+      "Standard errors are made cohort by cohort, with degrees of freedom to match; wide intervals say how little is
+       known."
     } else if (asked$small_sample == "CR3") {
       "CR3 leans to the safe side; intervals use t with {count - 1} degree{?s} of freedom."
     } else {
@@ -196,10 +197,13 @@ wild_bootstrap <- function(effect, found, cluster, asked, call) {
     sprintf("all %s sign vectors", count_text(2^count)) else
       sprintf("%s draws (%s, seed %s)", count_text(asked$draws), if (kind == "webb") "Webb's six points" else "signs",
               format(asked$seed)))
-  amend_effect(effect, p.value = core_wild_p(sums, data, 0, exact), limits = limits, inference = words)
+  amend_effect(effect, p.value = core_wild_p(sums, data, 0, exact), limits = rbind(limits), inference = words)
 }
 
 # Who is treated when, drawn anew among the groups (or units) that are treated as a whole; the sizes of cohorts stay.
+# The statistic is the estimate over its standard error. Its interval holds the constant effects that are not rejected:
+# taking an effect off the observed treatment moves every draw's estimate by its estimate of that treatment. draws:
+# list(level: what is treated as a whole, per unit; y; exact).
 randomise_timing <- function(effect, panel, y, asked, call) {
   level <- if (!is.null(panel$group)) panel$group else if (panel$repeats) seq_along(panel$cohort)
   if (is.null(level)) {
@@ -208,28 +212,92 @@ randomise_timing <- function(effect, panel, y, asked, call) {
   }
   first <- which(!duplicated(level))
   assigned <- panel$cohort[first]
-  plain <- asked
-  plain$inference <- "analytic"
-  one <- function(k) {
-    drawn <- with_own_seed(sub_seed(asked$seed, "timing", k), sample(assigned))
-    tryCatch({
-      found <- estimate_did(amend(panel, cohort = drawn[match(level, level[first])]), y, plain)
-      c(found$estimate, if (is.null(found$size)) NULL else found$size)
-    }, twin_error = function(e) rep(NA_real_, length(effect$estimate) + length(effect$size)))
-  }
-  draws <- run_draws("Assignments", asked$draws, length(effect$estimate) + length(effect$size), one)
-  effects <- seq_along(effect$estimate)
-  drawn <- list(estimate = draws[, effects, drop = FALSE], size = draws[, -effects, drop = FALSE])
+  count <- core_assignment_count(assigned)
+  exact <- count <= asked$draws
+  drawn <- if (exact) core_all_assignments(assigned) else NULL
   what <- if (!is.null(panel$group)) panel$roles$group else panel$roles$unit
-  words <- sprintf("%s; p-values from %s random assignments of timing to %s (seed %s)", effect$inference,
-                   count_text(asked$draws), plural(length(assigned), what), format(asked$seed))
-  amend_effect(effect, draws = drawn, p.value = randomization_p(effect$estimate, drawn$estimate), inference = words)
+  words <- sprintf("%s; p-value and interval from %s of timing to %s%s", effect$inference,
+                   if (exact) sprintf("all %s assignments", count_text(count)) else
+                     plural(asked$draws, "random assignment"), plural(length(assigned), what),
+                   if (exact) "" else sprintf(" (seed %s)", format(asked$seed)))
+  timing <- list(panel = panel, y = y, level = match(level, level[first]), assigned = assigned, drawn = drawn,
+                 size = if (exact) count else asked$draws, known = new.env(parent = emptyenv()))
+  effect <- amend_effect(effect, draws = timing, inference = words)
+  overs <- if (is.null(effect$cells)) NULL else c("all", "event", "cohort", "calendar")
+  plans <- lapply(stats::setNames(nm = overs), function(over) average_plan(panel, effect$cells, over))
+  draw_timing(effect, c(list(NULL), Filter(function(plan) any(plan$post), plans)))
+  with_timing_draws(effect, NULL)
 }
 
-randomization_p <- function(estimate, draws) {
-  far <- colSums(abs(draws) >= rep(abs(estimate) * (1 - 1e-9), each = nrow(draws)), na.rm = TRUE)
-  out <- (far + 1) / (colSums(!is.na(draws)) + 1)
-  ifelse(is.na(estimate), NA_real_, unname(out))
+# The effect, of cells (plan NULL) or averages of them, with p-values and limits from the assignments.
+with_timing_draws <- function(effect, plan) {
+  key <- timing_key(plan, effect$over)
+  if (is.null(effect$draws$known[[key]])) draw_timing(effect, stats::setNames(list(plan), effect$over))
+  found <- effect$draws$known[[key]]
+  amend_effect(effect, p.value = found$p.value, limits = found$limits)
+}
+
+# Draws the assignments once for several plans (named by what they average over; NULL for cells) and keeps what each
+# finds.
+draw_timing <- function(effect, plans) {
+  timing <- effect$draws
+  asked <- effect$asked
+  asked$inference <- "analytic"
+  treated <- as.double(periods_since(timing$panel) >= 0)
+  treated[is.na(timing$y)] <- NA
+  of_assignment <- function(cohort) {
+    moved <- amend(timing$panel, cohort = cohort[timing$level])
+    unlist(tryCatch(suppressWarnings({
+      found <- lapply(list(timing$y, treated, timing$y - treated), function(y) estimate_did(moved, y, asked))
+      Map(function(plan, over) timing_terms(effect, moved, found, plan, over), plans, names2(plans))
+    }), twin_error = function(e) rep(NA_real_, sum(sizes))))
+  }
+  sizes <- 5L * vapply(plans, function(plan) timing_size(effect, plan), 0L)
+  one <- function(k) {
+    of_assignment(if (!is.null(timing$drawn)) timing$drawn[, k] else
+      with_own_seed(sub_seed(asked$seed, "timing", k), sample(timing$assigned)))
+  }
+  draws <- run_draws("Assignments", timing$size, sum(sizes), one)
+  observed <- of_assignment(timing$assigned)
+  for (k in seq_along(plans)) {
+    size <- sizes[k] %/% 5L
+    found <- lapply(seq_len(size), function(j) {
+      at <- sum(sizes[seq_len(k - 1L)]) + j + size * (0:4)
+      core_timing_test(draws[, at, drop = FALSE], observed[at], effect$level, !is.null(timing$drawn))
+    })
+    result <- list(p.value = vapply(found, `[[`, 0, "p.value"), limits = t(vapply(found, `[[`, c(0, 0), "limits")))
+    assign(timing_key(plans[[k]], names2(plans)[k]), result, envir = timing$known)
+  }
+}
+
+timing_key <- function(plan, over) rlang::hash(if (!is.null(plan)) list(over, plan$sets))
+
+names2 <- function(x) if (is.null(names(x))) rep("", length(x)) else names(x)
+
+# How many terms a plan has: its averages, and their mean where there are several kinds.
+timing_size <- function(effect, plan) {
+  if (is.null(plan)) return(nrow(if (is.null(effect$cells)) effect$table else effect$cells))
+  length(plan$sets) + !identical(plan$values, 1)
+}
+
+# Of each term: estimate on the outcome and on the observed treatment; variances on both, and on their difference.
+# found: of the three.
+timing_terms <- function(effect, panel, found, plan, over) {
+  parts <- lapply(found, function(found) {
+    terms <- list(estimate = found$estimate, combine = diag(length(found$estimate)), shift = NULL)
+    if (!is.null(plan)) {
+      terms <- did_averages(amend(effect, size = found$size, fixed = found$fixed), plan, over, found$size,
+                            ifelse(is.na(found$estimate), 0, found$estimate))
+    }
+    own <- if (is.null(found$cells)) {
+      core_source_vcov(found$source, terms$combine, terms$shift, effect$cluster, effect$clusters)
+    } else {
+      lenders <- lending_blocks(panel, found$source)
+      core_cohort_vcov(found$source, terms$combine, terms$shift, effect$cluster, lenders)$vcov
+    }
+    list(estimate = unname(terms$estimate), variance = unname(diag(own)))
+  })
+  c(parts[[1L]]$estimate, parts[[2L]]$estimate, parts[[1L]]$variance, parts[[2L]]$variance, parts[[3L]]$variance)
 }
 
 # What to read with care.
@@ -254,7 +322,8 @@ warn_did <- function(effect) {
       x = if (effect$lent) {
         "Standard errors borrow that of the other treated cohorts, which assumes equal variances."
       } else {
-        "No other cohort can lend one: effects that rest on {cli::qty(length(labels))}{?it/them} have no standard error."
+        "No other cohort can lend one: effects that rest on {cli::qty(length(labels))}{?it/them} have no standard
+         error."
       },
       i = "{.code inference = \"randomization\"} needs neither; or merge cohorts."
     ), cohorts = labels)

@@ -15,7 +15,7 @@ tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_
   limits <- list(low = table$estimate - half, high = table$estimate + half)
   if (!is.null(x$limits)) {
     check_own_level(x, conf.level)
-    limits <- list(low = x$limits[1L], high = x$limits[2L])
+    limits <- list(low = x$limits[, 1L], high = x$limits[, 2L])
   }
   out <- data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, term = table$term, estimate = table$estimate,

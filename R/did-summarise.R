@@ -50,7 +50,7 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   table$estimate <- averages$estimate
   x$asked[c("window", "balanced")] <- list(window, balanced)
   out <- averaged_did(amend(x, level = level), table, averages, over)
-  if (!is.null(x$draws)) out <- averaged_draws(out, x, plan, over)
+  if (!is.null(x$draws)) return(with_timing_draws(out, plan))
   moving <- out$table$kind != "base" & out$table$term != "average" & !is.na(diag(out$vcov))
   if (!bands || sum(moving) < 2L) return(out)
   correlation <- stats::cov2cor(out$vcov[moving, moving, drop = FALSE])
@@ -125,17 +125,7 @@ averaged_did <- function(x, table, averages, over) {
   own <- did_vcov(x$study, x$source, table, averages$combine, averages$shift, list(cluster = x$cluster, over = over),
                   x$scale)
   amend_effect(x, table = table[columns], combine = averages$combine, shift = averages$shift, over = over,
-               estimate = stats::setNames(table$estimate, table$term), p.value = NULL, vcov = own$vcov, df = own$df,
+               estimate = stats::setNames(table$estimate, table$term), p.value = NULL, limits = NULL,
+               vcov = own$vcov, df = own$df,
                alone = own$alone, lent = own$lent)
-}
-
-# Randomization: the same averages of every drawn assignment, with its own sizes of cohorts.
-averaged_draws <- function(out, x, plan, over) {
-  draws <- vapply(seq_len(nrow(x$draws$estimate)), function(k) {
-    estimate <- x$draws$estimate[k, ]
-    did_averages(x, plan, over, x$draws$size[k, ], ifelse(is.na(estimate), 0, estimate))$estimate
-  }, numeric(nrow(out$table)))
-  draws <- matrix(draws, ncol = nrow(out$table), byrow = TRUE)
-  amend_effect(out, draws = list(estimate = draws, size = x$draws$size),
-               p.value = randomization_p(out$estimate, draws))
 }

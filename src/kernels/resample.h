@@ -42,9 +42,9 @@ inline void draw_group(Eigen::Index n, Eigen::Index draws, std::uint64_t& state,
 }
 
 // How often each unit is drawn in replicate `place` when of every group as many are drawn with replacement as it has,
-// less `fewer`; the units of a group stand together, `sizes` of them. The stream starts where the seed is scattered to: the steps of
-// splitmix64 are equal, so that from neighbouring seeds themselves it would run through the same numbers, one place on.
-// The high bits of a product give a place, off by less than n / 2^64 from uniform.
+// less `fewer`; the units of a group stand together, `sizes` of them. The stream starts where the seed is scattered to:
+// the steps of splitmix64 are equal, so that from neighbouring seeds themselves it would run through the same numbers,
+// one place on. The high bits of a product give a place, off by less than n / 2^64 from uniform.
 inline Eigen::VectorXd draw_counts(const std::vector<Eigen::Index>& sizes, std::uint64_t seed, std::uint64_t place,
                                    Eigen::Index fewer = 0) {
   Eigen::VectorXd counts = Eigen::VectorXd::Zero(std::accumulate(sizes.begin(), sizes.end(), Eigen::Index(0)));

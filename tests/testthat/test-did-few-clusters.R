@@ -76,7 +76,7 @@ test_that("the wild interval holds the nulls that are not rejected", {
   expect_lt(p_at(wild$limits[1] - 1e-4 * se), 0.05)
   expect_gte(p_at(wild$limits[2] - 1e-4 * se), 0.05)
   expect_lt(p_at(wild$limits[2] + 1e-4 * se), 0.05)
-  expect_equal(unlist(tidy(wild)[c("conf.low", "conf.high")], use.names = FALSE), wild$limits)
+  expect_equal(unlist(tidy(wild)[c("conf.low", "conf.high")], use.names = FALSE), as.vector(wild$limits))
   expect_error(tidy(wild, conf.level = 0.9), class = "twin_error_input")
 })
 
@@ -99,7 +99,7 @@ test_that("few clusters draw Webb's six points, many signs; the same seed gives 
   webb_v <- core_drawn_signs(50, "webb", 1)(diag(70), matrix(0, 0, 70))
   expect_equal(core_drawn_signs(50, "webb", 1)(left, left), rbind(left %*% webb_v, left %*% webb_v^2))
   # far from few clusters it agrees with t
-  expect_lt(abs(diff(many$limits) / diff(unlist(tidy(few(harbour_panel()))[c("conf.low", "conf.high")])) - 1), 0.15)
+  expect_lt(abs(diff(as.vector(many$limits)) / diff(unlist(tidy(few(harbour_panel()))[c("conf.low", "conf.high")])) - 1), 0.15)
 })
 
 test_that("what needs whole units in clusters, or few clusters, says so", {
@@ -114,17 +114,44 @@ test_that("randomization p-values count the assignments that do as well", {
   panel <- harbour_panel(data)
   two_way <- few(panel, inference = "randomization", draws = 99, seed = 2)
   first <- data[!duplicated(data$harbour), ]
-  drawn <- vapply(1:99, function(k) {
+  statistic <- function(d, y) {
+    found <- lm(y ~ d + harbour + factor(year), data)
+    x <- model.matrix(found)
+    m <- solve(crossprod(x))
+    v <- m %*% crossprod(rowsum(x * resid(found), data$harbour)) %*% m
+    coef(found)[["d"]] / sqrt(v["d", "d"])
+  }
+  drawn <- lapply(1:99, function(k) {
     assigned <- carefultwin:::with_own_seed(carefultwin:::core_sub_seed(2, "timing", k), sample(panel$cohort))
     onset <- c(2003, 2004, 2006, Inf)[assigned]
-    data$open <- as.integer(data$year >= onset[as.integer(data$harbour)])
-    coef(lm(price ~ open + harbour + factor(year), data))[["open"]]
-  }, 0)
-  expect_gt(sd(drawn), 0)
-  expect_equal(two_way$p.value[[1]], (1 + sum(abs(drawn) >= abs(two_way$estimate) * (1 - 1e-9))) / 100)
+    as.integer(data$year >= onset[as.integer(data$harbour)])
+  })
+  p_at <- function(b) {
+    y <- data$price - b * data$open
+    far <- vapply(drawn, function(open) abs(statistic(open, y)), 0) >= abs(statistic(data$open, y)) * (1 - 1e-9)
+    (1 + sum(far)) / 100
+  }
+  expect_equal(two_way$p.value[[1]], p_at(0))
+  expect_gt(p_at(two_way$limits[1] + 1e-3), 0.05)
+  expect_lte(p_at(two_way$limits[1] - 1e-3), 0.05)
+  expect_gt(p_at(two_way$limits[2] - 1e-3), 0.05)
+  expect_lte(p_at(two_way$limits[2] + 1e-3), 0.05)
+  expect_identical(unlist(tidy(two_way)[c("conf.low", "conf.high")], use.names = FALSE), as.vector(two_way$limits))
+  # few assignments are all visited: one treated of eight, once each
+  small <- data[data$harbour %in% c("h01", levels(data$harbour)[c(7, 8, 4:6, 9:10)]) & data$year <= 2003, ]
+  small$opened <- ifelse(small$harbour == "h01", 2003, NA)
+  lone <- suppressWarnings(measure_did(frame_panel(small, outcome = "price", time = "year", unit = "harbour",
+                                                   first_treated = "opened"), inference = "randomization"))
+  wide <- reshape(small[c("harbour", "year", "price")], idvar = "harbour", timevar = "year", direction = "wide")
+  change <- wide$price.2003 - wide$price.2002
+  gap <- vapply(1:8, function(k) change[k] - mean(change[-k]), 0)
+  expect_equal(summarise_did(lone)$p.value, mean(abs(gap) >= abs(gap[wide$harbour == "h01"]) - 1e-9))
+  expect_match(lone$inference, "all 8 assignments of timing to 8 harbours")
   cells <- suppressWarnings(measure_did(panel, inference = "randomization", draws = 99))
   one <- summarise_did(cells)
   expect_true(one$p.value >= 0.01 && one$p.value <= 1)
+  row <- tidy(one)
+  expect_identical(row$p.value <= 0.05, row$conf.low > 0 || row$conf.high < 0)
   expect_length(summarise_did(cells, "event")$p.value, 9)
   expect_error(suppressWarnings(measure_did(frame_panel(many_landings(), outcome = "value", time = "year", first_treated = "opened"),
                                             inference = "randomization")), "group", class = "twin_error_input")
