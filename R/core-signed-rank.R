@@ -37,8 +37,11 @@ core_signed_rank_chances <- function(ranks, chance) {
 }
 
 # The sign test; McNemar's when all non-zero differences have one size: the number of positive ones is binomial.
-core_sign_bounds <- function(positive, pairs, gamma) {
-  core_tail_bounds(gamma, function(chance) stats::pbinom(positive - 1, pairs, chance, lower.tail = FALSE))
+core_sign_bounds <- function(positive, pairs, gamma, exact = TRUE) {
+  core_tail_bounds(gamma, function(chance) {
+    if (exact) return(stats::pbinom(positive - 1, pairs, chance, lower.tail = FALSE))
+    stats::pnorm(positive, pairs * chance, sqrt(pairs * chance * (1 - chance)), lower.tail = FALSE)
+  })
 }
 
 core_tail_bounds <- function(gamma, tail_at) {

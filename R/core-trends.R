@@ -145,6 +145,21 @@ core_fixed_length <- function(path, rules, m, level, df) {
   c(centre - lengths[best], centre + lengths[best])
 }
 
+# How much the slope changed before treatment at the least, at one place or another: the largest lower limit of the
+# |second differences| of the path (base included), all together at the level (Bonferroni); 0 where none is above 0. A
+# smaller bound on curvature is refuted by it.
+core_least_curvature <- function(path, level) {
+  before <- which(path$horizon < 0)
+  horizon <- c(path$horizon[before], 0)
+  middle <- horizon[(horizon - 1) %in% horizon & (horizon + 1) %in% horizon]
+  if (length(middle) == 0L) return(0)
+  contrast <- vapply(middle, function(h) (horizon == h - 1) - 2 * (horizon == h) + (horizon == h + 1), horizon)
+  contrast <- contrast[seq_along(before), , drop = FALSE]  # the base is 0
+  change <- drop(crossprod(contrast, path$estimate[before]))
+  se <- sqrt(diag(crossprod(contrast, path$vcov[before, before] %*% contrast)))
+  max(0, abs(change) - core_t_quantile(1 - (1 - level) / length(middle), path$df) * se)
+}
+
 # The slope of the violation changes by at most m per period: the last slope before treatment is carried on, which is
 # wrong by at most m h (h + 1) / 2 after h periods.
 core_carried_slope <- function(path, m, level, df) {

@@ -5,7 +5,7 @@
 #' the ATT treated units weigh 1 and the controls of a stratum its treated over its controls; for the ATC the other way
 #' round; for the ATE every unit weighs the stratum's size times its arm's share over its cell's size. All counts use
 #' the sampling weights; weights times sampling weights are scaled to mean 1. Standard errors account for the cell
-#' counts; the strata themselves are taken as given.
+#' counts and, with a score by maximum likelihood, for its estimation; where the strata are cut is taken as given.
 #'
 #' @param x A `twin_design` with a score, without pairs, weights or strata.
 #' @param strata How many strata of equal size (weighted), 2 or more; default 5.

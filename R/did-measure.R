@@ -2,7 +2,10 @@
 #'
 #' The change of treated units less the change of units that are not treated yet, under parallel trends: without
 #' treatment both would have moved alike. Standard errors are clustered by groups, or units, or what [frame_panel()] was
-#' told; intervals use t with clusters less one degrees of freedom.
+#' told. Those of one number use t with clusters less one degrees of freedom; those of cells and their averages are made
+#' cohort by cohort, each with degrees of freedom of its own, so that they hold with few clusters. A cohort of a single
+#' cluster has no variance of its own: it borrows that of the other treated cohorts, or there is no standard error, and
+#' a warning says which. Clusters smaller than what is treated as a whole are used as named, with a caution.
 #'
 #' * `"group_time"`: one effect per cohort and period, ATT(g, t), each a two-by-two comparison (Callaway &
 #'   Sant'Anna 2021).
@@ -37,10 +40,12 @@
 #'   `"coast:quarter"` for every combination of two columns.
 #' @param collapse Take means by group and period first, and go on with those (Bertrand, Duflo & Mullainathan 2004).
 #' @param inference `"analytic"` (default); `"wild"`, the wild cluster bootstrap of a two-way regression with the null
-#'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values from
-#'   drawing anew which groups are treated when (for the hypothesis of no effect on anybody).
+#'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values and
+#'   intervals from drawing anew which groups are treated when, of the estimate over its standard error; all assignments
+#'   are visited where they are no more than `draws`. The interval holds the constant effects that are not rejected;
+#'   rows that no treatment can move have none.
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
-#'   freedom (Bell & McCaffrey 2002), or `"CR3"`. With sampling weights the working model behind them has variances of 1
+#'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the working model behind them has variances of 1
 #'   over the weight.
 #' @param multiplier For `"wild"`: `"rademacher"` (all sign vectors when they are no more than `draws`) or `"webb"`, the
 #'   default below 10 clusters.
@@ -49,13 +54,14 @@
 #' @param seed Of the draws.
 #' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
 #'   `cohort`, `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or
-#'   "base", the period others are measured from), `n_treated`, `n_comparison` and `reason` (why there is no estimate;
-#'   NA where there is one). `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as
+#'   "base", the period others are measured from), `df`, `n_treated`, `n_comparison`, `reason` (why there is no
+#'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on). `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as
 #'   usual; `plot()` shows the cells of each cohort over time. [summarise_did()] averages cells.
 #' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no
 #'   usable outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that
-#'   can't be estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort` and
-#'   `twin_warning_cells` say what to read with care.
+#'   can't be estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort`,
+#'   `twin_warning_no_error` (nothing varies that an error could be measured by) and `twin_warning_cells` say what to
+#'   read with care.
 #' @references
 #' Callaway, B., Sant'Anna, P. H. C. (2021). Difference-in-differences with multiple time periods. Journal of
 #' Econometrics 225. \doi{10.1016/j.jeconom.2020.12.001}

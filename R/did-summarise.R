@@ -2,7 +2,9 @@
 #'
 #' Turns the cells of [measure_did()] into what a paper reports: one overall effect, the path by periods since
 #' treatment, or effects by cohort or by calendar period. Cells are weighed by the size of their cohort (by treated rows
-#' for imputation); that sizes are estimated is part of the standard errors. Nothing is estimated anew.
+#' for imputation); that sizes are estimated is part of the standard errors, which are made cohort by cohort (see
+#' [measure_did()]). Rows of an event path that fewer than half of the treated units reach are marked. Nothing is
+#' estimated anew, but for randomization with a `window` or `balanced`.
 #'
 #' @param x A `twin_did` with cells.
 #' @param over `"all"` (default): all cells under treatment, one number; `"event"`: by periods since treatment, before
@@ -11,7 +13,8 @@
 #' @param window Event times to keep, such as `c(-4, 6)`; all by default.
 #' @param balanced Keep only cohorts that are seen under treatment up to this event time, and nothing later, so that the
 #'   path does not change because its cohorts do.
-#' @param bands Uniform bands, which hold the whole path at once with the confidence level? Default `TRUE`.
+#' @param bands Uniform bands, which hold the whole path at once with the confidence level? Default `TRUE`. They use the
+#'   least degrees of freedom among the rows that half of the treated reach; there are none with randomization.
 #' @param level Confidence level; that of `x` by default.
 #' @param seed For the draws behind the bands.
 #' @return A `twin_did`; `tidy()` as in [measure_did()], with `band.low` and `band.high`. The base period of an event

@@ -17,7 +17,7 @@ new_effect <- function(block, result, inference, units, asked) {
     contrast = block$contrast, group = block$group, by = asked$by, family = used_family(block, asked),
     interval = asked$interval, normalised = asked$normalise,
     study = study, kind = design_kind(x), reuse = reuses_units(x), design = design_label(x),
-    note = if (inherits(x, "twin_design")) x$note else character(), estimand = study$estimand,
+    note = effect_note(x, units), estimand = study$estimand,
     estimate = result$estimate, influence = result$influence,
     rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df,
     inference = paste(c(inference$text, inference$given), collapse = ", "), given = inference$given,
@@ -64,9 +64,28 @@ used_family <- function(block, asked) {
   if (reuses_units(block$x)) "gaussian" else outcome_family(asked, block)
 }
 
-# Of a group, the imbalance left within it; of an estimator with weights of its own, the one they leave.
+# Whom the effect is about: the design's notes, and what missing outcomes leave of it.
+effect_note <- function(x, units) {
+  note <- if (inherits(x, "twin_design")) x$note else character()
+  if (units$missing == 0L) return(note)
+  study <- study_of(x)
+  used <- seq_along(study$z) %in% units$rows[units$used]
+  if (has_pairs(x)) {
+    own <- pair_note(study, used, x$before_pairs)
+    if (length(own) == 0L) return(note)
+    return(c(setdiff(note, pair_note(study, design_kept(x), x$before_pairs)),
+             paste(sub("that found a partner$", "that are in a", own), if (x$kind == "pairs") "pair" else "set",
+                   "with known outcomes")))
+  }
+  if (!is.null(units$group)) return(c(note, "units whose outcome is known"))
+  c(note, sprintf("the %s of %s units whose outcome is known", count_text(sum(used)),
+                  count_text(sum(used) + units$missing)))
+}
+
+# Of a group, the imbalance left within it; of an estimator with weights of its own, the one they leave; with missing
+# outcomes, that of the units in use.
 block_imbalance <- function(block, v, units, own) {
-  if (is.null(block$inside) && is.null(own)) return(worst_imbalance(block$x))
+  if (is.null(block$inside) && is.null(own) && units$missing == 0L) return(worst_imbalance(block$x))
   after <- numeric(length(study_of(block$x)$z))
   after[units$rows] <- v
   worst_imbalance(block$x, after)

@@ -20,7 +20,9 @@
 #' @param covariates What makes trends differ: column names, or a one-sided formula, as in [frame_study()]. Cells of
 #'   [measure_did()] use their values in the base period; where they vary over time the print says so.
 #' @param weight Name of a column of sampling weights.
-#' @param cluster Name of a column of clusters; by default groups, else units. Units must not change cluster.
+#' @param cluster Name of a column of clusters; by default groups, else units; in a cross-section without groups none,
+#'   which gives robust errors. Units must not change cluster. What is named is used, with a caution where it is smaller
+#'   than what is treated as a whole.
 #' @param periods All periods in order, where `time` is text that does not show it.
 #' @param treated The value of `treatment` that means treated; TRUE and 1 need no naming.
 #' @param subset Which rows to use, as in [frame_study()].

@@ -7,7 +7,7 @@
 #'
 #' On pairs the test is the signed-rank test: zero differences are dropped, tied ones share their average rank. When all
 #' non-zero differences have one size (0/1 outcomes), and with `test = "sign"`, the chance that a difference is positive
-#' is all that counts: the test is McNemar's, or the sign test, with exact binomial p-values, and no shift is estimated.
+#' is all that counts: the test is McNemar's, or the sign test, with binomial p-values, and no shift is estimated.
 #' On sets of one unit and several of the other arm the test sums the aligned ranks of the units that stand alone in
 #' their set (Hodges & Lehmann 1962), with the normal bounds of Gastwirth, Krieger & Rosenbaum (2000); sets all of whose
 #' outcomes are equal say nothing.
@@ -18,7 +18,7 @@
 #' @param side Which way the effect is claimed to go: `"observed"` (default; that of the estimate, said in the print),
 #'   `"greater"` (treated higher) or `"less"`.
 #' @param exact Use the exact distribution of the signed-rank statistic, for p-values and limits? By default up to 50
-#'   pairs. The sign test is always exact; sets never are.
+#'   pairs, and always for the sign test; sets never are. `FALSE` takes normal approximations.
 #' @param level Confidence level; 1 - level is also the significance level of the verdict. Default 0.95.
 #' @param test `"signed_rank"` (default) or `"sign"`, for pairs.
 #' @return A `twin_probe`. `tidy()` gives one row per gamma: `gamma`, `p_low`, `p_high`, `estimate_low`,
@@ -93,8 +93,9 @@ pair_test <- function(d, exact, test) {
   one_size <- length(unique(abs(nonzero))) == 1L
   if (one_size || test == "sign") {
     positive <- sum(nonzero > 0)
-    return(list(bounds = function(gamma) core_sign_bounds(positive, length(nonzero), gamma),
-                form = if (one_size) "mcnemar" else "sign", exact = TRUE))
+    if (is.null(exact)) exact <- TRUE
+    return(list(bounds = function(gamma) core_sign_bounds(positive, length(nonzero), gamma, exact),
+                form = if (one_size) "mcnemar" else "sign", exact = exact))
   }
   ranks <- core_signed_ranks(d)
   if (is.null(exact)) exact <- ranks$pairs <= 50L

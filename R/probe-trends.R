@@ -24,8 +24,9 @@
 #'   default.
 #' @param level Confidence level; that of `x` by default.
 #' @param interval `"shortest"` (default: conditional by magnitude, of fixed length by curvature) or `"direct"`.
-#' @return A `twin_probe`. `tidy()` gives one row per bound: `violation, m, estimate, conf.low, conf.high` (estimate:
-#'   the effect as measured by magnitude, the middle of the interval by curvature). `glance()`: `violation`, `interval`,
+#' @return A `twin_probe`. `tidy()` gives one row per bound: `violation, m, estimate, conf.low, conf.high, refuted`
+#'   (estimate: the effect as measured by magnitude, the middle of the interval by curvature; refuted: does the time
+#'   before treatment itself bend by more than m? NA by magnitude). `glance()`: `violation`, `interval`,
 #'   `change` (the bound at which the interval first holds 0: 0 when it does so with parallel trends, infinite when no
 #'   bound within 1,000 does).
 #' @section Errors: `twin_error_input` for effects without cells or with another base, gaps in the path, event times
@@ -60,10 +61,12 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
   rows <- data.frame(violation = violation, m = m, estimate = rowMeans(limits), conf.low = limits[, 1L],
                      conf.high = limits[, 2L])
   if (violation == "magnitude") rows$estimate <- path$effect
+  least <- if (violation == "curvature") core_least_curvature(path, level) else NULL
+  rows$refuted <- if (violation == "curvature") m < least else NA
   new_probe("trends", rows, list(
     violation = violation, interval = interval, change = change, level = level, at = path$at, contrast = contrast,
     effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study), worst = path$worst,
-    periods = sum(path$horizon < 0)
+    periods = sum(path$horizon < 0), least = least
   ))
 }
 

@@ -60,7 +60,8 @@ test_text <- function(facts) {
   dropped <- if (what == "pair") sprintf(" of which %s tie and drop out", count_text(facts$zeros)) else
     sprintf(" (%s more hold equal outcomes and drop out)", count_text(facts$zeros))
   sprintf("%s, %s%s, one-sided (%s%s)",
-          c(mcnemar = "McNemar's test", sign = "sign test", signed_rank = if (facts$exact)
+          c(mcnemar = if (facts$exact) "exact McNemar's test" else "McNemar's test",
+            sign = if (facts$exact) "exact sign test" else "sign test", signed_rank = if (facts$exact)
             "exact signed-rank test" else "signed-rank test", sets = "aligned-rank test")[[facts$form]],
           plural(facts$pairs, what), if (facts$zeros > 0L) dropped else "",
           if (facts$side == "greater") "treated higher" else "treated lower",
@@ -222,6 +223,8 @@ format.twin_probe_trends <- function(x, ...) {
   rlang::check_dots_empty()
   table <- data.frame(m = number_text(x$rows$m), interval = interval_text(x$rows$conf.low, x$rows$conf.high),
                       holds = ifelse(x$rows$conf.low <= 0 & x$rows$conf.high >= 0, "holds 0", ""))
+  table$holds[which(x$rows$refuted)] <- paste0(table$holds[which(x$rows$refuted)], " (refuted)")
+  table$holds <- trimws(table$holds)
   names(table) <- c("m", paste(level_text(x$facts$level), "interval"), " ")
   c(wrap_lines(trends_title(x)), table_lines(thin_rows(table), left = 0L), "", wrap_lines(probe_verdict(x)))
 }
@@ -244,7 +247,19 @@ trend_interval_words <- function(facts) {
 }
 
 #' @exportS3Method
-probe_verdict.twin_probe_trends <- function(x) {
+probe_verdict.twin_probe_trends <- function(x) c(trends_conclusion(x), refuted_sentence(x))
+
+# Bounds on the change of slope that the time before treatment itself breaks.
+refuted_sentence <- function(x) {
+  least <- x$facts$least
+  if (is.null(least) || least <= 0) return(NULL)
+  sprintf(paste("Before treatment the slope changed by at least %s per period (level %s, all periods together):",
+                "smaller m are refuted by the data, and their intervals rest on what is known to be wrong."),
+          number_text(least),
+          level_text(x$facts$level))
+}
+
+trends_conclusion <- function(x) {
   change <- x$facts$change
   if (change == 0) {
     return(if (x$facts$violation == "magnitude")

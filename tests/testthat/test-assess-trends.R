@@ -252,3 +252,28 @@ test_that("shortest intervals are not longer than direct ones, and agree with th
   expect_error(probe_trends(cells, at = 0:1, contrast = 1), class = "twin_error_input")
   expect_error(probe_trends(cells, interval = "short"), class = "twin_error_input")
 })
+
+test_that("a bound on curvature that the time before treatment breaks is marked", {
+  data <- many_harbours()
+  data$price <- data$price + 3 * (data$year == 2003) * (data$opened %in% 2006)  # a bump long before
+  cells <- measure_did(harbour_panel(data), base = "fixed")
+  probe <- probe_trends(cells, "curvature", m = c(0, 0.1, 50), at = 0, interval = "direct")
+  path <- summarise_did(cells, "event", bands = FALSE)
+  before <- path$table$kind == "pre"
+  b <- c(path$estimate[before], 0)
+  bends <- b[1:3] - 2 * b[2:4] + b[3:5]
+  weights <- rbind(c(1, -2, 1, 0), c(0, 1, -2, 1), c(0, 0, 1, -2))
+  se <- sqrt(diag(weights %*% path$vcov[before, before] %*% t(weights)))
+  df <- path$df[path$table$term == "event 0"]
+  least <- max(abs(bends) - qt(1 - 0.05 / 3 / 2, df) * se)
+  expect_gt(least, 0.1)
+  expect_equal(probe$facts$least, least, ignore_attr = TRUE)
+  expect_identical(tidy(probe)$refuted, c(TRUE, TRUE, FALSE))
+  text <- gsub("\\s+", " ", paste(format(probe), collapse = " "))
+  expect_match(text, "\\(refuted\\)")
+  expect_match(text, "Before treatment the slope changed by at least .* smaller m are refuted by the data")
+  calm <- probe_trends(fixed_cells(), "curvature", m = 0.2, at = 0, interval = "direct")
+  expect_false(tidy(calm)$refuted)
+  expect_no_match(paste(format(calm), collapse = " "), "refuted")
+  expect_true(is.na(tidy(probe_trends(fixed_cells(), m = 0.2, at = 0, interval = "direct"))$refuted))
+})

@@ -242,3 +242,18 @@ test_that("bad input to probes is refused with advice", {
   expect_error(probe_ratio(measure_effect(study_of_many()), scale = "odds_ratio"), "come from the effect",
                class = "twin_error_input")
 })
+
+test_that("the sign test is exact unless it is asked not to be", {
+  effect <- measure_effect(pair_units(score_units(study_of_many())))
+  d <- carefultwin:::pair_difference_values(effect)
+  up <- max(sum(d > 0), sum(d < 0))
+  n <- sum(d != 0)
+  exact <- probe_pairs(effect, gamma = c(1, 2), test = "sign")
+  normal <- probe_pairs(effect, gamma = c(1, 2), test = "sign", exact = FALSE)
+  p <- c(1 / 2, 2 / 3)
+  expect_equal(tidy(exact)$p_high, pbinom(up - 1, n, p, lower.tail = FALSE))
+  expect_equal(tidy(normal)$p_high, pnorm((up - n * p) / sqrt(n * p * (1 - p)), lower.tail = FALSE))
+  expect_identical(c(glance(exact)$exact, glance(normal)$exact), c(TRUE, FALSE))
+  expect_match(paste(format(exact), collapse = " "), "exact sign test")
+  expect_no_match(paste(format(normal), collapse = " "), "exact")
+})
