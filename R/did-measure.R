@@ -45,8 +45,8 @@
 #'   are visited where they are no more than `draws`. The interval holds the constant effects that are not rejected;
 #'   rows that no treatment can move have none.
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
-#'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the working model behind them has variances of 1
-#'   over the weight.
+#'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the
+#'   working model behind them has variances of 1 over the weight.
 #' @param multiplier For `"wild"`: `"rademacher"` (all sign vectors when they are no more than `draws`) or `"webb"`, the
 #'   default below 10 clusters.
 #' @param draws Of `"wild"` (9,999 by default) or `"randomization"` (999).
@@ -55,8 +55,8 @@
 #' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
 #'   `cohort`, `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or
 #'   "base", the period others are measured from), `df`, `n_treated`, `n_comparison`, `reason` (why there is no
-#'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on). `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as
-#'   usual; `plot()` shows the cells of each cohort over time. [summarise_did()] averages cells.
+#'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on).
+#'   `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as usual; `plot()` shows the cells of each cohort over time. [summarise_did()] averages cells.
 #' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no
 #'   usable outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that
 #'   can't be estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort`,

@@ -19,15 +19,19 @@
 #' subgroups (`by`) and studies of several arms give one effect for each, side by side in a `twin_effects` with their
 #' joint covariance.
 #'
-#' @section Standard errors: `inference = "analytic"` sums influence contributions (on pairs and sets clustered on the
-#'   set, Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated
-#'   score). Clusters and strata named in the study are used without being asked, a column or two named in `cluster`
-#'   instead. With clusters intervals use Student's t with G - 1 degrees of freedom. On pairs and sets with clusters the
-#'   variance is two-way by the clusters of either unit, and never below that of independent sets (strata are then not
-#'   centred, which is conservative). Learners' scores, trimming bounds, strata and truncation points are taken as
-#'   given, and the print says so.
+#' @section Standard errors: `inference = "analytic"` sums influence contributions (on pairs and sets by set,
+#'   Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated score). A
+#'   score by maximum likelihood is accounted for in weights, strata, pairs and sets. Clusters and strata named in the
+#'   study are used without being asked, a column or two named in `cluster` instead. With clusters intervals use
+#'   Student's t with G - 1 degrees of freedom, with survey strata G minus the strata; where none are left, or nothing
+#'   varies, there is no interval and a warning says why. On pairs and sets with clusters the variance sums by cluster
+#'   what units contribute about their arm's fit on the score; on other distances pairs that share a cluster on either
+#'   side are dependent. It is never below that of independent sets (survey strata are then not centred, which is
+#'   conservative). Learners' scores, trimming bounds, where strata are cut and truncation points are taken as given,
+#'   and the print says so.
 #'
-#'   `"bootstrap"` draws units (or clusters, within survey strata), and runs the whole design anew for every draw, as it
+#'   `"bootstrap"` draws units (or clusters; within survey strata one fewer than each has, with weights to match, Rao &
+#'   Wu 1988), and runs the whole design anew for every draw, as it
 #'   was made: score, trimming, weights or matching. `"jackknife"` leaves out one cluster at a time, without clusters
 #'   one unit (up to 5,000 of them; any number for the difference without estimated weights, which has a closed form).
 #'   `"replicates"` re-runs it with every column of replicate weights. All three are refused for matching with
@@ -103,6 +107,9 @@
 #'   effects. Econometrica 74. \doi{10.1111/j.1468-0262.2006.00655.x}
 #'
 #'   Abadie, A., Imbens, G. W. (2008). On the failure of the bootstrap for matching estimators. Econometrica 76.
+#'
+#'   Rao, J. N. K., Wu, C. F. J. (1988). Resampling inference with complex survey data. Journal of the American
+#'   Statistical Association 83. \doi{10.1080/01621459.1988.10478591}
 #'   \doi{10.3982/ECTA6474}
 #'
 #'   Abadie, A., Imbens, G. W. (2011). Bias-corrected matching estimators for average treatment effects. Journal of

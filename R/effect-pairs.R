@@ -30,9 +30,14 @@ set_vcov <- function(x, influence, units, cluster, name, carried) {
   count <- length(unique(cluster[units$used]))
   clustered <- if (score != "") by_cluster_of_unit(x, influence, units, cluster, carried()) else
     by_cluster_of_pair(influence, units, cluster)
-  larger <- sum(diag(clustered)) >= sum(diag(independent)) && all(diag(clustered) >= 0)
+  larger <- all(diag(clustered) >= 0) && judged_variance(clustered) >= judged_variance(independent)
   list(vcov = if (larger) clustered else independent, df = known_df(count - 1),
        text = sprintf("clustered by %s and by %s of either unit (%d)%s", word, name, count, score))
+}
+
+# Which of two covariances is the larger: by the difference, where there is one.
+judged_variance <- function(vcov) {
+  if ("difference" %in% rownames(vcov)) vcov["difference", "difference"] else sum(diag(vcov))
 }
 
 # Sets are independent. What is left of a set about the estimate is too small by its own share in it: a pair's square by
