@@ -57,8 +57,8 @@
 #'   "base", the period others are measured from), `df`, `n_treated`, `n_comparison`, `reason` (why there is no
 #'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on).
 #'   `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as usual; `plot()` shows the
-#'   cells of each cohort over time. [summarise_did()] averages cells. ection Errors: `twin_error_input` for settings
-#'   that do not belong to the estimator, fewer than 2 clusters, no
+#'   cells of each cohort over time. [summarise_did()] averages cells.
+#' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no
 #'   usable outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that
 #'   can't be estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort`,
 #'   `twin_warning_no_error` (nothing varies that an error could be measured by) and `twin_warning_cells` say what to
