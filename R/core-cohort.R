@@ -56,18 +56,15 @@ core_cohort_parts <- function(moments) {
 core_cohort_vcov <- function(source, combine, shift, cluster, lenders = integer()) {
   moments <- core_block_moments(source, combine, cluster, shift)
   parts <- core_cohort_parts(moments)
-  degrees <- moments$count - 1
+  degrees <- matrix(moments$count - 1, length(moments$count), ncol(combine))
   alone <- which(moments$count == 1L)
   touched <- lapply(alone, function(h) touched_terms(source, h, combine))
   alone <- alone[vapply(touched, any, NA)]
   able <- setdiff(lenders[moments$count[lenders] > 1L], alone)
-  lent <- if (length(alone) > 0L) core_lent_scatter(source, cluster, able)
+  lent <- if (length(alone) > 0L && length(able) > 0L) lend_variance(source, alone, combine, cluster, able)
   if (!is.null(lent)) {
-    for (h in alone) {
-      own <- source$coefficients[[h]] %*% combine
-      parts[[h]] <- crossprod(own, lent$scatter %*% own) * moments$weight[h]^2
-      degrees[h] <- lent$df
-    }
+    parts[alone] <- lent$parts
+    degrees[alone, ] <- lent$df
   }
   vcov <- if (is_nested(source$block, cluster)) list(vcov = sum_parts(parts, ncol(combine))) else
     crossing_vcov(source, combine, shift, cluster, moments, if (!is.null(lent)) parts[alone])
@@ -84,13 +81,14 @@ core_cohort_vcov <- function(source, combine, shift, cluster, lenders = integer(
 
 sum_parts <- function(parts, size) Reduce(`+`, Filter(Negate(is.null), parts), matrix(0, size, size))
 
-# (sum v_h)^2 / sum v_h^2 / df_h of each term; that of all clusters where nothing varies.
+# (sum v_h)^2 / sum v_h^2 / df_h of each term; that of all clusters where nothing varies. degrees: blocks x J.
 satterthwaite <- function(parts, degrees) {
   known <- !vapply(parts, is.null, NA)
   own <- vapply(parts[known], diag, numeric(ncol(parts[known][[1L]])))
   own <- matrix(own, ncol = sum(known))
-  slack <- drop(own^2 %*% (1 / degrees[known]))
-  ifelse(slack > 0, rowSums(own)^2 / slack, sum(degrees[known]))
+  degrees <- t(degrees[known, , drop = FALSE])
+  slack <- rowSums(own^2 / degrees)
+  ifelse(slack > 0, rowSums(own)^2 / slack, rowSums(degrees))
 }
 
 # What the estimated size of a cohort moves an average by is alike for all its clusters: their mean, taken off above,
@@ -134,25 +132,97 @@ touched_terms.twin_row_source <- function(source, h, combine) { # nolint: object
   colSums(abs(combine[holds, , drop = FALSE])) > 0
 }
 
-# What the lenders' clusters vary by: pooled covariance of their data per unit of s, and its degrees of freedom; NULL
-# where nobody can lend. Only sources that hand out data know it.
-core_lent_scatter <- function(source, cluster, lenders) UseMethod("core_lent_scatter")
+# What the lenders' clusters vary by, as if they stood in the place of each lone block: list(parts: J x J per lone
+# block, NA for terms that nobody can lend to; df: lone blocks x J), NULL where nobody can lend at all.
+lend_variance <- function(source, alone, combine, cluster, lenders) UseMethod("lend_variance")
 
+# Blocks know their data: its covariance per unit of s, pooled within the lenders, goes through the lone block's
+# coefficients.
 #' @exportS3Method
-core_lent_scatter.twin_row_source <- function(source, cluster, lenders) NULL # nolint: object_name_linter. An S3 method.
-
-#' @exportS3Method
-core_lent_scatter.twin_block_source <- function(source, cluster, lenders) { # nolint: object_name_linter.
-  if (length(lenders) == 0L) return(NULL)
+lend_variance.twin_block_source <- function(source, alone, combine, cluster, lenders) { # nolint: object_name_linter.
   identity <- diag(nrow(source$coefficients[[1L]]))
-  source$coefficients <- rep(list(identity), length(source$coefficients))
-  pieces <- core_pieces(source, identity, cluster)
+  plain <- with_coefficients(source, rep(list(identity), length(source$coefficients)))
+  pieces <- core_pieces(plain, identity, cluster)
   inside <- pieces$block %in% lenders
-  weight <- core_sums_by(source_weight(source)[pieces$all > 0L], pieces$all[pieces$all > 0L])
-  means <- pieces$sums[inside, , drop = FALSE] / weight[inside]
-  block <- match(pieces$block[inside], lenders)
-  centred <- means - (rowsum(means, block) / tabulate(block))[block, , drop = FALSE]
-  list(scatter = crossprod(centred) / (sum(inside) - length(lenders)), df = sum(inside) - length(lenders))
+  part <- pieces$all > 0L
+  weight <- core_sums_by(source_weight(source)[part], pieces$all[part])
+  centred <- about_own_mean(pieces$sums[inside, , drop = FALSE] / weight[inside], pieces$block[inside])
+  df <- sum(inside) - length(unique(pieces$block[inside]))
+  scatter <- crossprod(centred) / df
+  list(df = df, parts = lapply(alone, function(h) {
+    own <- source$coefficients[[h]] %*% combine
+    crossprod(own, scatter %*% own) * sum(weight[pieces$block == h])^2
+  }))
+}
+
+# Rows know residuals by cell: those of the lenders' treated at the same time since treatment.
+#' @exportS3Method
+lend_variance.twin_row_source <- function(source, alone, combine, cluster, lenders) { # nolint: object_name_linter.
+  if (is.null(source$cells)) return(NULL)
+  residual <- lent_residuals(source, cluster, lenders)
+  found <- lapply(alone, function(h) {
+    own <- which(source$cells$cohort %in% h & rowSums(combine != 0) > 0)
+    at <- match(source$cells$event_time[own], residual$event)
+    stand_in <- vapply(seq_len(ncol(combine)), function(j) {
+      needed <- combine[own, j] != 0
+      if (anyNA(at[needed])) return(rep(NA_real_, nrow(residual$values)))
+      drop(residual$values[, at[needed], drop = FALSE] %*% combine[own[needed], j])
+    }, numeric(nrow(residual$values)))
+    pooled_covariance(matrix(stand_in, ncol = ncol(combine)), residual$block)
+  })
+  df <- do.call(rbind, lapply(found, `[[`, "df"))
+  if (all(is.na(df))) return(NULL)
+  list(parts = lapply(found, `[[`, "vcov"), df = df)
+}
+
+# Covariance of columns within blocks, each pair of columns from the rows that have both; list(vcov, df), NA where none
+# is left over. Columns with the same rows go together.
+pooled_covariance <- function(values, block) {
+  size <- ncol(values)
+  seen <- !is.na(values)
+  pattern <- apply(seen, 2L, function(rows) paste(which(rows), collapse = " "))
+  columns <- split(seq_len(size), match(pattern, unique(pattern)))
+  rows <- lapply(columns, function(at) seen[, at[1L]])
+  left <- function(both) sum(both) - length(unique(block[both]))
+  vcov <- matrix(NA_real_, size, size)
+  for (a in seq_along(columns)) {
+    for (b in seq_len(a)) {
+      both <- rows[[a]] & rows[[b]]
+      df <- left(both)
+      if (df < 1L) next
+      of <- function(k) about_own_mean(values[both, columns[[k]], drop = FALSE], block[both])
+      own <- crossprod(of(a), of(b)) / df
+      vcov[columns[[a]], columns[[b]]] <- own
+      vcov[columns[[b]], columns[[a]]] <- t(own)
+    }
+  }
+  df <- vapply(rows, left, 0)[match(pattern, unique(pattern))]
+  list(vcov = vcov, df = unname(ifelse(df < 1, NA_real_, df)))
+}
+
+# Of the lenders' clusters: how far each lies from the mean of its cohort, by time since treatment. list(values:
+# clusters x times, NA where not seen; event; block).
+lent_residuals <- function(source, cluster, lenders) {
+  cells <- which(source$cells$cohort %in% lenders & lengths(source$rows) > 0L)
+  event <- sort(unique(source$cells$event_time[cells]))
+  units <- which(source$block %in% lenders)
+  code <- core_group_codes(source$block[units], cluster[units])
+  piece <- match(code, unique(code))
+  values <- matrix(NA_real_, max(piece), length(event))
+  for (k in cells) {
+    at <- match(source$rows[[k]], units)
+    inside <- !is.na(at) & source$block[source$rows[[k]]] == source$cells$cohort[k]
+    own <- piece[at[inside]]
+    s <- source[["s"]][source$rows[[k]][inside]]
+    place <- cbind(sort(unique(own)), match(source$cells$event_time[k], event))
+    values[place] <- rowsum(source$values[[k]][inside], own) / rowsum(s / sum(s), own)
+  }
+  list(values = values, event = event, block = source$block[units][!duplicated(piece)])
+}
+
+about_own_mean <- function(values, block) {
+  code <- match(block, unique(block))
+  values - (rowsum(values, code) / tabulate(code))[code, , drop = FALSE]
 }
 
 # The averaged-path test of the time before treatment (Methods, "Difference-in-differences"): the path b of k averages

@@ -12,9 +12,9 @@ core_block_source <- function(data, block, coefficients, scatter = NULL, totals 
 }
 
 # Of rows. rows, values: per cell the units that take part, rising, and their contributions; s: N, what a shift
-# multiplies.
-core_row_source <- function(s, block, rows, values) {
-  structure(list(s = s, block = block, rows = rows, values = values), class = "twin_row_source")
+# multiplies; cells: NULL, or data frame of each cell's cohort (its block) and event_time.
+core_row_source <- function(s, block, rows, values, cells = NULL) {
+  structure(list(s = s, block = block, rows = rows, values = values, cells = cells), class = "twin_row_source")
 }
 
 # Contributions of N units to J combinations of cells. combine: K x J; shift: blocks x J or NULL, what a unit of the
@@ -72,7 +72,8 @@ core_on_all_cells.twin_row_source <- function(source, asked, count) { # nolint: 
   good <- lengths(source$rows) > 0L
   rows[asked[good]] <- source$rows[good]
   values[asked[good]] <- source$values[good]
-  core_row_source(source$s, source$block, rows, values)
+  cells <- if (!is.null(source$cells)) source$cells[match(seq_len(count), asked), ]
+  core_row_source(source$s, source$block, rows, values, cells)
 }
 
 #' @exportS3Method

@@ -248,8 +248,10 @@ draw_timing <- function(effect, plans) {
   of_assignment <- function(cohort) {
     moved <- amend(timing$panel, cohort = cohort[timing$level])
     unlist(tryCatch(suppressWarnings({
-      found <- lapply(list(timing$y, treated, timing$y - treated), function(y) estimate_did(moved, y, asked))
-      Map(function(plan, over) timing_terms(effect, moved, found, plan, over), plans, names2(plans))
+      found <- lapply(list(timing$y, treated, timing$y - treated), function(y) {
+        estimated_timing(effect, moved, y, asked)
+      })
+      Map(function(plan, over) timing_terms(effect, found, plan, over), plans, names2(plans))
     }), twin_error = function(e) rep(NA_real_, sum(sizes))))
   }
   sizes <- 5L * vapply(plans, function(plan) timing_size(effect, plan), 0L)
@@ -280,24 +282,34 @@ timing_size <- function(effect, plan) {
   length(plan$sets) + !identical(plan$values, 1)
 }
 
-# Of each term: estimate on the outcome and on the observed treatment; variances on both, and on their difference.
-# found: of the three.
-timing_terms <- function(effect, panel, found, plan, over) {
+# Of each term: estimate on the outcome and on the observed treatment; variances on both, and on their difference, from
+# those of the cells (sizes of cohorts taken as given: under random assignment they are). found: of the three.
+timing_terms <- function(effect, found, plan, over) {
   parts <- lapply(found, function(found) {
-    terms <- list(estimate = found$estimate, combine = diag(length(found$estimate)), shift = NULL)
+    terms <- list(estimate = found$estimate, combine = diag(length(found$estimate)))
     if (!is.null(plan)) {
       terms <- did_averages(amend(effect, size = found$size, fixed = found$fixed), plan, over, found$size,
                             ifelse(is.na(found$estimate), 0, found$estimate))
     }
-    own <- if (is.null(found$cells)) {
-      core_source_vcov(found$source, terms$combine, terms$shift, effect$cluster, effect$clusters)
-    } else {
-      lenders <- lending_blocks(panel, found$source)
-      core_cohort_vcov(found$source, terms$combine, terms$shift, effect$cluster, lenders)$vcov
-    }
-    list(estimate = unname(terms$estimate), variance = unname(diag(own)))
+    gone <- is.na(diag(found$vcov))
+    vcov <- replace(found$vcov, is.na(found$vcov), 0)
+    variance <- colSums(terms$combine * (vcov %*% terms$combine))
+    variance[colSums(terms$combine[gone, , drop = FALSE] != 0) > 0] <- NA_real_
+    list(estimate = unname(terms$estimate), variance = variance)
   })
   c(parts[[1L]]$estimate, parts[[2L]]$estimate, parts[[1L]]$variance, parts[[2L]]$variance, parts[[3L]]$variance)
+}
+
+# An estimate under an assignment, with the covariance of its cells.
+estimated_timing <- function(effect, panel, y, asked) {
+  found <- estimate_did(panel, y, asked)
+  own <- diag(length(found$estimate))
+  found$vcov <- if (is.null(found$cells)) {
+    core_source_vcov(found$source, own, NULL, effect$cluster, effect$clusters)
+  } else {
+    core_cohort_vcov(found$source, own, NULL, effect$cluster, lending_blocks(panel, found$source))$vcov
+  }
+  found
 }
 
 # What to read with care.

@@ -135,7 +135,7 @@ looped_cells <- function(panel, y, s, cells, compare, settings) {
   list(estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
        n_comparison = of("n_comparison", 0),
        source = core_row_source(s * (sides == 1L), panel$cohort, lapply(found, `[[`, "rows"),
-                                lapply(found, `[[`, "contributions")))
+                                lapply(found, `[[`, "contributions"), cells[c("cohort", "event_time")]))
 }
 
 joined_parts <- function(parts) {

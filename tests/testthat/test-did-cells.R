@@ -215,11 +215,16 @@ test_that("a cohort of one unit borrows the variance of the others, or has none"
   expect_equal(cell$df, sum(parts)^2 / sum(parts^2 / c(18, 9)))
   expect_match(gsub("\\s+", " ", paste(format(effect), collapse = " ")),
                "Cohort 2003 is of a single harbour: standard errors borrow the variance of the other treated cohorts")
-  # nobody can lend: row by row, or no other treated cohort
+  # where weights or gaps differ, those lend who were seen as long after their own treatment
   data$ones <- 1 + 1e-12 * (seq_len(nrow(data)) == 1)
   rows <- suppressWarnings(measure_did(harbour_panel(data[keep, ], weight = "ones")))
   expect_equal(cell_of(rows, 2003, 2004)$estimate, cell$estimate)
-  expect_identical(unlist(cell_of(rows, 2003, 2004)[c("std.error", "p.value", "conf.low")], use.names = FALSE),
+  later <- wide$price.2005 - wide$price.2003
+  parts <- c(var(later[wide$opened %in% 2004]), var(dy[is.na(wide$opened)]) / 10)
+  expect_equal(cell_of(rows, 2003, 2004)$std.error, sqrt(sum(parts)), tolerance = 1e-6)
+  expect_equal(cell_of(rows, 2003, 2004)$df, sum(parts)^2 / sum(parts^2 / 9), tolerance = 1e-6)
+  # nobody was seen three years after, nor is there another treated cohort
+  expect_identical(unlist(cell_of(rows, 2003, 2006)[c("std.error", "p.value", "conf.low")], use.names = FALSE),
                    rep(NA_real_, 3))
   expect_equal(cell_of(rows, 2004, 2005)$std.error, cell_of(effect, 2004, 2005)$std.error)
   only <- data[is.na(data$opened) | data$harbour == "h01", ]
