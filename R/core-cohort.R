@@ -103,12 +103,17 @@ shift_variance <- function(moments, shift, size) {
 
 is_nested <- function(block, cluster) is_own_cluster(cluster) || all(block == block[match(cluster, cluster)])
 
+# Contributions of pieces from the mean of their block, times sqrt(G_h / (G_h - 1)).
+scaled_pieces <- function(pieces, moments) {
+  n <- moments$count[pieces$block]
+  (pieces$sums - moments$total[pieces$block, , drop = FALSE] / n) * sqrt(ifelse(n > 1, n / (n - 1), 0))
+}
+
 # Clusters that hold units of several blocks: their pieces, centred and scaled, are summed before they are squared. The
 # degrees of freedom count clusters by what they are expected to contribute.
 crossing_vcov <- function(source, combine, shift, cluster, moments, lent) {
   pieces <- core_pieces(source, combine, cluster, shift)
-  n <- moments$count[pieces$block]
-  scaled <- (pieces$sums - moments$total[pieces$block, , drop = FALSE] / n) * sqrt(ifelse(n > 1, n / (n - 1), 0))
+  scaled <- scaled_pieces(pieces, moments)
   share <- vapply(seq_len(ncol(combine)), function(j) {
     core_sums_by(scaled[, j]^2, pieces$block, length(moments$count)) / pmax(moments$count, 1)
   }, numeric(length(moments$count)))
@@ -234,7 +239,7 @@ core_profile_test <- function(source, combine, cluster, estimate) {
   pieces <- core_pieces(source, combine, cluster)
   k <- ncol(combine)
   n <- moments$count[pieces$block]
-  scaled <- (pieces$sums - moments$total[pieces$block, , drop = FALSE] / n) * sqrt(ifelse(n > 1, n / (n - 1), 0))
+  scaled <- scaled_pieces(pieces, moments)
   shape <- diag(k) - 1 / (k + 1)
   length_of <- function(x) rowSums((x %*% shape) * x)
   expected <- core_sums_by(core_sums_by(length_of(scaled), pieces$block, max(pieces$block))[pieces$block] / n,

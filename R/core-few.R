@@ -136,14 +136,21 @@ core_wild_statistic <- function(sums, b) {
 # Share of draws at least as far from the null b as the data are; exact: the draws are all there are, and the data one
 # of them. Ties within rounding count.
 core_wild_p <- function(sums, data, b, exact) {
-  far <- sum(core_wild_statistic(sums, b) >= core_wild_statistic(data, b) * (1 - 1e-9))
-  if (exact) far / nrow(sums) else (far + 1) / (nrow(sums) + 1)
+  core_share_beyond(core_wild_statistic(sums, b), core_wild_statistic(data, b), exact)
 }
 
-# Limits by inversion: the nulls nearest to the estimate on either side that are rejected; infinite where none is within
-# a thousand standard errors.
+core_share_beyond <- function(drawn, observed, exact) {
+  far <- sum(drawn >= observed * (1 - 1e-9))
+  if (exact) far / length(drawn) else (far + 1) / (length(drawn) + 1)
+}
+
 core_wild_limits <- function(sums, data, estimate, se, level, exact) {
-  p <- function(b) core_wild_p(sums, data, b, exact)
+  core_inverted_limits(function(b) core_wild_p(sums, data, b, exact), estimate, se, level)
+}
+
+# Limits by inversion of a test with p-value p(null): the nulls nearest to the estimate on either side that are
+# rejected; infinite where none is within a thousand standard errors.
+core_inverted_limits <- function(p, estimate, se, level) {
   one_side <- function(sign) {
     inside <- estimate
     step <- se

@@ -37,29 +37,9 @@ core_timing_test <- function(draws, observed, level, exact) {
     top <- abs(rows[, 1L] - b * rows[, 2L])
     ifelse(variance > 1e-20 * top^2, top / sqrt(variance), ifelse(top > 0, Inf, 0))
   }
-  p <- function(b) {
-    far <- sum(statistic(draws, b) >= statistic(rbind(observed), b) * (1 - 1e-9))
-    if (exact) far / nrow(draws) else (far + 1) / (nrow(draws) + 1)
-  }
+  p <- function(b) core_share_beyond(statistic(draws, b), statistic(rbind(observed), b), exact)
   if (abs(observed[2L]) < 1e-12) return(list(p.value = p(0), limits = c(NA_real_, NA_real_)))
   centre <- observed[1L] / observed[2L]
-  step <- max(sqrt(observed[3L]), 1e-8 * abs(centre)) / abs(observed[2L])
-  farthest <- 1000 * step
-  one_side <- function(sign) {
-    inside <- centre
-    outside <- centre
-    repeat {
-      outside <- centre + sign * step
-      if (p(outside) < 1 - level) break
-      inside <- outside
-      if (step > farthest) return(sign * Inf)
-      step <- 1.5 * step
-    }
-    while (abs(outside - inside) > 1e-6 * step) {
-      middle <- (inside + outside) / 2
-      if (p(middle) < 1 - level) outside <- middle else inside <- middle
-    }
-    inside
-  }
-  list(p.value = p(0), limits = c(one_side(-1), one_side(1)))
+  se <- max(sqrt(observed[3L]), 1e-8 * abs(centre)) / abs(observed[2L])
+  list(p.value = p(0), limits = core_inverted_limits(p, centre, se, level))
 }

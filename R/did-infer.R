@@ -251,7 +251,7 @@ draw_timing <- function(effect, plans) {
       found <- lapply(list(timing$y, treated, timing$y - treated), function(y) {
         estimated_timing(effect, moved, y, asked)
       })
-      Map(function(plan, over) timing_terms(effect, found, plan, over), plans, names2(plans))
+      Map(function(plan, over) timing_terms(effect, found, plan, over), plans, rlang::names2(plans))
     }), twin_error = function(e) rep(NA_real_, sum(sizes))))
   }
   sizes <- 5L * vapply(plans, function(plan) timing_size(effect, plan), 0L)
@@ -268,13 +268,11 @@ draw_timing <- function(effect, plans) {
       core_timing_test(draws[, at, drop = FALSE], observed[at], effect$level, !is.null(timing$drawn))
     })
     result <- list(p.value = vapply(found, `[[`, 0, "p.value"), limits = t(vapply(found, `[[`, c(0, 0), "limits")))
-    assign(timing_key(plans[[k]], names2(plans)[k]), result, envir = timing$known)
+    assign(timing_key(plans[[k]], rlang::names2(plans)[k]), result, envir = timing$known)
   }
 }
 
 timing_key <- function(plan, over) rlang::hash(if (!is.null(plan)) list(over, plan$sets))
-
-names2 <- function(x) if (is.null(names(x))) rep("", length(x)) else names(x)
 
 # How many terms a plan has: its averages, and their mean where there are several kinds.
 timing_size <- function(effect, plan) {

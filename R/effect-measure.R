@@ -217,7 +217,7 @@ measure_block <- function(block, asked, call = rlang::caller_env(2)) {
   result <- block_terms(block, units, means, asked)
   influence <- result$influence()
   inference <- if (is.null(means$vcov)) {
-    carried <- function() influence - block_influence(block, within_list(units, given = TRUE), asked, call)
+    carried <- function() influence - block_influence(block, utils::modifyList(units, list(given = TRUE)), asked, call)
     found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call, carried)
     if (design_kind(x) %in% c("cells", "strata") && estimators[[asked$estimator]]$plain) {
       found$vcov <- found$vcov + contrast_vcov(cell_shortfalls(x, units), result)
@@ -234,8 +234,6 @@ measure_block <- function(block, asked, call = rlang::caller_env(2)) {
 block_influence <- function(block, units, asked, call) {
   block_terms(block, units, effect_means(block, units, asked, call), asked)$influence()
 }
-
-within_list <- function(x, ...) utils::modifyList(x, list(...))
 
 # The estimates of a block alone: what a replicate needs. A ratio of means is asked for by name: in a draw one of them
 # may be negative where neither is in the sample.
