@@ -10,10 +10,14 @@
 #'   (0.1, default) or `"lenient"` (0.25).
 #' @param ratio_range Acceptable range of the variance ratio, two numbers; 0.5 to 2 by default, 0.8 to 1.25 for
 #'   `limit = "strict"`.
-#' @param reference Whose standard deviation, before the design, standardizes: `"treated"`, `"control"` or `"pooled"`;
-#'   by default treated for the ATT, control for the ATC, pooled otherwise.
-#' @param extra More rows: any of `"score"` (the linear score), `"squares"` and `"cubes"` of numeric columns, and
-#'   `"interactions"` (products of any two numeric or yes/no columns). None by default.
+#' @param reference Whose standard deviation, before the design, standardizes: `"treated"`, `"control"`, `"pooled"` (root
+#'   of the mean of both variances) or `"all"` (both arms together); by default treated for the ATT, control for the
+#'   ATC, pooled otherwise. Or the standard deviations themselves, positive numbers named by covariate, or by row such
+#'   as `"port_size: small"`; rows not named get the default.
+#' @param extra More rows: any of `"score"` (the linear score), `"squares"` and `"cubes"` of numeric columns,
+#'   `"interactions"` (products of any two numeric or yes/no columns) and `"factors"` (one row for all levels of a
+#'   factor together: the length of the vector of differences in the metric of the shares' covariance before the design,
+#'   which is never negative). None by default.
 #' @param custom Rows of one's own, whether or not the design used them: a list of one-sided formulas in columns of the
 #'   data, named, such as `list("income per head" = ~ past_income / crew_size)`. They must give a finite number in
 #'   every row of the study.
@@ -23,10 +27,11 @@
 #'   says)? Default `FALSE`: a p-value shrinks with n and says nothing about the size of an imbalance.
 #' @return A `twin_balance`. `tidy()` gives one row per covariate or level and sample with the columns `covariate`,
 #'   `level`, `kind` ("numeric", "date", "binary", "level", "missing", and for rows asked for "score", "square", "cube",
-#'   "interaction", "custom"), `sample` ("before", "after"; the designs' names for a list), `mean_treated`,
+#'   "interaction", "custom", "factor"), `sample` ("before", "after"; the designs' names for a list), `mean_treated`,
 #'   `mean_control`, `sd_treated`, `sd_control`, `difference` (treated minus control), `smd`, `variance_ratio`
-#'   (numeric rows), `ks`, `ecdf_mean`, `pass` (NA where the standardized difference is undefined), `reduction` (per
-#'   cent by which |SMD| fell, NA before), with `tests` also `statistic` and `p.value`, with `by` also `group` (NA for
+#'   (numeric rows), `ks`, `ecdf_mean`, `pass` (NA where the standardized difference is undefined, and where
+#'   `one_arm`), `one_arm` (a level, or missing values, that only one arm has: nobody can balance it while such units are
+#'   in, so its row is shown but does not count), `reduction` (per cent by which |SMD| fell, NA before), with `tests` also `statistic` and `p.value`, with `by` also `group` (NA for
 #'   the whole). `glance()` gives one row per sample after the design (one for the sample before, if there is no
 #'   design): `rows`, `passing`, `worst_smd`, `worst_covariate`, `ess_treated`, `ess_control`, `mahalanobis`, with a
 #'   list of designs also `sample`.
@@ -43,21 +48,21 @@
 #' assess_balance(list(pairs = pair_units(scored), weights = weigh_units(scored)), extra = "squares")
 #' @export
 assess_balance <- function(x, limit = "standard", ratio_range = NULL,
-                           reference = c("by_estimand", "treated", "control", "pooled"), extra = character(),
+                           reference = c("by_estimand", "treated", "control", "pooled", "all"), extra = character(),
                            custom = list(), by = NULL, tests = FALSE) {
   designs <- balance_designs(x)
   study <- study_of(designs[[1L]])
   limits <- balance_limits(limit, ratio_range)
-  reference <- check_choice(reference, c("by_estimand", "treated", "control", "pooled"))
-  if (reference == "by_estimand") reference <- reference_arm(study$estimand)
+  reference <- balance_reference(reference, study$estimand)
   check_flag(tests)
   more <- c(extra_columns(designs, extra), custom_columns(study, custom))
   wide <- if (length(more) > 0L) amend(study, columns = c(study$columns, more)) else study
+  reference <- find_given(reference, wide)
   weights <- balance_weights(designs)
   groups <- c(list(rep(TRUE, length(study$z))), balance_groups(designs, by))
   plain <- length(designs) == 1L && length(wide$columns) == length(study$columns) && is.null(study$outside)
   known <- if (plain) design_moments(designs[[1L]])
-  rows <- balance_rows(wide, weights, groups, reference, limits, tests, known)
+  rows <- balance_rows(wide, weights, groups, reference, limits, tests, known, "factors" %in% extra)
   new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
     limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
     design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
@@ -117,26 +122,116 @@ balance_limits <- function(limit, ratio_range, call = rlang::caller_env()) {
 
 is_ratio_range <- function(x) is.numeric(x) && length(x) == 2L && all(is.finite(x), x[1L] > 0, x[1L] <= 1, x[2L] >= 1)
 
+# list(from, given): whose sd standardizes, and sds given by name.
+balance_reference <- function(reference, estimand, call = rlang::caller_env()) {
+  by_estimand <- reference_arm(estimand)
+  if (is.list(reference)) reference <- unlist(reference)
+  if (!is.numeric(reference)) {
+    from <- check_choice(reference, c("by_estimand", "treated", "control", "pooled", "all"), "reference", call)
+    return(list(from = if (from == "by_estimand") by_estimand else from, given = NULL))
+  }
+  if (!are_named_numbers(reference) || is.matrix(reference) || any(reference <= 0)) {
+    abort_input(c("{.arg reference} must be positive numbers with the names of covariates, or one word.",
+                  x = "It is {describe_value(reference)}.", i = "For example c(boat_length = 2.5)."), call = call)
+  }
+  list(from = by_estimand, given = reference)
+}
+
+# Every sd given must have its row.
+find_given <- function(reference, study, call = rlang::caller_env()) {
+  known <- unlist(Map(indicator_names, study$columns, names(study$columns)), use.names = FALSE)
+  unknown <- setdiff(names(reference$given), c(known, names(study$columns)))
+  if (length(unknown) == 0L) return(reference)
+  near <- nearest_name(unknown[1L], c(names(study$columns), known))
+  abort_input(c("{.arg reference} must name rows of the table.", x = "There is no {.val {unknown}}.",
+                i = if (is.null(near)) "The rows are {.val {known}}." else "Did you mean {.val {near}}?"),
+              unknown = unknown, call = call)
+}
+
+# One sd per row of the moments before the design.
+row_sds <- function(study, before, reference) {
+  sd <- if (reference$from == "all") whole_sds(study)
+        else core_reference_sd(before$var_treated, before$var_control, reference$from)
+  names <- row_name(before$covariate, before$level)
+  for (name in names(reference$given)) {
+    sd[names == name | (before$covariate == name & before$kind != "missing")] <- reference$given[[name]]
+  }
+  sd
+}
+
+# The sd of every row in both arms together, with the sampling weights.
+whole_sds <- function(study) {
+  s <- sampling_weight(study)
+  unlist(lapply(unname(study$columns), function(column) {
+    share <- column$kind %in% c("factor", "binary")
+    of <- function(values, share) {
+      mean <- sum(s * values) / sum(s)
+      sqrt(if (share) mean * (1 - mean) else drop(core_covariance(cbind(values), s)))
+    }
+    own <- column_indicators(column)
+    plain <- length(own) - !is.null(column$flag)
+    vapply(seq_along(own), function(k) of(own[[k]], share || k > plain), 0)
+  }))
+}
+
 # All samples of all groups, the whole first; the reference sd is that of the whole sample before the design. known: the
-# moments of the whole, where they have been worked out.
-balance_rows <- function(study, weights, groups, reference, limits, tests, known) {
-  sd <- NULL
+# moments of the whole, where they have been worked out; factors: also a row for all levels of each factor together?
+balance_rows <- function(study, weights, groups, reference, limits, tests, known, factors) {
+  yardstick <- NULL
   blocks <- Map(function(inside, group) {
     whole <- all(inside)
     part <- if (whole) study else restrict_study(study, inside)
     v <- if (whole) weights else lapply(weights, `[`, inside)
     samples <- balance_moments(part, v, distribution = TRUE, known = if (whole) known)
-    if (is.null(sd)) sd <<- core_reference_sd(samples$before$var_treated, samples$before$var_control, reference)
-    rows <- Map(function(rows, sample) finish_rows(rows, sd, limits, sample), samples, names(samples))
+    if (is.null(yardstick)) {
+      yardstick <<- list(sd = row_sds(study, samples$before, reference), lone = in_one_arm(samples$before),
+                         factors = if (factors) factor_covariances(study, samples$before, reference$from))
+    }
+    rows <- Map(function(rows, sample) finish_rows(rows, yardstick, limits, sample), samples, names(samples))
     if (tests) rows <- Map(function(rows, v) cbind(rows, balance_tests(part, v)), rows, v)
+    rows <- lapply(rows, with_factor_rows, yardstick = yardstick, limits = limits)
     rows <- lapply(rows, add_reduction, before = rows$before)
     cbind(group = group, do.call(rbind, unname(rows)))
   }, groups, c(NA, names(groups)[-1L]))
   do.call(rbind, unname(blocks))
 }
 
-finish_rows <- function(rows, sd, limits, sample) {
-  smd <- standardized(rows$mean_treated - rows$mean_control, sd)
+# The covariance of the shares of each factor's levels before the design, by factor; levels that only one arm has are
+# left out. before: the moments, one row per level.
+factor_covariances <- function(study, before, from) {
+  before$mean_all <- if (from == "all") whole_shares(study) else NA_real_
+  level <- before$kind == "level" & !in_one_arm(before)
+  lapply(split(before[level, ], factor(before$covariate[level], unique(before$covariate[level]))), function(rows) {
+    core_share_covariance(rows$mean_treated, rows$mean_control, rows$mean_all, from)
+  })
+}
+
+whole_shares <- function(study) {
+  s <- sampling_weight(study)
+  unlist(lapply(unname(study$columns), function(column) {
+    vapply(column_indicators(column), function(values) sum(s * values) / sum(s), 0)
+  }))
+}
+
+# One more row per factor: all of its levels together.
+with_factor_rows <- function(rows, yardstick, limits) {
+  more <- Map(function(covariance, name) {
+    own <- rows[rows$covariate == name & rows$kind == "level" & !rows$one_arm, ]
+    smd <- core_mahalanobis_length(own$difference, covariance)
+    row <- own[1L, ]
+    row[vapply(row, is.numeric, NA)] <- NA_real_
+    row[c("level", "kind")] <- list("(all levels)", "factor")
+    row[c("smd", "pass", "one_arm")] <- list(smd, smd <= limits$smd, FALSE)
+    row
+  }, yardstick$factors, names(yardstick$factors))
+  do.call(rbind, c(list(rows), unname(more)))
+}
+
+# yardstick$lone: rows of levels that only one arm has before the design. While they are in nobody can make them pass,
+# and they do not count.
+finish_rows <- function(rows, yardstick, limits, sample) {
+  lone <- yardstick$lone
+  smd <- standardized(rows$mean_treated - rows$mean_control, yardstick$sd)
   share <- rows$kind %in% c("binary", "level", "missing")
   ratio <- ifelse(!share & rows$var_control > 0, rows$var_treated / rows$var_control, NA)
   ratio_fails <- !is.na(ratio) & (ratio < limits$ratio[1L] | ratio > limits$ratio[2L])
@@ -145,7 +240,8 @@ finish_rows <- function(rows, sd, limits, sample) {
     mean_treated = rows$mean_treated, mean_control = rows$mean_control,
     sd_treated = sqrt(rows$var_treated), sd_control = sqrt(rows$var_control),
     difference = rows$mean_treated - rows$mean_control, smd = smd, variance_ratio = ratio,
-    ks = rows$ks, ecdf_mean = rows$ecdf_mean, pass = ifelse(is.na(smd), NA, abs(smd) <= limits$smd & !ratio_fails)
+    ks = rows$ks, ecdf_mean = rows$ecdf_mean,
+    pass = ifelse(is.na(smd) | (lone & smd != 0), NA, abs(smd) <= limits$smd & !ratio_fails), one_arm = lone
   )
 }
 
@@ -175,10 +271,16 @@ column_indicators <- function(column) {
   c(own, if (!is.null(column$flag)) list(column$flag))
 }
 
+# What these rows are called.
+indicator_names <- function(column, name) {
+  level <- if (column$kind %in% c("numeric", "date") || is.null(column$levels)) NA_character_ else column$levels
+  row_name(name, c(level, if (!is.null(column$flag)) missing_level))
+}
+
 # Rows on request. Products are of centred columns, so that a square is about spread and an interaction about joint
 # movement, not about the means again.
 extra_columns <- function(designs, extra, call = rlang::caller_env()) {
-  for (word in extra) check_choice(word, c("score", "squares", "cubes", "interactions"), "extra", call)
+  for (word in extra) check_choice(word, c("score", "squares", "cubes", "interactions", "factors"), "extra", call)
   if (length(extra) == 0L) return(list())
   study <- study_of(designs[[1L]])
   s <- sampling_weight(study)
@@ -288,6 +390,7 @@ glance.twin_balance <- function(x, ...) {
 
 glance_sample <- function(x, sample) {
   rows <- sample_rows(x, sample)
+  rows <- rows[!uncounted(rows), ]
   worst <- which.max(abs(rows$smd))
   none <- length(worst) == 0L
   data.frame(
@@ -298,12 +401,12 @@ glance_sample <- function(x, sample) {
   )
 }
 
+# Rows of levels that only one arm has, while they are in.
+uncounted <- function(rows) rows$one_arm & is.na(rows$pass)
+
 #' @export
 summary.twin_balance <- function(object, ...) {
   numbers <- generics::glance(object)
   rows <- do.call(rbind, lapply(judged_samples(object), function(sample) sample_rows(object, sample)))
-  c(as.list(numbers), list(undefined = sum(is.na(rows$smd)), balanced = all(numbers$passing == numbers$rows)))
+  c(as.list(numbers), list(undefined = sum(is.na(rows$smd) & !rows$one_arm), balanced = all(numbers$passing == numbers$rows)))
 }
-
-# "port_size: large", "boat_length": how a row is named everywhere.
-row_name <- function(covariate, level) ifelse(is.na(level), covariate, paste0(covariate, ": ", level))

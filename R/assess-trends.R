@@ -99,6 +99,7 @@ path_before <- function(panel, found, settings) {
   usable <- cells$kind == "pre" & !is.na(cells$estimate) & !cells$cohort %in% settings$without &
     cells$event_time < -settings$anticipation
   event <- sort(unique(cells$event_time[usable]))
+  if (length(event) == 0L) return(list(event = event))
   sets <- lapply(event, function(value) which(usable & cells$event_time == value))
   averages <- core_average_cells(cells$estimate, cells$cohort, found$size, sets)
   away <- ifelse(is.na(cells$estimate), 0, periods_from_base(panel, cells))

@@ -57,6 +57,14 @@ core_reference_sd <- function(var_treated, var_control, from) {
   ))
 }
 
+# From shares of the levels of a factor (by arm, and of both arms together): the multinomial covariance that stands in
+# for the variance when all levels are looked at together.
+core_share_covariance <- function(treated, control, all, from) {
+  one <- function(share) diag(share, length(share)) - tcrossprod(share)
+  switch(from, treated = one(treated), control = one(control), all = one(all),
+         pooled = (one(treated) + one(control)) / 2)
+}
+
 # Third standardized moment.
 core_skewness <- function(x, v) {
   away <- x - sum(v * x) / sum(v)

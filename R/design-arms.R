@@ -31,7 +31,7 @@ arm_aliases <- function(matrix, x, s, call) {
     pair <- arm_study(x, k, whole = FALSE)
     fit <- core_fit(matrix[inside, , drop = FALSE], as.double(pair$z), s[inside], "logit")
     if (fit$status == "separated") {
-      stop_separated(separating_columns(fit, matrix[inside, , drop = FALSE], pair), call)
+      stop_separated(separating_columns(fit, matrix[inside, , drop = FALSE], pair, pair$columns), call)
     }
   }
   aliased <- core_fit(matrix, as.double(x$arm > 1L), s, "logit")$aliased
@@ -101,7 +101,7 @@ arms_behind <- function(x) x$weighing[c("arms", "k")]
 # The linear scores of all arms.
 arm_score_nuisance <- function(x) {
   score <- x$score
-  matrix <- terms_matrix(x$base, score_terms(score, x$base))
+  matrix <- score_matrix(score, x$base)
   if (length(score$aliased) > 0L) matrix <- matrix[, -score$aliased, drop = FALSE]
   core_multinomial_nuisance(matrix, x$arm, sampling_weight(x$base), score)
 }

@@ -9,7 +9,7 @@ score_from_ladder <- function(x, settings, call) {
   study <- study_of(x)
   basic <- if (is.null(settings$model)) character()
            else attr(stats::terms(score_formula(settings$model, study, call)), "term.labels")
-  climbed <- climb_ladder(x, basic, thresholds, settings$link, call)
+  climbed <- climb_ladder(x, basic, thresholds, settings, call)
   if (length(climbed$terms) == 0L) {
     abort_input(c(
       "The ladder adds no term: no covariate raises the likelihood enough to tell the arms apart.",
@@ -18,7 +18,14 @@ score_from_ladder <- function(x, settings, call) {
   }
   score <- score_from_regression(x, stats::reformulate(climbed$terms), settings$link, call)
   score$steps <- climbed$steps
+  score$untried <- untried_terms(climbed$steps, settings$second_order)
   score
+}
+
+# Covariates that did not enter, so that neither their squares nor their products were tried.
+untried_terms <- function(steps, second_order) {
+  if (second_order == "all") return(character())
+  setdiff(attr(steps, "labels"), steps$term[steps$added])
 }
 
 check_thresholds <- function(thresholds, call) {
@@ -31,19 +38,24 @@ check_thresholds <- function(thresholds, call) {
 }
 
 # terms: labels for a formula; steps: the table of what was tried last at each step and added.
-climb_ladder <- function(x, basic, thresholds, link, call) {
+climb_ladder <- function(x, basic, thresholds, settings, call) {
   study <- study_of(x)
+  lone <- lone_levels(study$columns, study$z, kept_weight(x))
+  study <- amend(study, columns = pool_levels(study$columns, lone))
   labels <- if (is.null(study$formula)) formula_names(names(study$columns))
             else attr(stats::terms(study$formula), "term.labels")
   parts <- lapply(stats::setNames(nm = union(labels, basic)), function(label) term_matrix(study, label))
-  state <- ladder_state(x, parts[basic], link, call)
+  state <- ladder_state(x, parts[basic], settings$link, study$columns, call)
   state$steps <- ladder_row(0L, if (length(basic) > 0L) paste(basic, collapse = " + ") else "(intercept)", "start",
                             state$df, NA, state$loglik, TRUE)
-  show_progress("Climbing the ladder", function(tick) {
+  state <- show_progress("Climbing the ladder", function(tick) {
     state <- add_terms(state, parts[setdiff(labels, basic)], "linear", thresholds[["linear"]], tick)
-    second <- second_order_terms(study, state$parts)
-    add_terms(state, second[setdiff(names(second), names(state$parts))], "second", thresholds[["second"]], tick)
+    second <- second_order_terms(study, if (settings$second_order == "all") parts else state$parts)
+    second <- second[setdiff(names(second), names(state$parts))]
+    add_terms(state, second, "second", thresholds[["second"]], tick, mains = parts[labels])
   })
+  attr(state$steps, "labels") <- labels
+  state
 }
 
 formula_names <- function(names) ifelse(make.names(names) == names, names, sprintf("`%s`", names))
@@ -54,7 +66,7 @@ term_matrix <- function(study, label) {
 }
 
 # What the search carries: the chosen parts, their fit, and weights scaled to mean 1.
-ladder_state <- function(x, parts, link, call) {
+ladder_state <- function(x, parts, link, columns, call) {
   weight <- kept_weight(x)
   state <- list(z = as.double(study_of(x)$z), weight = weight, scale = sum(design_kept(x)) / sum(weight), link = link,
                 parts = parts, terms = names(parts))
@@ -66,20 +78,25 @@ ladder_state <- function(x, parts, link, call) {
   }
   matrix <- do.call(cbind, unname(parts))
   fit <- core_fit(matrix, state$z, weight, link)
-  check_fit(fit, matrix, x, call)
+  check_fit(fit, matrix, x, call, columns)
   state$loglik <- state$scale * fit$loglik
   state$df <- sum(vapply(parts, ncol, 0L)) - length(fit$aliased)
   state$coefficients <- fit$coefficients
   state
 }
 
-# Adds the candidate with the largest statistic per degree of freedom while it exceeds the threshold.
-add_terms <- function(state, candidates, kind, threshold, tick) {
+# Adds the candidate with the largest statistic per degree of freedom while it exceeds the threshold. mains: the plain
+# terms that squares and products bring with them.
+add_terms <- function(state, candidates, kind, threshold, tick, mains = list()) {
+  brought <- function(name) {
+    own <- intersect(formula_names(all.vars(str2lang(name))), names(mains))
+    c(mains[setdiff(own, names(state$parts))], candidates[name])
+  }
   repeat {
     if (length(candidates) == 0L) return(state)
     trials <- lapply(names(candidates), function(name) {
       tick(name)
-      ladder_trial(state, candidates[[name]])
+      ladder_trial(state, do.call(cbind, unname(brought(name))))
     })
     statistic <- vapply(trials, `[[`, 0, "statistic")
     best <- which.max(statistic)
@@ -90,8 +107,9 @@ add_terms <- function(state, candidates, kind, threshold, tick) {
     state$steps <- rbind(state$steps, ladder_row(max(state$steps$step) + 1L, name, term_kind(name, kind),
                                                  trial$df, statistic[best], trial$loglik, added))
     if (!added) return(state)
-    state$parts[[name]] <- candidates[[best]]
-    state$terms <- c(state$terms, name)
+    entering <- brought(name)
+    state$parts <- c(state$parts, entering)
+    state$terms <- c(state$terms, names(entering))
     state[c("loglik", "coefficients")] <- trial[c("loglik", "coefficients")]
     candidates <- candidates[-best]
   }

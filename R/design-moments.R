@@ -64,3 +64,12 @@ standardized <- function(difference, reference) {
   out[abs(difference) < 1e-15] <- 0
   out
 }
+
+# Rows of a factor's levels, or of missing values, that only one arm has; not where they leave fewer than two levels to
+# the factor, which then tells the arms apart as a whole.
+in_one_arm <- function(moments) {
+  lone <- moments$kind %in% c("level", "missing") & (moments$mean_treated > 0) != (moments$mean_control > 0)
+  level <- moments$kind == "level"
+  left <- tapply(level & !lone, moments$covariate, sum)[moments$covariate]
+  lone & !(level & left < 2L)
+}

@@ -131,8 +131,8 @@ design_moments <- function(x) {
   if (inherits(x, "twin_design") && !is.null(x$moments)) x$moments else balance_moments(study_of(x), design_samples(x))
 }
 
-# Worst absolute standardized difference over all covariates and levels (NA when none is defined); after: the weights to
-# judge in place of the design's.
+# Worst absolute standardized difference over all covariates and levels (NA when none is defined), but for levels that
+# only one arm has; after: the weights to judge in place of the design's.
 worst_imbalance <- function(x, after = NULL) {
   study <- study_of(x)
   samples <- if (is.null(after)) design_moments(x) else
@@ -141,6 +141,7 @@ worst_imbalance <- function(x, after = NULL) {
   after <- samples[[length(samples)]]
   reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(study$estimand))
   size <- abs(standardized(after$mean_treated - after$mean_control, reference))
+  size[in_one_arm(before)] <- NA
   if (all(is.na(size))) NA_real_ else max(size, na.rm = TRUE)
 }
 

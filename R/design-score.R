@@ -4,7 +4,9 @@
 #' with what later standard errors need to account for its estimation. It comes from one of four sources:
 #'
 #' * a binary regression fitted by maximum likelihood, weighted by the sampling weights (the default). Linearly
-#'   dependent columns are dropped and named; separation is an error that names the covariates;
+#'   dependent columns are dropped and named; separation is an error that names the covariates. A level of a factor, or
+#'   missing values, that only one arm has are left out with the warning `twin_warning_one_arm`: such units are scored
+#'   as if they were at the commonest other level, and the balance table shows what they have no counterpart in;
 #' * the same with its terms searched for, `select = "ladder"` (Imbens & Rubin 2015, chapter 13): starting from
 #'   `model`, the linear term with the largest likelihood-ratio statistic is added while that exceeds
 #'   `thresholds["linear"]`; then squares and pairwise products of the terms chosen, while it exceeds
@@ -29,6 +31,8 @@
 #'   numeric and yes/no columns by default.
 #' @param select `"none"` (default) or `"ladder"`.
 #' @param thresholds For the ladder: named numbers `linear` (default 1) and `second` (default 2.71).
+#' @param second_order For the ladder: whose squares and products are tried, those of the terms `"chosen"` so far
+#'   (default) or of `"all"` covariates. One that is added brings the plain terms it is made of with it.
 #' @param learners Names among `"logit"`, `"lasso"`, `"ridge"`, `"elastic_net"` (all glmnet, penalty by
 #'   cross-validation), `"tree"` (rpart, pruned), `"forest"` (ranger, 500 trees), `"boosted"` (gbm, 300 trees of depth
 #'   2), `"splines"` (mgcv, additive), or a list that holds such names and learners of your own: each named, a list of
@@ -66,7 +70,7 @@
 #' @export
 score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "heteroskedastic_probit"),
                         scale_model = NULL, select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71),
-                        learners = NULL, folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL,
+                        second_order = c("chosen", "all"), learners = NULL, folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL,
                         score = NULL) {
   again <- given_arguments(match.call())
   if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
@@ -75,10 +79,11 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
   link <- check_choice(link, c("logit", "probit", "cloglog", "heteroskedastic_probit"))
   select <- check_choice(select, c("none", "ladder"))
   prediction <- check_choice(prediction, c("out_of_fold", "refitted"))
+  second_order <- check_choice(second_order, c("chosen", "all"))
   source <- score_source(score, learners, select, link)
   check_score_options(names(match.call())[-(1:2)], source, list(model, scale_model, learners, seed, score))
   settings <- list(source = source, model = model, link = link, scale_model = scale_model, thresholds = thresholds,
-                   learners = learners, folds = folds, prediction = prediction, seed = seed, column = score)
+                   second_order = second_order, learners = learners, folds = folds, prediction = prediction, seed = seed, column = score)
   remember(score_design(x, settings), x, "score", again)
 }
 
@@ -94,7 +99,7 @@ check_score_options <- function(given, source, values, call = rlang::caller_env(
   empty <- c("model", "scale_model", "learners", "seed", "score")[vapply(values, is.null, NA)]
   known <- list(
     column = "score", learners = c("learners", "model", "folds", "prediction", "seed"),
-    ladder = c("select", "model", "link", "thresholds"),
+    ladder = c("select", "model", "link", "thresholds", "second_order"),
     heteroskedastic_probit = c("link", "model", "scale_model", "select"),
     regression = c("link", "model", "select")
   )[[source]]
@@ -132,7 +137,7 @@ score_design <- function(x, settings, call = rlang::caller_env()) {
 learner_seed <- function(settings) if (is.null(settings$seed)) 1 else settings$seed
 
 settings_of <- list(column = "column", learners = c("learners", "folds", "prediction", "seed"),
-                    ladder = c("link", "thresholds"), heteroskedastic_probit = c("link", "scale_model"),
+                    ladder = c("link", "thresholds", "second_order"), heteroskedastic_probit = c("link", "scale_model"),
                     regression = "link")
 
 score_label <- function(settings, score) {
@@ -193,23 +198,27 @@ link_words <- c(logit = "logit", probit = "probit", cloglog = "complementary log
 
 score_from_regression <- function(x, model, link, call) {
   study <- study_of(x)
-  terms <- model_terms(study, model, call)
+  terms <- score_model(x, model, call)
   matrix <- terms_matrix(study, terms)
   fit <- core_fit(matrix, as.double(study$z), fit_weight(x), link)
-  check_fit(fit, matrix, x, call)
+  check_fit(fit, matrix, x, call, terms$columns)
   new_score(fit, matrix, terms, link)
 }
 
 score_from_heteroskedastic <- function(x, settings, call) {
   study <- study_of(x)
-  terms <- model_terms(study, settings$model, call)
+  terms <- score_model(x, settings$model, call)
   spread <- scale_formula_of(settings$scale_model, study, call)
   matrix <- terms_matrix(study, terms)
-  scale_matrix <- study_matrix(study, study$columns[all.vars(spread)], spread)
+  scale_matrix <- scale_matrix_of(study, spread, terms$lone)
   fit <- core_fit_heteroskedastic(matrix, scale_matrix, as.double(study$z), fit_weight(x))
-  check_fit(fit, matrix, x, call)
+  check_fit(fit, matrix, x, call, terms$columns)
   score <- new_score(fit, matrix, terms, "heteroskedastic_probit", paste("log scale:", colnames(scale_matrix)))
   c(score, list(scale_formula = spread, scale = fit$scale))
+}
+
+scale_matrix_of <- function(study, spread, lone) {
+  study_matrix(study, pool_levels(study$columns[all.vars(spread)], lone), spread, lone = lone)
 }
 
 # The formula of a scale; by default all numeric and yes/no covariates.
@@ -256,11 +265,14 @@ model_terms <- function(study, model, call) {
 }
 
 # The matrix of a model.
-terms_matrix <- function(study, terms) study_matrix(study, terms$columns, terms$formula)
+terms_matrix <- function(study, terms) study_matrix(study, terms$columns, terms$formula, lone = terms$lone)
 
 score_terms <- function(score, study) {
-  list(columns = study$columns[score$columns], formula = score$formula, text = score$terms)
+  list(columns = pool_levels(study$columns[score$columns], score$lone), formula = score$formula, text = score$terms,
+       lone = score$lone)
 }
+
+score_matrix <- function(score, study) terms_matrix(study, score_terms(score, study))
 
 # terms: from model_terms(). fitted, linear: one per study row; covariance: inverse of minus the second derivatives,
 # the intercept first. known: is the score taken as known?
@@ -268,7 +280,7 @@ new_score <- function(fit, matrix, terms, link, scale_terms = NULL) {
   names <- c("(intercept)", colnames(matrix), scale_terms)
   covariance <- fit$covariance
   dimnames(covariance) <- list(names, names)
-  list(link = link, terms = terms$text, formula = terms$formula, columns = names(terms$columns),
+  list(link = link, terms = terms$text, formula = terms$formula, columns = names(terms$columns), lone = terms$lone,
        linear = fit$linear, fitted = fit$fitted, coefficients = stats::setNames(fit$coefficients, names),
        covariance = covariance,
        aliased = colnames(matrix)[fit$aliased], iterations = fit$iterations, loglik = fit$loglik, known = FALSE)
@@ -292,8 +304,8 @@ score_formula <- function(model, study, call = rlang::caller_env(), arg = "model
 }
 
 # Turns the facts of a fit into errors and warnings.
-check_fit <- function(fit, matrix, x, call = rlang::caller_env()) {
-  if (fit$status == "separated") stop_separated(separating_columns(fit, matrix, x), call)
+check_fit <- function(fit, matrix, x, call = rlang::caller_env(), columns = study_of(x)$columns) {
+  if (fit$status == "separated") stop_separated(separating_columns(fit, matrix, x, columns), call)
   if (fit$status != "converged") {
     abort_convergence(c(
       "The score did not converge after {fit$iterations} steps.",
@@ -310,10 +322,10 @@ check_fit <- function(fit, matrix, x, call = rlang::caller_env()) {
 }
 
 # Columns that separate the arms by themselves; failing those, the ones the likelihood runs away along.
-separating_columns <- function(fit, matrix, x) {
+separating_columns <- function(fit, matrix, x, columns) {
   study <- study_of(x)
   counted <- kept_weight(x) > 0
-  candidates <- cbind(matrix, reference_levels(study$columns))
+  candidates <- cbind(matrix, reference_levels(columns))
   alone <- vapply(seq_len(ncol(candidates)), function(j) separates_alone(candidates[counted, j], study$z[counted]), NA)
   if (any(alone)) return(colnames(candidates)[alone])
   spread <- apply(matrix, 2L, stats::sd)
@@ -353,12 +365,12 @@ score_nuisance <- function(design) {
   score <- design$score
   if (score$known) return(core_known(length(study$z)))
   terms <- score_terms(score, study)
-  x <- study_parts(study, terms$columns, terms$formula)
+  x <- study_parts(study, terms$columns, terms$formula, terms$lone)
   if (!is.null(score$residual)) return(core_regression_nuisance(x, score$covariance, score$residual))
   weight <- sampling_weight(study) * (if (is.null(score$inside)) 1 else score$inside)
   residual <- weight * core_link_residual(score$linear, score$fitted, study$z, score$link)
   if (score$link != "heteroskedastic_probit") return(core_regression_nuisance(x, score$covariance, residual))
-  scale_matrix <- study_matrix(study, study$columns[all.vars(score$scale_formula)], score$scale_formula)
+  scale_matrix <- scale_matrix_of(study, score$scale_formula, score$lone)
   core_heteroskedastic_nuisance(terms_matrix(study, terms), scale_matrix, score$linear, score$scale, score$covariance,
                                 residual)
 }

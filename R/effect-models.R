@@ -184,7 +184,7 @@ score_task <- function(x, units, chosen, call) {
                 x = learner_columns(study, own$model, call)[units$rows, , drop = FALSE]))
   }
   if (!source %in% c("regression", "ladder")) return(list(known = score$fitted[units$rows]))
-  matrix <- terms_matrix(study, score_terms(score, study))[units$rows, , drop = FALSE]
+  matrix <- score_matrix(score, study)[units$rows, , drop = FALSE]
   link <- score$link
   list(x = as.data.frame(matrix), learners = list(own = list(
     fit = function(x, z, weight) fit_regression_learner(as.matrix(x), z, weight, link),

@@ -201,7 +201,7 @@ nearby_units <- function(x, units, y) {
   })
   inside <- arms$treated$found & arms$control$found
   rows <- counted[inside]
-  matrix <- cbind(1, terms_matrix(study, score_terms(x$score, study)))
+  matrix <- cbind(1, score_matrix(x$score, study))
   local <- lapply(arms, function(arm) {
     first <- arm$first[inside]
     second <- arm$second[inside]

@@ -89,7 +89,7 @@ plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
   if (!is_plain_inverse(x, blocks, asked)) return(NULL)
   study <- study_of(x)
   y <- vapply(blocks, `[[`, numeric(length(study$z)), "y")
-  matrix <- terms_matrix(study, score_terms(x$score, study))
+  matrix <- score_matrix(x$score, study)
   fit <- lapply(x$score[c("coefficients", "fitted", "covariance")], unname)
   z <- as.double(study$z)
   force(plan)

@@ -10,12 +10,13 @@
 #' * Every effect but hazard ratios: [probe_omitted()]. A confounder as many times as strong as the covariate, with the
 #'   treatment and with the outcome.
 #' * Every effect: [probe_ratio()]. Log of the risk ratio, beside by how much leaving out the covariate moves it.
-#' * Over time, from a fixed base: [probe_trends()] by magnitude. The yardstick is the largest step before treatment.
+#' * Over time: [probe_trends()] by magnitude. The yardstick is the largest step before treatment.
 #'
 #' Strongest is the covariate that needs the fewest multiples. The smallest answer counts: each probe lets the
 #' confounder do other harm. Gamma and lambda suppose that it predicts the outcome almost perfectly.
 #'
-#' @param x An effect of [measure_effect()], [measure_hazard()] or, with cells from a fixed base, [measure_did()].
+#' @param x An effect of [measure_effect()], [measure_hazard()], [measure_did()] with cells or [summarise_did()] over all
+#'   or event times.
 #' @param draws,seed For the interval of [probe_weights()]; 500 draws by default, 0 for none.
 #' @param level Confidence level; that of `x` by default.
 #' @return A `twin_probe`. `tidy()` gives one row per probe: `probe`, `measure` (what is measured), `yardstick` (the
@@ -23,8 +24,7 @@
 #'   effect, the interval onto it), `times` and `times_interval` (as multiples of the yardstick; infinite when no
 #'   multiple does, NA without a yardstick). `glance()`: `probes`, `weakest` (the probe with the fewest multiples),
 #'   `times`, `times_interval`. `x$probes` holds the single probes.
-#' @section Errors: `twin_error_input` for several effects in one; `twin_error_unsupported` where no probe fits (over
-#'   time: no fixed base).
+#' @section Errors: `twin_error_input` for several effects in one; `twin_error_unsupported` where no probe fits.
 #' @family hidden bias
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",

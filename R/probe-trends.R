@@ -14,14 +14,15 @@
 #' treatment of the interval in which that period is the worst, by curvature the last slope before treatment carried on
 #' with its worst bias added. With few clusters the path's covariance is widened until normal quantiles give those of t.
 #'
-#' @param x A `twin_did` with cells measured from a fixed base, from [measure_did()]: `base = "fixed"`, or
-#'   `estimator = "interaction"`.
+#' @param x A `twin_did` with cells, from [measure_did()], or their average over all or by event time, from
+#'   [summarise_did()]. Group-time effects measured from the previous period are measured again from a fixed base, which
+#'   leaves those under treatment as they are; imputation and single regressions have no such cells.
 #' @param violation `"magnitude"` (default) or `"curvature"`.
 #' @param m Grid of bounds, from 0 on. By default 0 to 2 in steps of a quarter for magnitudes, and for curvatures from 0
 #'   to twice the point of change.
-#' @param at Event times whose effects are combined; all under treatment by default.
-#' @param contrast Their weights, such as `c(-1, 1)` for how the effect changes between two event times; an average by
-#'   default.
+#' @param at Event times whose effects are combined; all under treatment (and in the window of `x`) by default.
+#' @param contrast Their weights, such as `c(-1, 1)` for how the effect changes between two event times; by default a
+#'   plain mean, and for `summarise_did(over = "all")` the shares that give its estimate, taken as given.
 #' @param level Confidence level; that of `x` by default.
 #' @param interval `"shortest"` (default: conditional by magnitude, of fixed length by curvature) or `"direct"`.
 #' @return A `twin_probe`. `tidy()` gives one row per bound: `violation, m, estimate, conf.low, conf.high, refuted`
@@ -29,7 +30,7 @@
 #'   before treatment itself bend by more than m? NA by magnitude). `glance()`: `violation`, `interval`,
 #'   `change` (the bound at which the interval first holds 0: 0 when it does so with parallel trends, infinite when no
 #'   bound within 1,000 does).
-#' @section Errors: `twin_error_input` for effects without cells or with another base, gaps in the path, event times
+#' @section Errors: `twin_error_input` for effects without cells that a fixed base could measure, gaps in the path, event times
 #'   that are not there, weights that do not fit them; `twin_error_unsupported` without periods before treatment (two
 #'   for curvature, base included), or without the packages.
 #' @references Andrews, I., Roth, J., Pakes, A. (2023). Inference for linear conditional moment inequalities. Review of
@@ -65,19 +66,16 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
   rows$refuted <- if (violation == "curvature") m < least else NA
   new_probe("trends", rows, list(
     violation = violation, interval = interval, change = change, level = level, at = path$at, contrast = contrast,
-    effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study), worst = path$worst,
+    weighing = path$weighing, effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study), worst = path$worst,
     periods = sum(path$horizon < 0), least = least
   ))
 }
 
 # The event path without its base: estimate, vcov, horizon (periods from the base), target (weights), effect, df, at,
-# worst (largest step before treatment).
+# weighing (what the weights are: "mean", "size" or "contrast"), worst (largest step before treatment).
 fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
-  if (x$over != "cells" || !is_fixed_base(x)) {
-    abort_input(c("{.arg x} must be an effect with cells measured from a fixed base.",
-                  i = "Use {.code measure_did(..., base = \"fixed\")} without {.fn summarise_did}."), call = call)
-  }
-  path <- summarise_did(x, over = "event", bands = FALSE)
+  x <- with_fixed_base(x, call)
+  path <- event_path(x)
   use <- path$table$term != "average" & path$table$kind != "base"
   event <- path$table$event_time[use]
   base <- -1 - x$asked$anticipation
@@ -86,7 +84,7 @@ fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
                         i = "The panel needs at least two periods before it."), call = call)
   }
   after <- event[event >= 0]
-  chosen <- if (is.null(at)) after else at
+  chosen <- if (is.null(at)) within_window(after, x$asked$window) else at
   if (!is.numeric(chosen) || length(chosen) == 0L || !all(chosen %in% after)) {
     abort_input(c("{.arg at} must be event times under treatment.", x = "The path has {.val {after}}."), call = call)
   }
@@ -95,13 +93,55 @@ fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
     abort_input(c("The path must have no gaps.", x = "It lacks event time{?s} {.val {gaps}}."), call = call)
   }
   check_contrast(contrast, chosen, call)
+  by_size <- is.null(contrast) && is.null(at) && x$over == "all"
+  if (by_size) contrast <- event_sizes(x, chosen)
   target <- numeric(length(event))
   target[match(chosen, event)] <- if (is.null(contrast)) 1 / length(chosen) else contrast
   estimate <- unname(path$estimate[use])
   steps <- core_path_steps(event - base)
   list(estimate = estimate, vcov = unname(path$vcov[use, use, drop = FALSE]), horizon = event - base, target = target,
        effect = sum(target * estimate), df = target_df(path, use, target), at = chosen, steps = steps,
+       weighing = if (by_size) "size" else if (is.null(contrast)) "mean" else "contrast",
        worst = max(abs(steps %*% estimate)))
+}
+
+# The same cells measured from a fixed base; what is under treatment stays what it is.
+with_fixed_base <- function(x, call) {
+  if (!x$over %in% c("cells", "all", "event")) {
+    abort_input(c("{.arg x} must be an effect with cells, or their average over all or by event time.",
+                  i = if (x$over == "single") "Use an estimator with cells, such as {.val group_time}."
+                  else "Use {.code summarise_did(over = \"all\")} or {.code over = \"event\"}."), call = call)
+  }
+  if (is_fixed_base(x)) return(x)
+  if (!"base" %in% did_estimator_of(x)$arguments || x$asked$collapse) {
+    abort_input(c("{.arg x} must have cells that can be measured from a fixed base.",
+                  i = "Use {.code measure_did(base = \"fixed\")}, or {.code estimator = \"interaction\"}."),
+                call = call)
+  }
+  asked <- utils::modifyList(x$asked, list(base = "fixed", inference = "analytic"))
+  y <- panel_values(x$study, x$outcome, "probe_trends")
+  again <- suppressWarnings(infer_did(x$study, y, estimate_did(x$study, y, asked), asked, x$outcome))
+  amend(again, over = x$over)
+}
+
+# The path by event time behind cells or their average.
+event_path <- function(x) {
+  plan <- average_plan(x$study, x$cells, "event", balanced = x$asked$balanced)
+  averages <- did_averages(x, plan, "event", x$size)
+  table <- average_table(x$study, x$cells, plan, "event")
+  table$estimate <- averages$estimate
+  averaged_did(x, table, averages, "event")
+}
+
+within_window <- function(event, window) {
+  if (is.null(window)) event else event[event >= window[1L] & event <= window[2L]]
+}
+
+# The shares of event times in the average over all cells, which weighs each by the size of its cohort.
+event_sizes <- function(x, at) {
+  plan <- average_plan(x$study, x$cells, "event", balanced = x$asked$balanced)
+  size <- vapply(plan$sets[match(at, plan$values)], function(set) sum(x$size[x$cells$cohort[set]]), 0)
+  size / sum(size)
 }
 
 # Degrees of freedom of the effect that is bounded, as its own interval has them.

@@ -20,16 +20,28 @@ print.twin_balance <- function(x, ...) print_lines(x, format(x, ...))
 verdict_texts <- function(x) {
   vapply(judged_samples(x), function(sample) {
     s <- glance_sample(x, sample)
-    undefined <- sum(is.na(sample_rows(x, sample)$smd))
+    rows <- sample_rows(x, sample)
+    undefined <- sum(is.na(rows$smd) & !rows$one_arm)
     paste0(
       if (x$several) paste0(sample, ": "),
       sprintf("%d of %d rows pass; the worst is %s with |SMD| %s. ", s$passing, s$rows, s$worst_covariate,
               number_text(s$worst_smd)),
-      if (undefined > 0L) sprintf("%d rows have no reference sd and do not count as passing. ", undefined),
+      if (undefined > 0L) sprintf("%s no reference sd and %s not count as passing. ",
+                                  if (undefined == 1L) "1 row has" else paste(undefined, "rows have"),
+                                  if (undefined == 1L) "does" else "do"),
+      uncounted_text(rows),
       sprintf("Effective sample: %s treated, %s control. Joint imbalance %s.", count_text(round(s$ess_treated)),
               count_text(round(s$ess_control)), number_text(s$mahalanobis))
     )
   }, "")
+}
+
+# Levels that only one arm has: no design can balance them while their units are in.
+uncounted_text <- function(rows) {
+  rows <- rows[uncounted(rows), ]
+  if (nrow(rows) == 0L) return("")
+  sprintf("Not counted, since only one arm has %s: %s. ", if (nrow(rows) == 1L) "it" else "them",
+          paste(row_name(rows$covariate, rows$level), collapse = ", "))
 }
 
 verdict_text <- function(x) paste(verdict_texts(x), collapse = " ")
@@ -65,12 +77,19 @@ balance_note <- function(x) {
   paste0(
     if (!x$several) sprintf("Means and shares %s. ", if (identical(judged, "before")) "before any design" else
       "after the design"),
-    sprintf("SMD: treated minus control, divided by the %s before the design. ", reference_words[[x$reference]]),
+    sprintf("SMD: treated minus control, divided by the %s before the design. ", reference_text(x$reference)),
     sprintf("A row passes when |SMD| is at most %s and the variance ratio lies in %s to %s%s.", format(x$limits$smd),
             format(x$limits$ratio[1L]), format(x$limits$ratio[2L]), if (x$several) ", in every design" else ""),
     if (x$tests) paste(" Tests take the weights as known. Balance belongs to the sample: a p-value shrinks with n and",
                        "does not say how large an imbalance is.")
   )
+}
+
+# reference: list(from, given), see assess_balance().
+reference_text <- function(reference) {
+  words <- reference_words[[reference$from]]
+  if (is.null(reference$given)) return(words)
+  sprintf("sd given for %s, and the %s for other rows", and_list(names(reference$given)), words)
 }
 
 #' Plot covariate balance

@@ -24,7 +24,9 @@ kind_lines <- function(x) {
     raw = c(
       if (!is.null(x$metric)) metric_lines(x$metric),
       if (!is.null(x$score$learners)) c("", table_lines(learner_lines(x$score$learners)), ""),
-      if (!is.null(x$score$steps)) c("", table_lines(ladder_lines(x$score$steps), left = 2L), "")
+      if (!is.null(x$score$steps)) {
+        c("", table_lines(ladder_lines(x$score$steps), left = 2L), "", untried_lines(x$score))
+      }
     )
   )
 }
@@ -180,7 +182,20 @@ score_lines <- function(x) {
   if (length(score$aliased) > 0L) {
     text <- paste0(text, "; left out as explained by others: ", paste(score$aliased, collapse = ", "))
   }
-  field_lines("Score", text)
+  c(field_lines("Score", text), if (length(score$lone) > 0L) field_lines("", lone_text(x)))
+}
+
+lone_text <- function(x) {
+  table <- lone_table(x$score$lone, x$study, kept_weight(x) > 0)
+  sprintf("leaves out what only one arm has: %s", paste(lone_phrases(table), collapse = ", "))
+}
+
+# What the ladder could not see, since the plain term did not enter.
+untried_lines <- function(score) {
+  untried <- score$untried
+  if (length(untried) == 0L) return(character())
+  wrap_lines(sprintf("%s did not enter, so no square or product of %s was tried; second_order = \"all\" tries them.",
+                     and_list(shorten(untried, 34L)), if (length(untried) == 1L) "it" else "them"))
 }
 
 design_advice <- function(x) {

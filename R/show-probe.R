@@ -234,7 +234,8 @@ trends_title <- function(x) {
   what <- c(magnitude = "drift per period at most m times the worst before treatment",
             curvature = "change of the drift's slope at most m per period")[[facts$violation]]
   which <- if (is.null(facts$contrast)) {
-    sprintf("averaged over %s since treatment", plural(length(facts$at), "period"))
+    sprintf("averaged over %s since treatment%s", plural(length(facts$at), "period"),
+            if (facts$weighing == "size") ", by their share of what is treated (taken as given)" else "")
   } else {
     paste(sprintf("%s times event %d", number_text(facts$contrast), as.integer(facts$at)), collapse = " + ")
   }

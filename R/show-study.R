@@ -113,7 +113,8 @@ groups_note <- function(x) {
   )
 }
 
-reference_words <- c(treated = "treated units' sd", control = "control units' sd", pooled = "pooled sd of both arms")
+reference_words <- c(treated = "treated units' sd", control = "control units' sd", pooled = "pooled sd of both arms",
+                     all = "sd of both arms together")
 
 # Dates are kept as days; people read dates.
 value_text <- function(x, kind, number = number_text) {

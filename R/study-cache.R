@@ -3,26 +3,29 @@
 
 new_matrix_cache <- function() new.env(parent = emptyenv())
 
-# The n x p matrix of some of a study's columns, or of a formula in them. See covariate_matrix().
-study_matrix <- function(study, columns = study$columns, formula = study$formula, call = rlang::caller_env()) {
-  cached_matrix(study, matrix_key(names(columns), formula), function() {
+# The n x p matrix of some of a study's columns, or of a formula in them. See covariate_matrix(). lone: the levels
+# pooled in these columns, see pool_levels().
+study_matrix <- function(study, columns = study$columns, formula = study$formula, call = rlang::caller_env(),
+                         lone = NULL) {
+  cached_matrix(study, matrix_key(names(columns), formula, lone), function() {
     wide <- study$matrices$wide
-    if (is.null(formula) && !is.null(wide)) return(wide[, plain_names(columns), drop = FALSE])
+    if (is.null(formula) && !is.null(wide) && length(lone) == 0L) return(wide[, plain_names(columns), drop = FALSE])
     covariate_matrix(columns, formula, call)
   })
 }
 
 # The same as core_regression_nuisance() takes it: the matrix where it is kept or a formula makes it, else its columns
 # side by side in a list, of which the numeric ones are not copied.
-study_parts <- function(study, columns, formula) {
-  kept <- study$matrices[[matrix_key(names(columns), formula)]]
+study_parts <- function(study, columns, formula, lone = NULL) {
+  kept <- study$matrices[[matrix_key(names(columns), formula, lone)]]
   if (!is.null(kept)) return(kept)
-  if (!is.null(formula)) return(study_matrix(study, columns, formula))
+  if (!is.null(formula)) return(study_matrix(study, columns, formula, lone = lone))
   column_vectors(columns)
 }
 
-matrix_key <- function(names, formula) {
-  paste(c("columns", names, if (!is.null(formula)) c("~", deparse1(formula))), collapse = "\r")
+matrix_key <- function(names, formula, lone = NULL) {
+  paste(c("columns", names, if (!is.null(formula)) c("~", deparse1(formula)),
+          if (length(lone) > 0L) rlang::hash(lone)), collapse = "\r")
 }
 
 # The matrix kept under a key; made, and kept where there is room, when it is asked for first.

@@ -48,3 +48,6 @@ and_list <- function(words) {
 }
 
 plural <- function(count, word) paste(count_text(count), if (count == 1L) word else paste0(word, "s"))
+
+# "port_size: large", "boat_length": how a row about a covariate or one of its levels is named everywhere.
+row_name <- function(covariate, level) ifelse(is.na(level), covariate, paste0(covariate, ": ", level))

@@ -146,7 +146,6 @@ test_that("the headline is where the interval first holds 0", {
 })
 
 test_that("what the bounds need is asked for", {
-  expect_error(probe_trends(measure_did(harbour_panel())), "fixed", class = "twin_error_input")
   expect_error(probe_trends(fixed_cells(), at = 9), class = "twin_error_input")
   expect_error(probe_trends(fixed_cells(), m = -1), class = "twin_error_input")
   expect_error(probe_trends(measure_did(harbour_panel(), estimator = "two_way")), class = "twin_error_input")
@@ -276,4 +275,23 @@ test_that("a bound on curvature that the time before treatment breaks is marked"
   expect_false(tidy(calm)$refuted)
   expect_no_match(paste(format(calm), collapse = " "), "refuted")
   expect_true(is.na(tidy(probe_trends(fixed_cells(), m = 0.2, at = 0, interval = "direct"))$refuted))
+})
+
+test_that("averages are bounded as the cells they are made of", {
+  panel <- harbour_panel()
+  overall <- summarise_did(measure_did(panel))
+  probe <- probe_trends(overall, m = c(0, 1), interval = "direct")
+  expect_equal(probe$facts$effect, unname(coef(overall)))
+  expect_match(paste(format(probe), collapse = " "), "by\\s+their share of what is treated \\(taken as given\\)")
+  # cells measured from the period before are measured again from a fixed base
+  path <- summarise_did(measure_did(panel), "event", window = c(-3, 2))
+  fixed <- probe_trends(measure_did(panel, base = "fixed"), m = c(0, 1), at = 0:2, interval = "direct")
+  expect_equal(tidy(probe_trends(path, m = c(0, 1), interval = "direct")), tidy(fixed))
+  row <- tidy(probe_effect(overall))
+  expect_equal(row$yardstick_value, fixed$facts$worst)
+  expect_error(probe_trends(summarise_did(measure_did(panel), "cohort")), "over all or by event", class = "twin_error_input")
+  expect_error(probe_trends(measure_did(panel, estimator = "two_way")), "an estimator with cells",
+               class = "twin_error_input")
+  expect_error(probe_trends(summarise_did(measure_did(panel, estimator = "imputation"))),
+               "measured from a\\s+fixed base", class = "twin_error_input")
 })

@@ -307,3 +307,48 @@ test_that("views of overlap draw the samples, weighted or not, on either scale",
   expect_identical(sum(points$shape == 4), 2L * sum(overlap$outside))
   expect_error(plot(overlap, bandwidth = 1), "belong to", class = "twin_error_input")
 })
+
+test_that("differences can be divided by the whole sample's sd, or by one that is given", {
+  data <- many_crews()
+  study <- study_of_many(data, weight = "s")
+  rows <- tidy(assess_balance(study, reference = "all"))
+  v <- with(data, sum(s * (boat - weighted.mean(boat, s))^2) / (sum(s) - sum(s^2) / sum(s)))
+  expect_equal(rows$smd[1], rows$difference[1] / sqrt(v))
+  p <- with(data, weighted.mean(port == "large", s))
+  large <- rows[rows$level %in% "large", ]
+  expect_equal(large$smd, large$difference / sqrt(p * (1 - p)))
+  plain <- tidy(assess_balance(study))
+  given <- assess_balance(study, reference = c(boat = 2, "port: small" = 0.5))
+  rows <- tidy(given)
+  expect_equal(rows$smd[c(1, 5)], plain$difference[c(1, 5)] / c(2, 0.5))
+  expect_equal(rows$smd[2:4], plain$smd[2:4])
+  expect_match(paste(format(given), collapse = " "),
+               "sd given for boat and port: small, and the treated units' sd for other\\s+rows before the design")
+  expect_error(assess_balance(study, reference = c(baot = 2)), "Did you mean \"boat\"", class = "twin_error_input")
+  for (wrong in list(2, c(boat = 0), c(boat = NA), "half")) {
+    expect_error(assess_balance(study, reference = wrong), "`reference` must be", class = "twin_error_input")
+  }
+})
+
+test_that("all levels of a factor have one difference together", {
+  data <- many_crews()
+  design <- weigh_units(score_units(study_of_many(data, estimand = "ATE")))
+  rows <- subset(tidy(assess_balance(design, extra = "factors")), kind == "factor")
+  by_hand <- function(v) {
+    p1 <- prop.table(xtabs(v ~ port, data, subset = joined == 1))[-1]
+    p0 <- prop.table(xtabs(v ~ port, data, subset = joined == 0))[-1]
+    d <- as.vector(p1 - p0)
+    sqrt(sum(d * solve(spread, d)))
+  }
+  share <- function(z) prop.table(table(data$port[data$joined == z]))[-1]
+  one <- function(p) diag(as.vector(p)) - tcrossprod(as.vector(p))
+  spread <- (one(share(1)) + one(share(0))) / 2
+  expect_equal(rows$smd, c(by_hand(rep(1, 300)), by_hand(weights(design))))
+  expect_identical(rows$level, rep("(all levels)", 2))
+  expect_equal(rows$reduction[2], 100 * (1 - rows$smd[2] / rows$smd[1]))
+  # of a factor with two levels it is what each of them has
+  data$side <- ifelse(data$port == "small", "lee", "windward")
+  two <- tidy(assess_balance(study_of_many(data, covariates = c("boat", "side")), extra = "factors"))
+  expect_equal(two$smd[4], abs(two$smd[2]))
+  expect_s3_class(plot(assess_balance(design, extra = "factors")), "ggplot")
+})

@@ -63,6 +63,31 @@ test_that("the ladder climbs as glm on every candidate would", {
   }
 })
 
+test_that("squares and products of terms that did not enter are tried on request, and named otherwise", {
+  data <- many_crews(600, seed = 2)
+  data$joined <- withr::with_seed(3, rbinom(600, 1, plogis(data$past^2 - 1)))
+  data$noise <- withr::with_seed(4, rnorm(600))
+  study <- study_of_many(data, covariates = c("boat", "past", "noise"))
+  plain <- score_units(study, select = "ladder", model = ~ boat, thresholds = c(linear = 50, second = 2.71))
+  expect_identical(tidy(plain, part = "steps")$term, c("boat", "noise", "I(boat^2)"))
+  expect_match(paste(format(plain), collapse = " "), "past and noise did not enter, so no square or product of them was")
+  all <- score_units(study, select = "ladder", model = ~ boat, thresholds = c(linear = 50, second = 50),
+                     second_order = "all")
+  steps <- tidy(all, part = "steps")
+  # every square and product by glm, with the plain terms that it needs
+  second <- c(sprintf("I(%s^2)", c("boat", "past", "noise")), "boat:past", "boat:noise", "past:noise")
+  alone <- glm(joined ~ boat, binomial, data)
+  gain <- vapply(second, function(term) {
+    fit <- glm(reformulate(c("boat", all.vars(str2lang(term)), term), "joined"), binomial, data)
+    (alone$deviance - fit$deviance) / (fit$rank - alone$rank)
+  }, 0)
+  expect_identical(steps$term[3], names(which.max(gain)))
+  expect_equal(steps$statistic[3], max(gain), tolerance = 1e-6)
+  expect_setequal(tidy(all)$term, c("(intercept)", "boat", "past", "I(past^2)"))
+  expect_no_match(paste(format(all), collapse = " "), "did not enter")
+  expect_error(score_units(study, second_order = "all"), "no use with a plain regression", class = "twin_error_input")
+})
+
 test_that("the ladder keeps the terms it is given, says what it tried, and its score is the model's", {
   study <- study_of_many()
   design <- score_units(study, select = "ladder", model = ~ port)

@@ -45,11 +45,51 @@ test_that("two units in each arm are enough for a raw difference", {
   expect_equal(tidy(effect)$std.error[3], by_hand)
 })
 
-test_that("a level seen in one arm only is named when it separates", {
+# many_crews() with a port of treated crews only, and past income that only controls lack.
+one_sided_crews <- function() {
   data <- many_crews()
-  data$port[which(data$joined == 1)[1:5]] <- "island"
-  error <- expect_error(score_units(study_of_many(data)), class = "twin_error_separation")
-  expect_identical(error$covariates, "port: island")
+  data$port[which(data$joined == 1)[1:3]] <- "island"
+  data$past[which(data$joined == 0)[c(4, 9)]] <- NA
+  data
+}
+
+test_that("what only one arm has is left out of the score, said, and not counted in the balance table", {
+  data <- one_sided_crews()
+  study <- study_of_many(data)
+  warning <- expect_warning(scored <- score_units(study), "2 levels that only one arm has: past: \\(missing\\)",
+                            class = "twin_warning_one_arm")
+  expect_identical(warning$levels, c("(missing)", "island"))
+  # such units count as being at the commonest other level, with the mean for the missing number
+  commonest <- names(which.max(table(data$port)))
+  filled <- transform(data, port = ifelse(port == "island", commonest, port),
+                      past = ifelse(is.na(past), mean(past, na.rm = TRUE), past))
+  expect_equal(scored$score$fitted, score_units(study_of_many(filled))$score$fitted, tolerance = 1e-8)
+  expect_equal(tidy(suppressWarnings(measure_effect(weigh_units(scored))))[2:4, c("estimate", "std.error")],
+               tidy(measure_effect(weigh_units(score_units(study_of_many(filled)))))[2:4, c("estimate", "std.error")],
+               tolerance = 1e-6)
+  balance <- assess_balance(weigh_units(scored))
+  rows <- tidy(balance)
+  expect_setequal(rows$level[rows$one_arm], c("island", "(missing)"))
+  expect_true(all(is.na(rows$pass[rows$one_arm])))
+  expect_identical(glance(balance)$rows, sum(!rows$one_arm) %/% 2L)
+  text <- function(x) gsub("\\s+", " ", paste(format(x), collapse = " "))
+  expect_match(text(balance), "Not counted, since only one arm has them: past: (missing), port: island.", fixed = TRUE)
+  expect_no_match(text(balance), "no reference sd")
+  expect_match(text(scored), "has: past: (missing) (no treated, 2 control), port: island (3 treated, no control)",
+               fixed = TRUE)
+})
+
+test_that("trimmed-off levels pass, and factors that separate the arms as a whole still stop", {
+  data <- one_sided_crews()
+  gone <- suppressWarnings(trim_units(score_units(study_of_many(data, covariates = c("boat", "port"))), "range",
+                                      bounds = c(0.3, 0.7)))
+  island <- subset(tidy(assess_balance(gone)), level == "island" & sample == "after")
+  expect_identical(is.na(island$pass), island$mean_treated > 0)
+  two <- transform(many_crews(), port = ifelse(joined == 1 & boat > 0, "yes", "no"))
+  error <- expect_error(score_units(study_of_many(two)), class = "twin_error_separation")
+  expect_true("port: yes" %in% error$covariates)
+  rows <- tidy(assess_balance(study_of_many(two)))
+  expect_false(any(rows$one_arm))
 })
 
 test_that("cluster codes that repeat across strata are different clusters", {
