@@ -10,10 +10,10 @@
 #'   (0.1, default) or `"lenient"` (0.25).
 #' @param ratio_range Acceptable range of the variance ratio, two numbers; 0.5 to 2 by default, 0.8 to 1.25 for
 #'   `limit = "strict"`.
-#' @param reference Whose standard deviation, before the design, standardizes: `"treated"`, `"control"`, `"pooled"` (root
-#'   of the mean of both variances) or `"all"` (both arms together); by default treated for the ATT, control for the
-#'   ATC, pooled otherwise. Or the standard deviations themselves, positive numbers named by covariate, or by row such
-#'   as `"port_size: small"`; rows not named get the default.
+#' @param reference Whose standard deviation, before the design, standardizes: `"treated"`, `"control"`, `"pooled"`
+#'   (root of the mean of both variances) or `"all"` (both arms together); by default treated for the ATT, control for
+#'   the ATC, pooled otherwise. Or the standard deviations themselves, positive numbers named by covariate, or by row
+#'   such as `"port_size: small"`; rows not named get the default.
 #' @param extra More rows: any of `"score"` (the linear score), `"squares"` and `"cubes"` of numeric columns,
 #'   `"interactions"` (products of any two numeric or yes/no columns) and `"factors"` (one row for all levels of a
 #'   factor together: the length of the vector of differences in the metric of the shares' covariance before the design,
@@ -30,11 +30,11 @@
 #'   "interaction", "custom", "factor"), `sample` ("before", "after"; the designs' names for a list), `mean_treated`,
 #'   `mean_control`, `sd_treated`, `sd_control`, `difference` (treated minus control), `smd`, `variance_ratio`
 #'   (numeric rows), `ks`, `ecdf_mean`, `pass` (NA where the standardized difference is undefined, and where
-#'   `one_arm`), `one_arm` (a level, or missing values, that only one arm has: nobody can balance it while such units are
-#'   in, so its row is shown but does not count), `reduction` (per cent by which |SMD| fell, NA before), with `tests` also `statistic` and `p.value`, with `by` also `group` (NA for
-#'   the whole). `glance()` gives one row per sample after the design (one for the sample before, if there is no
-#'   design): `rows`, `passing`, `worst_smd`, `worst_covariate`, `ess_treated`, `ess_control`, `mahalanobis`, with a
-#'   list of designs also `sample`.
+#'   `one_arm`), `one_arm` (a level, or missing values, that only one arm has: nobody can balance it while such units
+#'   are in, so its row is shown but does not count), `reduction` (per cent by which |SMD| fell, NA before), with
+#'   `tests` also `statistic` and `p.value`, with `by` also `group` (NA for the whole). `glance()` gives one row per
+#'   sample after the design (one for the sample before, if there is no design): `rows`, `passing`, `worst_smd`,
+#'   `worst_covariate`, `ess_treated`, `ess_control`, `mahalanobis`, with a list of designs also `sample`.
 #' @section Errors: `twin_error_input` for limits out of range, designs of different studies, custom rows that are not
 #'   finite, or a `by` with too many values.
 #' @family judging
@@ -408,5 +408,6 @@ uncounted <- function(rows) rows$one_arm & is.na(rows$pass)
 summary.twin_balance <- function(object, ...) {
   numbers <- generics::glance(object)
   rows <- do.call(rbind, lapply(judged_samples(object), function(sample) sample_rows(object, sample)))
-  c(as.list(numbers), list(undefined = sum(is.na(rows$smd) & !rows$one_arm), balanced = all(numbers$passing == numbers$rows)))
+  c(as.list(numbers), list(undefined = sum(is.na(rows$smd) & !rows$one_arm),
+                           balanced = all(numbers$passing == numbers$rows)))
 }

@@ -137,3 +137,38 @@ core_group_codes <- function(a, b) {
   b <- match(b, unique(b))
   (a - 1) * max(b) + b
 }
+
+# The raw comparison of two means, units independent and of weight 1. kind: "classical", one variance for both arms, n -
+# 2 degrees of freedom; "welch", one for each, degrees of freedom by Welch (1947) for the difference; "hc1", squares of
+# the residuals of a regression on the treatment times n / (n - 2) (MacKinnon & White 1985). Returns list(vcov of the
+# means of treated and control, df).
+core_raw_errors <- function(y, z, kind) {
+  of_arm <- function(measure) vapply(1:0, function(arm) measure(y[z == arm]), 0)
+  count <- of_arm(length)
+  squares <- of_arm(function(y) sum((y - mean(y))^2))
+  n <- sum(count)
+  variance <- switch(kind, classical = sum(squares) / (n - 2) / count, welch = squares / (count - 1) / count,
+                     hc1 = squares / count^2 * n / (n - 2))
+  df <- if (kind == "welch") sum(variance)^2 / sum(variance^2 / (count - 1)) else n - 2
+  list(vcov = diag(variance), df = df)
+}
+
+# Variances within strata and arms. v: weights, 0 for units that are out; set: stratum per unit. Returns list(set:
+# codes, variance: strata x 2 of the means of treated and control, share: strata x 2, what each counts in its arm's
+# mean, df, single: strata with one unit in an arm).
+core_stratified_errors <- function(y, z, v, set) {
+  inside <- v > 0
+  codes <- sort(unique(set[inside]))
+  by <- function(values, arm) core_sums_by((values * inside * (z == arm))[inside], match(set[inside], codes))
+  arms <- lapply(1:0, function(arm) {
+    count <- by(rep(1, length(y)), arm)
+    mean <- by(y, arm) / count
+    squares <- by((y - mean[match(set, codes)])^2, arm)
+    total <- by(v, arm)
+    list(variance = squares / (count - 1) / count, share = total / sum(total), count = count)
+  })
+  part <- function(name) vapply(arms, `[[`, numeric(length(codes)), name)
+  count <- matrix(part("count"), length(codes))
+  list(set = codes, variance = matrix(part("variance"), length(codes)), share = matrix(part("share"), length(codes)),
+       df = sum(count) - length(count), single = codes[rowSums(count < 2) > 0])
+}

@@ -20,10 +20,11 @@ core_match_means <- function(set, seeker, partner, seeks, seeker_share, partner_
   own_away <- away(own, seeker_y, seeks)
   other_away <- away(other, partner_y, !seeks)
   u <- rowsum(cbind(ifelse(seeks, own_away, other_away), ifelse(seeks, other_away, own_away)), set)
-  list(means = means, vcov = crossprod(u) + diag(core_reuse_variance(set, seeker, partner, seeks, own, other, spread)),
-       own = own, other = other)
+  noise <- core_reuse_variance(set, seeker, partner, seeks, own, other, spread)
+  list(means = means, vcov = crossprod(u) + diag(noise$extra), noise = noise$whole, own = own, other = other)
 }
 
+# By arm: extra, the last sum above; whole, sum over units of (sum v)^2 s2, which is the variance with covariates held.
 core_reuse_variance <- function(set, seeker, partner, seeks, own, other, spread) {
   n <- length(spread)
   first <- !duplicated(set)
@@ -31,10 +32,10 @@ core_reuse_variance <- function(set, seeker, partner, seeks, own, other, spread)
   unit <- c(seeker[first], partner)
   whole <- core_sums_by(c(own_set, other), unit, n)
   squares <- core_sums_by(c(own_set, other)^2, unit, n)
-  extra <- (whole^2 - squares) * spread
   treated <- logical(n)
   treated[c(seeker[seeks], partner[!seeks])] <- TRUE
-  c(sum(extra[treated]), sum(extra[!treated]))
+  by_arm <- function(values) c(sum(values[treated]), sum(values[!treated]))
+  list(extra = by_arm((whole^2 - squares) * spread), whole = by_arm(whole^2 * spread))
 }
 
 # s2_i = J / (J + 1) (y_i - mean of its J nearest in the same arm)^2. lists: see core_nearest(), seekers being the

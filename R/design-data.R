@@ -1,9 +1,10 @@
 #' Take a design elsewhere: weights, pairs and data
 #'
 #' `weights()` gives the design weights, `pairs_of()` the pairs, `design_data()` the data with the design beside it,
-#' for use in any other regression. Handing out the data unseals the outcome, which the logbook notes.
+#' for use in any other regression. Handing out the outcome unseals it, which the logbook notes.
 #'
 #' @param object,design A `twin_design`.
+#' @param outcome `FALSE` leaves the outcomes out and opens nothing. Default `TRUE`.
 #' @param full Multiply by the sampling weight? Default `FALSE`.
 #' @param ... Must be empty.
 #' @return `weights()`: a numeric vector with one entry per row of the study's data, 0 where a unit is out.
@@ -47,21 +48,24 @@ pairs_of <- function(design) {
 
 #' @rdname design_data
 #' @export
-design_data <- function(design) {
+design_data <- function(design, outcome = TRUE) {
   check_class(design, "twin_design", "score_units")
+  check_flag(outcome)
   study <- design$study
   added <- c(".score", ".linear_score", ".kept", ".weight", ".set")
   taken <- intersect(added, names(study$data))
   if (length(taken) > 0L) {
     abort_input(c("The data already have {.val {taken}}.", i = "Rename {cli::qty(length(taken))}{?it/them} first."))
   }
-  for (outcome in study$roles$outcome) open_outcome(study, outcome, "design_data")
+  if (outcome) for (name in study$roles$outcome) open_outcome(study, name, "design_data")
   data <- study$data
+  if (!outcome) data <- data[setdiff(names(data), study$roles$outcome)]
   data$.score <- on_all_rows(design, design$score$fitted, NA_real_)
   data$.linear_score <- on_all_rows(design, design$score$linear, NA_real_)
   data$.kept <- on_all_rows(design, design_kept(design), FALSE)
   data$.weight <- on_all_rows(design, design_weight(design), 0)
   data$.set <- on_all_rows(design, design$set, NA_integer_)
+  if (outcome) attr(data, "design") <- design  # for compare_effects()
   data
 }
 

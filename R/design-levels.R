@@ -74,7 +74,7 @@ warn_lone_levels <- function(lone, study, kept) {
   warn_kind("one_arm", c(
     "The score leaves out {nrow(table)} level{?s} that only one arm has: {lone_phrases(table)}.",
     i = "{cli::qty(sum(table$treated + table$control))}{?This unit is/These units are} scored by {?its/their} other
-         covariates; nobody in the other arm is like {?it/them} in this one, and the balance table shows it. Merge levels,
-         match exactly on the column, or leave {?it/them} out with {.arg subset}."
+         covariates; nobody in the other arm is like {?it/them} in this one, and the balance table shows it. Merge
+         levels, match exactly on the column, or leave {?it/them} out with {.arg subset}."
   ), covariates = table$covariate, levels = table$level)
 }

@@ -70,8 +70,8 @@
 #' @export
 score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "heteroskedastic_probit"),
                         scale_model = NULL, select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71),
-                        second_order = c("chosen", "all"), learners = NULL, folds = 5, prediction = c("out_of_fold", "refitted"), seed = NULL,
-                        score = NULL) {
+                        second_order = c("chosen", "all"), learners = NULL, folds = 5,
+                        prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
   again <- given_arguments(match.call())
   if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
   check_design(x)
@@ -83,7 +83,8 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
   source <- score_source(score, learners, select, link)
   check_score_options(names(match.call())[-(1:2)], source, list(model, scale_model, learners, seed, score))
   settings <- list(source = source, model = model, link = link, scale_model = scale_model, thresholds = thresholds,
-                   second_order = second_order, learners = learners, folds = folds, prediction = prediction, seed = seed, column = score)
+                   second_order = second_order, learners = learners, folds = folds, prediction = prediction,
+                   seed = seed, column = score)
   remember(score_design(x, settings), x, "score", again)
 }
 

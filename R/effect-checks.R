@@ -25,7 +25,7 @@ check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
 }
 
 # Options that have no use with the others asked for, and values out of range.
-check_options <- function(asked, given, call = rlang::caller_env()) {
+check_options <- function(x, asked, given, call = rlang::caller_env()) {
   refuse <- function(stray, useful, with) {
     if (!useful) refuse_stray(intersect(stray, given), with, call = call)
   }
@@ -38,6 +38,10 @@ check_options <- function(asked, given, call = rlang::caller_env()) {
   refuse("family", !learnt, "learners, who look at the outcome themselves")
   refuse("scale_model", "heteroskedastic_probit" %in% asked$family, "other families than \"heteroskedastic_probit\"")
   refuse("folds", learnt, "an estimator without learners")
+  reuse <- inherits(x, "twin_design") && reuses_units(x)
+  refuse(c("correction", "neighbours", "conditional"), reuse, "designs other than matching with replacement")
+  refuse("products", !reuse && is.null(asked$learners), if (reuse) "matching with replacement (see `correction`)" else
+    "learners")
   way <- function() cli::format_inline("{.code inference = \"{asked$inference}\"}")
   refuse(c("draws", "interval"), asked$inference == "bootstrap", way())
   refuse(c("replicates", "replicate_scale"), asked$inference == "replicates", way())
@@ -54,11 +58,27 @@ check_option_values <- function(asked, call) {
   check_number(asked$level, min = 0, max = 1, open = TRUE, arg = "level", call = call)
   check_number(asked$replicate_scale, min = 0, open = TRUE, null = TRUE, arg = "replicate_scale", call = call)
   check_seed(asked$seed, arg = "seed", call = call)
+  check_number(asked$neighbours, min = 1, arg = "neighbours", call = call)
+  check_flag(asked$conditional, "conditional", call)
+  check_products(asked, call)
   check_string(asked$by, null = TRUE, arg = "by", call = call)
   check_flag(asked$bands, "bands", call)
   p <- asked$quantiles
   if (!is.null(p) && !(is.numeric(p) && all(is.finite(p)) && all(p > 0 & p < 1) && !anyDuplicated(p))) {
     abort_input("{.arg quantiles} must be different shares between 0 and 1, such as c(0.25, 0.5, 0.75).", call = call)
+  }
+}
+
+check_products <- function(asked, call) {
+  products <- asked$products
+  if (is.null(products)) return(invisible(products))
+  if (!rlang::is_formula(products) && !(is.character(products) && length(products) > 0L && !anyNA(products))) {
+    abort_input(c("{.arg products} must be {.val none}, a one-sided formula or names of covariates.",
+                  x = "It is {describe_value(products)}."), call = call)
+  }
+  if ("heteroskedastic_probit" %in% asked$family) {
+    abort_unsupported(c("The heteroskedastic probit has a model per arm.", i = "Leave {.arg products} out."),
+                      call = call)
   }
 }
 
@@ -93,6 +113,7 @@ check_estimator <- function(x, asked, call = rlang::caller_env()) {
   if (reuses_units(x)) check_reuse(entry, asked$estimator, call)
   if (!asked$normalise) check_plain_inverse(x, asked$estimator, call)
   if (!is.null(asked$quantiles)) check_quantiles(x, asked, call)
+  if (asked$error != "robust") check_error_kind(x, asked, call)
   if (!is.null(asked$by)) check_groups_of(x, asked$by, call)
 }
 
@@ -123,6 +144,23 @@ check_quantiles <- function(x, asked, call) {
   if (length(two) == 0L) return(invisible(x))
   abort_input(c("An outcome with two values has no quantiles of interest: {.val {two}}.",
                 i = "Leave {.arg quantiles} out for it."), call = call)
+}
+
+# Errors for independent units without weights, on the designs they are known for.
+check_error_kind <- function(x, asked, call) {
+  kinds <- error_kinds[[asked$error]]$designs
+  study <- study_of(x)
+  if (!design_kind(x) %in% kinds || (design_kind(x) == "raw" && reuses_units(x))) {
+    abort_unsupported(c("{.code error = \"{asked$error}\"} is for {error_kinds[[asked$error]]$on}.",
+                        i = "Use {.code error = \"robust\"} here."), call = call)
+  }
+  against <- c(if (!is.null(study$s)) "sampling weights",
+               if (!is.null(c(study$cluster, asked$cluster))) "clusters", if (!is.null(study$stratum)) "survey strata",
+               if (!is.null(asked$quantiles)) "quantiles", if (!asked$normalise) "weights that are not normalised",
+               if (asked$inference != "analytic") sprintf("inference = \"%s\"", asked$inference))
+  if (length(against) == 0L) return(invisible(x))
+  abort_unsupported(c("{.code error = \"{asked$error}\"} knows neither weights, clusters, survey strata nor draws.",
+                      x = "Here there {?is/are} {against}.", i = "Use {.code error = \"robust\"}."), call = call)
 }
 
 # Sets of both directions have no seeker, so that a group's units would not be each other's partners.

@@ -6,8 +6,8 @@
 #' Beside an effect on pairs with replacement covariances are NA: no influence contributions give them.
 #'
 #' @param ... Effects from [measure_effect()], [measure_hazard()], or of one number from [measure_did()] and
-#'   [summarise_did()]; names become labels. A `twin_effects` counts as the
-#'   effects in it, which must then be on one outcome.
+#'   [summarise_did()], and fits of `lm()` or `glm()` to [design_data()], see [measure_model()]; names become labels. A
+#'   `twin_effects` counts as the effects in it, which must then be on one outcome.
 #' @param term Which term to compare, default `"difference"`.
 #' @param truth The true value, where it is known (practice data): one number. Marked in print and plot.
 #' @return A `twin_comparison`. `tidy()` gives one row per effect: `label`, `design`, the columns of an effect's
@@ -31,7 +31,8 @@
 #' tidy(both, part = "agreement")
 #' @export
 compare_effects <- function(..., term = "difference", truth = NULL) {
-  effects <- single_effects(rlang::list2(...))
+  given <- lapply(rlang::list2(...), function(one) if (inherits(one, "lm")) effect_of_fit(one) else one)
+  effects <- single_effects(given)
   check_number(truth, null = TRUE)
   check_string(term)
   check_comparable(effects, term)
@@ -42,8 +43,6 @@ compare_effects <- function(..., term = "difference", truth = NULL) {
   raw <- vapply(effects, is_unadjusted, NA)
   structure(list(effects = c(effects[raw], effects[!raw]), term = term, truth = truth), class = "twin_comparison")
 }
-
-# Nothing adjusted. A hazard ratio on a bare study is one too.
 
 # A list with names, in which several effects measured in one call stand one by one.
 single_effects <- function(effects) {

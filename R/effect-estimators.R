@@ -25,24 +25,26 @@ new_estimator <- function(words, arguments = character(), check = function(x, as
 
 estimators <- list(
   difference = new_estimator(
-    "difference in means", c("normalise", "quantiles"), words_reuse = "difference in means", plain = TRUE,
-    bounded = TRUE, check = function(x, asked, call) check_difference(x, asked, call),
+    "difference in means", c("normalise", "quantiles", "error", "neighbours", "conditional"),
+    words_reuse = "difference in means", plain = TRUE, bounded = TRUE,
+    check = function(x, asked, call) check_difference(x, asked, call),
     means = function(block, units, asked, call) difference_means(block$x, units, asked)
   ),
   regression = new_estimator(
-    "outcome regression", c("model", "family", "scale_model"), models = TRUE,
+    "outcome regression", c("model", "family", "scale_model", "products", "correction", "neighbours", "conditional"),
+    models = TRUE,
     words_reuse = "bias-corrected difference in means",
     check = function(x, asked, call) check_regression(x, asked, call),
     means = function(block, units, asked, call) regression_means(block, units, asked, call)
   ),
   augmented = new_estimator(
-    "augmented weighting", c("model", "family", "scale_model", "normalise"), models = TRUE, robust = TRUE,
+    "augmented weighting", c("model", "family", "scale_model", "products", "normalise"), models = TRUE, robust = TRUE,
     by_score = TRUE, bounded = TRUE, check = function(x, asked, call) check_augmented(x, asked, call),
     means = function(block, units, asked, call) augmented_means(block, units, asked, call)
   ),
   targeted = new_estimator(
-    "targeted estimation", c("model", "family", "scale_model", "learners", "folds"), models = TRUE, robust = TRUE,
-    by_score = TRUE, learns = "asked", check = function(x, asked, call) check_augmented(x, asked, call),
+    "targeted estimation", c("model", "family", "scale_model", "products", "learners", "folds"), models = TRUE,
+    robust = TRUE, by_score = TRUE, learns = "asked", check = function(x, asked, call) check_augmented(x, asked, call),
     means = function(block, units, asked, call) targeted_means(block, units, asked, call)
   ),
   crossfit = new_estimator(
@@ -54,6 +56,13 @@ estimators <- list(
     "weighted Cox regression", paired = FALSE, verb = "measure_hazard",
     measure = function(block, asked, call) measure_lasting(block, asked, call),
     again = function(block, units, asked, terms) hazard_terms(block, units, asked, NULL)$estimate
+  ),
+  own = new_estimator(
+    "own regression", paired = FALSE, models = TRUE, verb = "measure_model",
+    measure = function(block, asked, call) {
+      abort_unsupported(c("A regression of your own can't be run again on other data.",
+                          i = "Use {.code measure_effect(estimator = \"regression\")} for this."), call = call)
+    }
   )
 )
 
@@ -122,7 +131,10 @@ check_crossfit <- function(x, asked, call) {
 
 difference_means <- function(x, units, asked) {
   own <- unit_weights(x, units)
-  if (asked$normalise) return(core_weighted_means(units$y, units$z, own$v, own$nuisance))
+  if (asked$normalise) {
+    means <- core_weighted_means(units$y, units$z, own$v, own$nuisance)
+    return(if (is_raw_error(asked$error)) c(means, raw_errors(units, asked$error)) else means)
+  }
   target <- effect_target(x, units)
   nothing <- known_model(numeric(length(units$y)))
   core_augmented_means(units$y, units$z, own$v, own$nuisance, target$t, target$nuisance, list(nothing, nothing), FALSE)

@@ -49,13 +49,14 @@ measure_hazard <- function(x, time, event, horizon = NULL,
   check_outcomes_asked(c(time, event), study)
   check_number(horizon, min = 0, open = TRUE, null = TRUE)
   asked <- list(
-    estimator = "survival", normalise = TRUE, horizon = horizon, folds = 2, repeats = 1,
+    estimator = "survival", normalise = TRUE, horizon = horizon, folds = 2, repeats = 1, neighbours = 2,
+    conditional = FALSE,
     inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
     interval = check_choice(interval, c("percentile", "normal")), replicates = unlist(replicates),
     replicate_scale = replicate_scale, cluster = unlist(cluster), level = level, bands = FALSE,
     lonely = check_choice(lonely_stratum, c("stop", "centre")), seed = if (is.null(seed)) 1 else seed
   )
-  check_options(asked, given)
+  check_options(x, asked, given)
   check_hazard_design(x)
   check_inference(x, asked)
   asked$clusters <- effect_clusters(study, asked$cluster)

@@ -56,6 +56,12 @@
 #'   own. With replacement always gaussian; learners look at the outcome themselves.
 #' @param scale_model For `"heteroskedastic_probit"`: a one-sided formula of the scale; all numeric and yes/no
 #'   covariates by default.
+#' @param products By default the outcome has one model per arm. Given, it has one model for both arms, with the
+#'   treatment in it: `"none"` for slopes that are the same in both, or a one-sided formula (or names) of covariates
+#'   whose slopes differ, such as `~ boat_length + port_size`. Not for `"heteroskedastic_probit"`, nor with replacement.
+#' @param correction For `"regression"` on matches with replacement, which linear regressions correct the matches:
+#'   `"matched"` (default), one per arm on the units used as partners, as often as they are used; `"all"`, one per arm
+#'   on every unit that could be matched; `"pooled"`, one for both arms on the matched units.
 #' @param learners For `"crossfit"` and `"targeted"`: learners of the outcome, as in [score_units()]; `"logit"` then is
 #'   a linear regression for outcomes that are not 0/1. `"crossfit"` uses those of the design's score by default, and on
 #'   a study without a score the same learners for the score.
@@ -75,6 +81,14 @@
 #'   start with, such as `"rep_*"`.
 #' @param replicate_scale For `"replicates"`: what the sum of squared deviations is multiplied by; 1 / number of
 #'   replicates by default. A jackknife of R replicates wants (R - 1) / R.
+#' @param error For `"difference"`, to reproduce other people's errors: `"robust"` (default, or clustered as the study
+#'   says); for the raw comparison `"classical"` (one variance for both arms), `"welch"` (one for each, with Welch's
+#'   degrees of freedom) or `"hc1"` (that of a regression on the treatment, factor n / (n - 2)); on strata and cells
+#'   `"stratified"` (variances within each stratum and arm, the strata's sizes as given).
+#' @param neighbours For matching with replacement: how many units of the same arm the conditional variance of an
+#'   outcome is taken from, default 2.
+#' @param conditional For matching with replacement: `TRUE` for the standard error of the effect among the units at
+#'   hand, whose covariates and matches are held; by default it is that of the population's effect.
 #' @param cluster Name of a column of clusters, or of two for two-way clustering, in place of the study's.
 #' @param level Confidence level, default 0.95.
 #' @param adjust With several effects: p-values adjusted for looking at all of them, `"holm"` or `"bh"` (Benjamini &
@@ -144,11 +158,12 @@
 #' measure_effect(design, by = "port_size")
 #' @export
 measure_effect <- function(x, outcome = NULL, estimator = "difference", model = NULL, family = NULL,
-                           scale_model = NULL, learners = NULL, folds = 5, repeats = 5, normalise = TRUE,
-                           quantiles = NULL, by = NULL,
+                           scale_model = NULL, products = NULL, correction = c("matched", "all", "pooled"),
+                           learners = NULL, folds = 5, repeats = 5, normalise = TRUE, quantiles = NULL, by = NULL,
                            inference = c("analytic", "bootstrap", "jackknife", "replicates"),
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
-                           cluster = NULL, adjust = c("none", "holm", "bh"), bands = FALSE,
+                           error = c("robust", "classical", "welch", "hc1", "stratified"), neighbours = 2,
+                           conditional = FALSE, cluster = NULL, adjust = c("none", "holm", "bh"), bands = FALSE,
                            lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000, seed = NULL) {
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_measured(x)
@@ -156,21 +171,24 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
   asked <- list(
     outcome = check_outcomes_asked(outcome, study),
     estimator = check_choice(estimator, measure_estimators()),
-    model = model, family = family, scale_model = scale_model, learners = learners, folds = folds, repeats = repeats,
-    normalise = normalise, quantiles = unlist(quantiles), by = by,
-    inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
+    model = model, family = family, scale_model = scale_model, products = products,
+    correction = check_choice(correction, c("matched", "all", "pooled")),
+    learners = learners, folds = folds, repeats = repeats, normalise = normalise, quantiles = unlist(quantiles),
+    by = by, inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
     interval = check_choice(interval, c("percentile", "normal")), replicates = unlist(replicates),
-    replicate_scale = replicate_scale, cluster = unlist(cluster), level = level,
+    replicate_scale = replicate_scale, error = check_choice(error, names(error_kinds)), neighbours = neighbours,
+    conditional = conditional, cluster = unlist(cluster), level = level,
     adjust = check_choice(adjust, c("none", "holm", "bh")), bands = bands,
     lonely = check_choice(lonely_stratum, c("stop", "centre")), seed = if (is.null(seed)) 1 else seed
   )
-  check_options(asked, given)
+  check_options(x, asked, given)
   for (design in designs_in(x)) check_estimator(design, asked)
   check_inference(x, asked)
   asked$clusters <- effect_clusters(study, asked$cluster)
   blocks <- effect_blocks(x, asked)
   check_looks(blocks, asked)
-  effects <- lapply(blocks, function(block) measure_block(block, asked))
+  call <- rlang::current_env()
+  effects <- lapply(blocks, function(block) measure_block(block, asked, call))
   joint <- NULL
   if (asked$inference != "analytic") {
     again <- resample_effects(x, effects, blocks, asked)
@@ -206,7 +224,7 @@ effect_blocks <- function(x, asked, call = rlang::caller_env()) {
   blocks
 }
 
-measure_block <- function(block, asked, call = rlang::caller_env(2)) {
+measure_block <- function(block, asked, call = rlang::caller_env()) {
   x <- block$x
   asked$clusters <- effect_clusters(study_of(x), asked$cluster, call)
   if (reuses_units(x) && length(asked$clusters$codes) > 0L) asked$clusters <- warn_clusters(asked$clusters$name)
@@ -216,7 +234,9 @@ measure_block <- function(block, asked, call = rlang::caller_env(2)) {
   means <- effect_means(block, units, asked, call)
   result <- block_terms(block, units, means, asked)
   influence <- result$influence()
-  inference <- if (is.null(means$vcov)) {
+  inference <- if (asked$error == "stratified") {
+    stratified_errors(x, units, result)
+  } else if (is.null(means$vcov)) {
     carried <- function() influence - block_influence(block, utils::modifyList(units, list(given = TRUE)), asked, call)
     found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call, carried)
     if (design_kind(x) %in% c("cells", "strata") && estimators[[asked$estimator]]$plain) {
@@ -274,7 +294,7 @@ contrast_vcov <- function(vcov, result) {
 effect_means <- function(block, units, asked, call) {
   x <- block$x
   entry <- estimators[[asked$estimator]]
-  if (reuses_units(x)) return(match_means(x, units, entry$models, outcome_formula(asked, block), call))
+  if (reuses_units(x)) return(match_means(block, units, asked, call))
   entry$means(block, units, asked, call)
 }
 

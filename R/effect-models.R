@@ -1,4 +1,4 @@
-# Outcome models: one per arm, by regression or learnt.
+# Outcome models: one per arm or one for both, by regression or learnt.
 
 # What was asked for one outcome: formula and family may differ by outcome.
 outcome_formula <- function(asked, block) if (is.list(asked$model)) asked$model[[block$outcome]] else asked$model
@@ -22,9 +22,32 @@ arm_models <- function(block, units, weight, asked, call) {
     spread <- scale_formula_of(asked$scale_model, study, call)
     study_matrix(study, study$columns[all.vars(spread)], spread)[units$rows, , drop = FALSE]
   }
+  if (!is.null(asked$products)) {
+    products <- arm_products(study, asked$products, units, call)
+    return(shared_model(matrix, products, units, weight, family, study, call))
+  }
   lapply(c(treated = 1L, control = 0L), function(arm) {
     outcome_model(matrix, units$y, weight * (units$z == arm), family, scale_matrix, arm, study, call)
   })
+}
+
+# The columns whose slopes differ between the arms in one model for both: n x k, without columns for "none".
+arm_products <- function(study, products, units, call) {
+  if (identical(products, "none")) return(matrix(0, length(units$rows), 0L))
+  formula <- if (rlang::is_formula(products)) products else stats::reformulate(formula_names(products))
+  formula <- score_formula(formula, study, call, "products")
+  terms_matrix(study, model_terms(study, formula, call))[units$rows, , drop = FALSE]
+}
+
+# One regression for both arms, as a model of each.
+shared_model <- function(matrix, products, units, weight, family, study, call) {
+  name <- "both arms"
+  check_arm_outcome(units$y[weight > 0], family, name, call)
+  fit <- core_fit_both_arms(matrix, products, as.double(units$z), units$y, weight, family)
+  check_outcome_fit(fit, name, call)
+  columns <- c(colnames(matrix), "treatment", sprintf("treatment x %s", colnames(products)))
+  if (length(fit$aliased) > 0L) warn_outcome_aliased(columns[fit$aliased], name)
+  fit[c("treated", "control")]
 }
 
 # Within a group, what makes it one is constant.
@@ -37,6 +60,12 @@ outcome_model <- function(matrix, y, weight, family, scale_matrix, arm, study, c
   name <- arm_name(arm, study)
   check_arm_outcome(y[weight > 0], family, name, call)
   fit <- core_fit_outcome(matrix, y, weight, family, scale_matrix)
+  check_outcome_fit(fit, name, call)
+  if (length(fit$aliased) > 0L) warn_outcome_aliased(colnames(matrix)[fit$aliased], name)
+  fit
+}
+
+check_outcome_fit <- function(fit, name, call) {
   if (fit$status == "separated") {
     abort_separation(c(
       "The outcome model of {name} is separated: covariates tell its 0s from its 1s without error.",
@@ -49,8 +78,6 @@ outcome_model <- function(matrix, y, weight, family, scale_matrix, arm, study, c
       i = "Use a smaller {.arg model} or another {.arg family}; look for levels whose outcome is always 0."
     ), call = call)
   }
-  if (length(fit$aliased) > 0L) warn_outcome_aliased(colnames(matrix)[fit$aliased], name)
-  fit
 }
 
 arm_name <- function(arm, study) {

@@ -59,7 +59,7 @@ with_honest_errors <- function(inference, estimate, units, where) {
 # What the outcome models were, in a word; NULL where there were none.
 used_family <- function(block, asked) {
   entry <- estimators[[asked$estimator]]
-  if (!entry$models) return(NULL)
+  if (!entry$models || !is.null(asked$words)) return(NULL)
   if (!is.null(asked$learners) || entry$learns == "always") return("learners")
   if (reuses_units(block$x)) "gaussian" else outcome_family(asked, block)
 }

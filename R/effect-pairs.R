@@ -74,12 +74,13 @@ by_cluster_of_pair <- function(influence, units, cluster) {
   core_vcov_dyads(sums, nrow(influence), cluster[treated], cluster[control])
 }
 
-# Matching with replacement. corrected: are the partners' outcomes bias-corrected by linear regressions, one per arm, on
-# the matched units, weighted by times matched (Abadie & Imbens 2011). What is left then depends on the score in second
-# order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs on the
-# score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two means,
-# text).
-match_means <- function(x, units, corrects, model, call) {
+# Matching with replacement. asked$correction: by which linear regressions the partners' outcomes are bias-corrected
+# (see arm_fits()), where the estimator corrects them (Abadie & Imbens 2011). What is left then depends on the score in
+# second order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs
+# on the score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two
+# means, text).
+match_means <- function(block, units, asked, call) {
+  x <- block$x
   pairs <- units$pairs
   study <- study_of(x)
   seeks <- pairs$seeks
@@ -87,17 +88,20 @@ match_means <- function(x, units, corrects, model, call) {
   partner <- ifelse(seeks, pairs$control, pairs$treated)
   s <- sampling_weight(study)
   y <- units$all_y
-  corrected <- if (corrects) arm_fits(x, units, y, model, partner, seeks, call)
+  corrected <- if (estimators[[asked$estimator]]$models) {
+    arm_fits(x, units, y, outcome_formula(asked, block), partner, seeks, asked$correction, call)
+  }
   partner_y <- y[partner]
   if (!is.null(corrected)) {
     partner_y <- partner_y + ifelse(seeks, corrected$control[seeker] - corrected$control[partner],
                                     corrected$treated[seeker] - corrected$treated[partner])
   }
   spread <- conditional_variances(x, units, if (is.null(corrected)) y else
-    y - ifelse(study$z == 1L, corrected$treated, corrected$control))
+    y - ifelse(study$z == 1L, corrected$treated, corrected$control), round(asked$neighbours))
   found <- core_match_means(pairs$set, seeker, partner, seeks, s[seeker] * pairs$weight, s[partner] * pairs$weight,
                             y[seeker], partner_y, spread)
-  adjusted <- if (is.null(corrected)) score_adjustment(x, units, y, found) else list(vcov = found$vcov, text = "")
+  adjusted <- if (asked$conditional) conditional_vcov(found) else if (is.null(corrected))
+    score_adjustment(x, units, y, found) else list(vcov = found$vcov, text = "")
   share <- core_sums_by(c(found$own, found$other), c(seeker, partner), length(study$z))
   influence <- function() {
     vapply(both_arms, function(arm) {
@@ -109,13 +113,27 @@ match_means <- function(x, units, corrects, model, call) {
        text = paste0("Abadie and Imbens, matching with replacement", adjusted$text))
 }
 
-# Fitted values of linear regressions, one per arm, on the units used as partners, weighted by times used; an arm that
-# is nobody's partner (the seekers' of ATT and ATC) on its matched units, for the residuals alone.
-arm_fits <- function(x, units, y, model, partner, seeks, call) {
+# Of the effect among the units at hand, their covariates and matches held (Abadie & Imbens 2006).
+conditional_vcov <- function(found) {
+  list(vcov = diag(found$noise), text = ", of the effect among these units (covariates and matches held)")
+}
+
+# Fitted values of linear regressions. correction: "matched", one per arm on the units used as partners, weighted by
+# times used; "all", one per arm on all of its units that could be; "pooled", one for both arms, with an intercept each,
+# on the matched units with their weights. An arm that is nobody's partner (the seekers' of ATT and ATC) is fitted on
+# its matched units, for the residuals alone.
+arm_fits <- function(x, units, y, model, partner, seeks, correction, call) {
   study <- study_of(x)
   terms <- model_terms(study, model, call)
   matrix <- terms_matrix(study, terms)
-  times <- core_sums_by(units$pairs$weight, partner, length(y))
+  if (correction == "pooled") {
+    weight <- replace(numeric(length(y)), units$rows, units$w * unit_sampling(x, units))
+    own <- if (is.null(units$group)) matrix else columns_that_vary(matrix, weight > 0)
+    whole <- list(rows = seq_along(y), y = y, z = study$z)
+    return(lapply(shared_model(own, matrix(0, length(y), 0L), whole, weight, "gaussian", study, call), `[[`, "fitted"))
+  }
+  times <- if (correction == "all") as.double(units$counted & (if (is.null(units$group)) TRUE else units$group)) else
+    core_sums_by(units$pairs$weight, partner, length(y))
   lapply(c(treated = 1L, control = 0L), function(arm) {
     weight <- if (any(seeks != arm)) times else as.double(seq_along(y) %in% units$rows)
     weight <- weight * (study$z == arm) * sampling_weight(study)
@@ -127,9 +145,9 @@ arm_fits <- function(x, units, y, model, partner, seeks, call) {
 # The design with all units that could be paired: distances are measured with their covariance.
 unpaired <- function(x) amend(x, kept = x$before_pairs)
 
-# By its nearest two of the same arm in the distance of the match (ties kept), among all units still in whose outcome
+# By its nearest few of the same arm in the distance of the match (ties kept), among all units still in whose outcome
 # is known; in the same exact cell and apart as partners are, where there is such a neighbour.
-conditional_variances <- function(x, units, y) {
+conditional_variances <- function(x, units, y, neighbours) {
   design <- unpaired(x)
   step <- pairing_step(x)
   space <- pair_space(design, step, quiet = TRUE)$points
@@ -140,19 +158,19 @@ conditional_variances <- function(x, units, y) {
     own <- which(units$counted & study_of(x)$z == arm)
     both <- function(codes) list(seekers = codes[own], pool = codes[own])
     spread[own] <- nearby_variance(y[own], space[own, , drop = FALSE], if (!is.null(cell)) both(cell),
-                                   lapply(apart, both))
+                                   lapply(apart, both), neighbours)
     alone <- own[is.na(spread[own])]
     if (length(alone) > 0L) {
-      spread[alone] <- nearby_variance(y[own], space[own, , drop = FALSE], NULL, list())[match(alone, own)]
+      spread[alone] <- nearby_variance(y[own], space[own, , drop = FALSE], NULL, list(), neighbours)[match(alone, own)]
     }
   }
   spread
 }
 
-nearby_variance <- function(y, points, group, apart) {
+nearby_variance <- function(y, points, group, apart, neighbours) {
   problem <- core_pair_problem(points, points, group = group, apart = apart, not_itself = TRUE)
-  lists <- core_nearest(problem, 2L, TRUE, thread_count())
-  if (lists$too_many) lists <- core_nearest(problem, 2L, FALSE, thread_count())
+  lists <- core_nearest(problem, as.integer(neighbours), TRUE, thread_count())
+  if (lists$too_many) lists <- core_nearest(problem, as.integer(neighbours), FALSE, thread_count())
   core_conditional_variance(y, lists)
 }
 

@@ -30,9 +30,9 @@
 #'   before treatment itself bend by more than m? NA by magnitude). `glance()`: `violation`, `interval`,
 #'   `change` (the bound at which the interval first holds 0: 0 when it does so with parallel trends, infinite when no
 #'   bound within 1,000 does).
-#' @section Errors: `twin_error_input` for effects without cells that a fixed base could measure, gaps in the path, event times
-#'   that are not there, weights that do not fit them; `twin_error_unsupported` without periods before treatment (two
-#'   for curvature, base included), or without the packages.
+#' @section Errors: `twin_error_input` for effects without cells that a fixed base could measure, gaps in the path,
+#'   event times that are not there, weights that do not fit them; `twin_error_unsupported` without periods before
+#'   treatment (two for curvature, base included), or without the packages.
 #' @references Andrews, I., Roth, J., Pakes, A. (2023). Inference for linear conditional moment inequalities. Review of
 #'   Economic Studies 90. \doi{10.1093/restud/rdad004}
 #'
@@ -66,7 +66,8 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
   rows$refuted <- if (violation == "curvature") m < least else NA
   new_probe("trends", rows, list(
     violation = violation, interval = interval, change = change, level = level, at = path$at, contrast = contrast,
-    weighing = path$weighing, effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study), worst = path$worst,
+    weighing = path$weighing, effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study),
+    worst = path$worst,
     periods = sum(path$horizon < 0), least = least
   ))
 }

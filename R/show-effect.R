@@ -22,11 +22,30 @@ effect_method <- function(x) {
     return(paste0("raw difference in means, nothing adjusted", if (length(x$note) > 0L) paste(",", x$design)))
   }
   entry <- estimators[[x$estimator]]
+  if (!is.null(x$source$asked$words)) return(own_method(x))
   words <- if (x$reuse) entry$words_reuse else entry$words
   if (!x$normalised) words <- paste(words, "(not normalised)")
-  if (!is.null(x$family)) words <- paste(words, "with", family_words[[x$family]])
+  asked <- x$source$asked
+  if (x$reuse && !is.null(x$family)) words <- paste0(words, correction_words[[asked$correction]])
+  else if (!is.null(x$family)) words <- paste(words, "with", model_words(x$family, asked$products))
   if (x$design == "raw sample") return(words)
   sprintf("%s on %s", words, sub(plain_score, "the score", x$design, fixed = TRUE))
+}
+
+own_method <- function(x) {
+  if (x$design == "raw sample") x$source$asked$words else paste(x$source$asked$words, "on", x$design)
+}
+
+correction_words <- c(matched = " with linear models", all = " with linear models of all units of each arm",
+                      pooled = " with one linear model for both arms")
+
+# "linear models", or "one linear model for both arms, with products of the treatment and port_size".
+model_words <- function(family, products) {
+  words <- family_words[[family]]
+  if (is.null(products)) return(words)
+  named <- if (rlang::is_formula(products)) attr(stats::terms(products), "term.labels") else setdiff(products, "none")
+  paste0("one ", sub("models$", "model", words), " for both arms",
+         if (length(named) > 0L) sprintf(", with products of the treatment and %s", and_list(named)))
 }
 
 # What was estimated, for whom, by what, with the number.
@@ -112,7 +131,8 @@ several_title <- function(x) {
   families <- unique(unlist(lapply(x$effects, `[[`, "family")))
   method <- effect_method(first)
   if (length(families) > 1L) {
-    method <- sub(family_words[[first$family]], and_list(family_words[families]), method, fixed = TRUE)
+    words <- vapply(families, model_words, "", products = first$source$asked$products)
+    method <- sub(words[[1L]], and_list(words), method, fixed = TRUE)
   }
   sprintf("Effects of %s%s%s, %s, %s; estimated by %s.", first$study$roles$treatment,
           if ("outcome" %in% keys) "" else paste(" on", outcome_phrase(first)),

@@ -198,3 +198,48 @@ test_that("with exact and apart columns the neighbours behind the variance obey 
   effect <- suppressWarnings(measure_effect(matched(covariates = c("boat", "past"), exact = "port", data = data)))
   expect_true(is.finite(effect_numbers(effect)[2]))
 })
+
+test_that("the correction may come from all units of an arm, or from one regression for both", {
+  data <- many_crews()
+  design <- matched(covariates = c("boat", "past"))
+  pairs <- pairs_of(design)
+  corrected_by <- function(m0) {
+    mean(data$income[pairs$treated] - data$income[pairs$control] - m0[pairs$treated] + m0[pairs$control])
+  }
+  all <- measure_effect(design, estimator = "regression", correction = "all")
+  expect_equal(difference_of(all), corrected_by(predict(lm(income ~ boat + past + port, data, subset = joined == 0), data)))
+  w <- weights(design)
+  fit <- lm(income ~ joined + boat + past + port, data, weights = w, subset = w > 0)
+  pooled <- measure_effect(design, estimator = "regression", correction = "pooled")
+  expect_equal(difference_of(pooled), corrected_by(predict(fit, transform(data, joined = 0))))
+  expect_match(paste(format(pooled), collapse = " "), "one\\s+linear\\s+model\\s+for\\s+both\\s+arms")
+  expect_match(paste(format(all), collapse = " "), "all\\s+units\\s+of\\s+each\\s+arm")
+  units <- measure_effect(design, estimator = "regression", correction = "all", by = "port")
+  small <- data$port == "small"
+  m0 <- predict(lm(income ~ boat + past, data, subset = joined == 0 & small), data)
+  own <- small[pairs$treated]
+  expect_equal(difference_of(units[["small"]]),
+               mean((data$income[pairs$treated] - data$income[pairs$control] - m0[pairs$treated] + m0[pairs$control])[own]))
+})
+
+test_that("with covariates held only the outcomes' own variance counts, from as many neighbours as asked for", {
+  data <- many_crews()
+  for (neighbours in c(1, 4)) {
+    design <- matched(covariates = c("boat", "past"), ratio = 2)
+    effect <- measure_effect(design, conditional = TRUE, neighbours = neighbours)
+    points <- as.matrix(data[c("boat", "past")]) %*% solve(chol(cov(data[c("boat", "past")])))
+    s2 <- vapply(seq_len(300), function(i) {
+      own <- setdiff(which(data$joined == data$joined[i]), i)
+      d <- sqrt(colSums((t(points[own, ]) - points[i, ])^2))
+      near <- own[order(d)[seq_len(neighbours)]]
+      neighbours / (neighbours + 1) * (data$income[i] - mean(data$income[near]))^2
+    }, 0)
+    times <- weights(design)
+    v <- times / ifelse(data$joined == 1, sum(times[data$joined == 1]), sum(times[data$joined == 0]))
+    expect_equal(effect_numbers(effect)[2], sqrt(sum(v^2 * s2)))
+    expect_match(effect$inference, "covariates and matches held")
+  }
+  expect_error(measure_effect(pair_units(score_units(study_of_many())), conditional = TRUE), "other than matching with",
+               class = "twin_error_input")
+  expect_error(measure_effect(design, neighbours = 0), "at least 1", class = "twin_error_input")
+})
