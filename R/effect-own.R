@@ -1,9 +1,9 @@
 #' Take a regression of your own as an effect
 #'
 #' Turns an [lm()] or [glm()] that was fitted to [design_data()] into an effect, so that it can stand beside others in
-#' [compare_effects()] (which takes the bare fit too). Its predictions with everybody treated and with nobody treated are
-#' averaged over whom the estimand speaks of; in a linear model without products of the treatment their difference is
-#' its coefficient.
+#' [compare_effects()] (which takes the bare fit too). Its predictions with everybody treated and with nobody treated
+#' are averaged over whom the estimand speaks of; in a linear model without products of the treatment their difference
+#' is its coefficient.
 #'
 #' Standard errors sum the influence of each row within the study's clusters, without any within the design's sets, and
 #' take weights and matches as given: unlike [measure_effect()] they do not account for the score.

@@ -20,6 +20,8 @@
 #' @param covariates What makes trends differ: column names, or a one-sided formula, as in [frame_study()]. Cells of
 #'   [measure_did()] use their values in the base period; where they vary over time the print says so.
 #' @param weight Name of a column of sampling weights.
+#' @param count Name of a column of frequency weights, as in [frame_study()]: a row counts as that many rows of units
+#'   that are alike. In a panel a unit's count must not change.
 #' @param cluster Name of a column of clusters; by default groups, else units; in a cross-section without groups none,
 #'   which gives robust errors. Units must not change cluster. What is named is used, with a caution where it is smaller
 #'   than what is treated as a whole.
@@ -42,15 +44,22 @@
 #' frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' @export
 frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
-                        covariates = NULL, weight = NULL, cluster = NULL, periods = NULL, treated = NULL,
-                        subset = NULL, missing = c("flag", "drop", "stop"), event = NULL) {
+                        covariates = NULL, weight = NULL, count = NULL, cluster = NULL, periods = NULL,
+                        treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
-                first_treated = first_treated, weight = weight, cluster = cluster)
+                first_treated = first_treated, weight = weight, cluster = cluster, count = count)
   check_panel_roles(data, roles, call)
+  row_of <- NULL
+  if (!is.null(count)) {
+    again <- repeat_panel_rows(data, roles, subset, call)
+    data <- again$data
+    subset <- again$subset
+    row_of <- again$row_of
+  }
   wanted <- if (!is.null(covariates)) {
     parse_covariates(covariates, data, unlist(roles[c("outcome", "treatment", "first_treated")]), call = call)
   }
@@ -69,7 +78,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)
   dropped <- c(chosen$dropped, "treated when first seen" = timing$set_aside)
   new_panel(c(
-    list(data = data, rows = rows, in_order = length(rows) == nrow(data) && !is.unsorted(rows), roles = roles, s = s,
+    list(data = data, row_of = row_of, rows = rows, in_order = length(rows) == nrow(data) && !is.unsorted(rows), roles = roles, s = s,
          columns = columns, formula = wanted$formula,
          missing = missing, dropped = dropped[dropped > 0], treated = timing$treated,
          events = check_outcomes(data, outcome, event, rows, call)),

@@ -8,6 +8,7 @@ format.twin_panel <- function(x, ...) {
     field_lines("Outcome", outcome_text(x, "not looked at yet")),
     field_lines("Covariates", panel_covariate_text(x)),
     if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
+    count_lines(x),
     field_lines("Cluster", sprintf("%s (%s)", attr(x$cluster, "name"), count_text(length(unique(x$cluster))))),
     if (length(x$dropped) > 0L) {
       field_lines("Left out", paste(count_text(x$dropped), "rows,", names(x$dropped), collapse = "; "))

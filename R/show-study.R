@@ -3,6 +3,7 @@ format.twin_study <- function(x, ...) {
   roles <- x$roles
   optional <- c(
     if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
+    count_lines(x),
     if (!is.null(roles$cluster)) field_lines("Cluster", group_text(roles$cluster, x$cluster)),
     if (!is.null(roles$stratum)) field_lines("Stratum", group_text(roles$stratum, x$stratum)),
     if (!is.null(roles$id)) field_lines("Id", roles$id)
@@ -29,6 +30,13 @@ format.twin_study <- function(x, ...) {
 
 #' @export
 print.twin_study <- function(x, ...) print_lines(x, format(x, ...))
+
+# In prints; NULL where every row is one unit.
+count_lines <- function(x) {
+  if (is.null(x$row_of)) return(NULL)
+  field_lines("Count", sprintf("%s: %s stand for %s", x$roles$count, plural(length(unique(x$row_of)), "row"),
+                               plural(length(x$row_of), "unit")))
+}
 
 group_text <- function(name, codes) sprintf("%s (%s)", name, count_text(length(attr(codes, "labels"))))
 

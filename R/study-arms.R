@@ -5,10 +5,10 @@
 #' chance, and [contrasts_of()] gives one two-arm design per arm for [assess_balance()], [assess_weights()] and
 #' [measure_effect()].
 #'
-#' @param data,outcome,covariates,... As in [frame_study()]; `...` takes its `estimand`, `weight`, `cluster`,
-#'   `stratum`, `id`, `subset`, `missing` and `event`. For three arms or more the estimands mean: `"ATE"` everybody,
-#'   `"ATT"` those in the arm compared, `"ATC"` those in the reference, `"ATO"` weight 1 / sum(1 / e), `"ATM"` weight
-#'   min(e).
+#' @param data,outcome,covariates,... As in [frame_study()]; `...` takes its `estimand`, `weight`, `count`,
+#'   `cluster`, `stratum`, `id`, `subset`, `missing` and `event`. For three arms or more the estimands mean: `"ATE"`
+#'   everybody, `"ATT"` those in the arm compared, `"ATC"` those in the reference, `"ATO"` weight 1 / sum(1 / e),
+#'   `"ATM"` weight min(e).
 #' @param treatment Name of the treatment column.
 #' @param reference The value of `treatment` that every other is compared with.
 #' @return A `twin_arms`. [contrasts_of()] gives a two-arm [study][frame_study] for each arm against the reference.
@@ -36,6 +36,10 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   check_reference_arm(reference, listing, treatment)
   data[[treatment]] <- text != as.character(reference)
   base <- frame_study(data, treatment, outcome, covariates, ...)
+  if (!is.null(base$row_of)) {
+    given <- given[base$row_of]
+    text <- text[base$row_of]
+  }
   base$data[[treatment]] <- given
   base$levels <- c(treated = paste("other than", reference), control = as.character(reference))
   levels <- c(as.character(reference), setdiff(names(listing), as.character(reference)))

@@ -17,7 +17,10 @@
 #'   controls), `"ATO"` (those whose treatment could well have been either, weight e(1 - e)) or `"ATM"` (those whom
 #'   one-to-one pairing would keep, weight min(e, 1 - e)).
 #' @param treated The value of `treatment` that means treated. TRUE and 1 need no naming.
-#' @param weight Name of a column of sampling weights (non-negative), which multiply everything.
+#' @param weight Name of a column of sampling weights (non-negative), which multiply everything: how many units of the
+#'   population a sampled unit speaks for. The sample keeps its size, and standard errors are those of its units.
+#' @param count Name of a column of frequency weights: whole numbers of units that are alike in every column and share a
+#'   row. Such a row counts as that many rows, in every number: matching, degrees of freedom and standard errors too.
 #' @param cluster Name of a column of clusters within which units are dependent.
 #' @param stratum Name of a column of survey strata.
 #' @param id Name of a column that identifies units; must not repeat.
@@ -30,31 +33,39 @@
 #'   smallest sufficient set; with them, covariates that the treatment causes or that open a path raise a warning.
 #' @param event For two-valued outcomes that are neither 0/1 nor TRUE/FALSE nor no/yes: the value that counts as 1, as
 #'   one string, or a vector with one string per outcome, named by outcome.
-#' @return A `twin_study`. Rows are those of `data`, all of them: [weights()][weights.twin_design] of a design made
-#'   from it has one entry per row of `data`, 0 for rows that are not in the study.
+#' @return A `twin_study`. Rows are those of `data`, all of them (with `count`: one per unit, in the order of `data`):
+#'   [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not in the
+#'   study. With `count`, `id`s of units that shared a row get a number.
 #' @section Errors: `twin_error_input` for unknown columns (the nearest name is suggested), a treatment without two
-#'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights, duplicate
-#'   ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`.
+#'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights or counts,
+#'   duplicate ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`.
 #' @family question
 #' @examples
 #' frame_study(crews, treatment = "joined", outcome = "income",
 #'             covariates = ~ boat_length + crew_size + port_size, cluster = "harbour")
 #' @export
 frame_study <- function(data, treatment, outcome, covariates = NULL,
-                        estimand = "ATT", treated = NULL, weight = NULL, cluster = NULL, stratum = NULL, id = NULL,
-                        subset = NULL, missing = c("flag", "drop", "stop"), event = NULL, graph = NULL) {
+                        estimand = "ATT", treated = NULL, weight = NULL, count = NULL, cluster = NULL,
+                        stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL, graph = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
   estimand <- check_choice(estimand, names(estimands))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
-  check_roles(data, treatment, outcome, weight, cluster, stratum, id, call)
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,
-                id = id)
+                id = id, count = count)
+  check_roles(data, roles, call)
   if (!is.null(graph)) covariates <- covariates_by_graph(graph, covariates, treatment, outcome[1L], data, call)
   wanted <- parse_covariates(covariates, data, unlist(roles), call = call)
   check_role_clashes(roles, wanted$names, call)
 
+  row_of <- NULL
+  if (!is.null(count)) {
+    again <- repeat_rows(data, count, subset, id, call)
+    data <- again$data
+    subset <- again$subset
+    row_of <- again$row_of
+  }
   inside <- subset_rows(subset, data, call)
   arms <- read_treatment(data[[treatment]], treatment, treated, inside, call)
   inside <- inside & !is.na(arms$z)
@@ -78,7 +89,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
   }
   if (!is.null(id)) check_id(pick(id), id, rows, call)
   new_study(list(
-    data = data, rows = rows, roles = roles, levels = arms$levels, z = z, s = s,
+    data = data, row_of = row_of, rows = rows, roles = roles, levels = arms$levels, z = z, s = s,
     cluster = if (!is.null(cluster)) group_codes(pick(cluster), cluster, "cluster", rows, call),
     stratum = if (!is.null(stratum)) group_codes(pick(stratum), stratum, "stratum", rows, call),
     columns = columns, formula = wanted$formula, estimand = estimand, missing = missing,
@@ -116,17 +127,16 @@ check_units <- function(data, call) {
   }
 }
 
-check_roles <- function(data, treatment, outcome, weight, cluster, stratum, id, call) {
-  check_string(treatment, call = call)
-  check_columns(treatment, data, call = call)
-  if (!is.character(outcome) || length(outcome) == 0L || anyNA(outcome)) {
+check_roles <- function(data, roles, call) {
+  check_string(roles$treatment, arg = "treatment", call = call)
+  check_columns(roles$treatment, data, "treatment", call)
+  if (!is.character(roles$outcome) || length(roles$outcome) == 0L || anyNA(roles$outcome)) {
     abort_input("{.arg outcome} must be one or several column names in quotes.", call = call)
   }
-  check_columns(outcome, data, call = call)
-  optional <- list(weight = weight, cluster = cluster, stratum = stratum, id = id)
-  for (role in names(optional)) {
-    check_string(optional[[role]], null = TRUE, arg = role, call = call)
-    if (!is.null(optional[[role]])) check_columns(optional[[role]], data, arg = role, call = call)
+  check_columns(roles$outcome, data, "outcome", call)
+  for (role in setdiff(names(roles), c("treatment", "outcome"))) {
+    check_string(roles[[role]], null = TRUE, arg = role, call = call)
+    if (!is.null(roles[[role]])) check_columns(roles[[role]], data, arg = role, call = call)
   }
 }
 
