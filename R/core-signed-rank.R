@@ -2,11 +2,12 @@
 # odds of treatment within a pair by at most gamma: a positive difference then has a chance between 1 / (1 + gamma) and
 # gamma / (1 + gamma).
 
-# d: pair differences, treated minus control. Zero differences are dropped, ties take average ranks. Ranks are doubled
-# so that they are whole numbers.
-core_signed_ranks <- function(d) {
+# d: pair differences, treated minus control. Zero differences are dropped before ranking, or with ranked_zeros after it
+# (Pratt 1959); ties take average ranks. Ranks are doubled so that they are whole numbers.
+core_signed_ranks <- function(d, ranked_zeros = FALSE) {
+  if (!ranked_zeros) d <- d[d != 0]
+  ranks <- data.table::frank(abs(d))[d != 0]
   d <- d[d != 0]
-  ranks <- data.table::frank(abs(d))
   list(doubled = as.integer(round(2 * ranks)), statistic = sum(ranks[d > 0]), pairs = length(d), total = sum(ranks),
        squares = sum(ranks^2))
 }

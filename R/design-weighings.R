@@ -11,14 +11,16 @@
 # not normalised, sum to the size of the population? odds: "score" or "weight", from which the odds behind the weights
 # are read (probe_weights()), NULL where there are none; no_odds: then why, a sentence. redraw: function(x, y, fit,
 # weights) for the means of a draw where they can be had faster than by the whole design, NULL else.
+# even: is it a sample with as many units of both arms, each counted once, so that they can be paired?
 new_weighing <- function(words, verb = "weigh", arguments = character(), answers = function(estimand) TRUE, make = NULL,
                          nuisance = NULL, details = function(asked) NULL, by_score = FALSE, given = NULL,
-                         estimated = TRUE, sums = FALSE, odds = "weight", no_odds = NULL, redraw = NULL) {
+                         estimated = TRUE, sums = FALSE, odds = "weight", no_odds = NULL, redraw = NULL,
+                         even = FALSE) {
   stopifnot(is.character(words), is.null(make) == (verb != "weigh"), is.function(answers))
   if (is.null(nuisance)) nuisance <- function(design, s) core_known(length(s))
   list(words = words, verb = verb, arguments = arguments, answers = answers, make = make, nuisance = nuisance,
        details = details, by_score = by_score, given = given, estimated = estimated, sums = sums, odds = odds,
-       no_odds = no_odds, redraw = redraw)
+       no_odds = no_odds, redraw = redraw, even = even)
 }
 
 weighings <- list(
@@ -59,7 +61,7 @@ weighings <- list(
     "cells", verb = "group", given = "cells", nuisance = function(design, s) cell_nuisance(design, s)
   ),
   cardinality = new_weighing(
-    "a cardinality match", verb = "group", given = "sample", odds = NULL,
+    "a cardinality match", verb = "group", given = "sample", odds = NULL, even = TRUE,
     no_odds = "A cardinality match chooses units; its weights are no odds that could be wrong."
   ),
   arms = new_weighing(

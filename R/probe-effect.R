@@ -83,7 +83,7 @@ strongest <- function(table, column) {
 }
 
 scaled_pairs <- function(x, settings) {
-  if (is.null(x$pairs) && (is.null(x$sets) || !fits_probe(set_values(x)))) return(NULL)
+  if (!has_pair_differences(x) && (is.null(x$sets) || !fits_probe(set_values(x)))) return(NULL)
   level <- settings$level
   probe <- suppressWarnings(probe_pairs(x, gamma = c(1, 1.25, 1.5, 2, 3), level = level))
   most <- strongest(settings$odds, "lambda")

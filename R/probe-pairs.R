@@ -5,20 +5,28 @@
 #' and the greatest one-sided p-value of the test, and the range of Hodges-Lehmann estimates and of their interval
 #' limits.
 #'
-#' On pairs the test is the signed-rank test: zero differences are dropped, tied ones share their average rank. When all
+#' On pairs the test is the signed-rank test: zero differences are dropped, before ranking or after it (`zeros`), tied
+#' ones share their average rank. When all
 #' non-zero differences have one size (0/1 outcomes), and with `test = "sign"`, the chance that a difference is positive
 #' is all that counts: the test is McNemar's, or the sign test, with binomial p-values, and no shift is estimated.
 #' On sets of one unit and several of the other arm the test sums the aligned ranks of the units that stand alone in
 #' their set (Hodges & Lehmann 1962), with the normal bounds of Gastwirth, Krieger & Rosenbaum (2000); sets all of whose
 #' outcomes are equal say nothing.
 #'
-#' @param x An effect on pairs, or on sets without replacement, or a numeric vector of pair differences (treated minus
-#'   control).
+#' With replacement each difference is that of a unit that sought partners and the mean of its matches. Differences that
+#' share a partner are dependent, which the test does not count; the print says how many partners are shared. A
+#' cardinality match has no pairs: its sample is paired by the nearest Mahalanobis distance in the study's covariates
+#' (optimally up to 2,000 pairs).
+#'
+#' @param x An effect on pairs, with or without replacement, on sets, or on a cardinality match; or a numeric vector of
+#'   pair differences (treated minus control).
 #' @param gamma Hidden-bias odds, each at least 1; default 1 to 3 by 0.1.
 #' @param side Which way the effect is claimed to go: `"observed"` (default; that of the estimate, said in the print),
 #'   `"greater"` (treated higher) or `"less"`.
 #' @param exact Use the exact distribution of the signed-rank statistic, for p-values and limits? By default up to 50
 #'   pairs, and always for the sign test; sets never are. `FALSE` takes normal approximations.
+#' @param zeros For the signed-rank test: are zero differences dropped before the others are ranked (`"drop"`, default),
+#'   or ranked with them and dropped then (`"rank"`; Pratt 1959)?
 #' @param level Confidence level; 1 - level is also the significance level of the verdict. Default 0.95.
 #' @param test `"signed_rank"` (default) or `"sign"`, for pairs.
 #' @return A `twin_probe`. `tidy()` gives one row per gamma: `gamma`, `p_low`, `p_high`, `estimate_low`,
@@ -36,6 +44,9 @@
 #'   Hodges, J. L., Lehmann, E. L. (1962). Rank methods for combination of independent experiments in analysis of
 #'   variance. Annals of Mathematical Statistics 33. \doi{10.1214/aoms/1177704575}
 #'
+#'   Pratt, J. W. (1959). Remarks on zeros and ties in the Wilcoxon signed rank procedures. JASA 54.
+#'   \doi{10.1080/01621459.1959.10501526}
+#'
 #'   Rosenbaum, P. R. (2002). Observational Studies, 2nd ed. Springer. \doi{10.1007/978-1-4757-3692-2}
 #'
 #'   Rosenbaum, P. R., Silber, J. H. (2009). Amplification of sensitivity analysis in matched observational studies.
@@ -48,19 +59,20 @@
 #' probe_pairs(effect, gamma = seq(1, 3, by = 0.25))
 #' @export
 probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "greater", "less"),
-                        test = c("signed_rank", "sign"), exact = NULL, level = 0.95) {
+                        test = c("signed_rank", "sign"), exact = NULL, zeros = c("drop", "rank"), level = 0.95) {
   side <- check_choice(side, c("observed", "greater", "less"))
   test <- check_choice(test, c("signed_rank", "sign"))
+  zeros <- check_choice(zeros, c("drop", "rank"))
   check_number(level, min = 0, max = 1, open = TRUE)
   check_numbers(gamma, "numbers of at least 1", 1, advice = "Gamma 1 means no hidden bias; 2 that a hidden confounder
                 may double the odds of treatment within a pair.")
   if (!is.null(exact)) check_flag(exact)
   warn_sampling_weights(x)
-  sets <- if (inherits(x, "twin_effect") && is.null(x$pairs)) set_values(x)
-  found <- if (is.null(sets)) probe_differences(pair_difference_values(x), gamma, side, exact, level, test) else
-    probe_sets(sets, gamma, side, exact, level, test)
+  pairs <- if (!inherits(x, "twin_effect") || has_pair_differences(x)) pair_difference_values(x)
+  found <- if (is.null(pairs)) probe_sets(set_values(x), gamma, side, exact, level, test) else
+    probe_differences(pairs$difference, gamma, side, exact, level, test, zeros)
   change <- gamma_at_change(found$bounds, 1 - level)
-  new_probe("pairs", cbind(data.frame(gamma = gamma), found$rows), c(found$facts, list(
+  new_probe("pairs", cbind(data.frame(gamma = gamma), found$rows), c(found$facts, pairs["reuse"], pairs["paired"], list(
     side_chosen = side, level = level, gamma_change = change, p_at_one = found$bounds(1)[["p_high"]],
     effect = if (inherits(x, "twin_effect")) list(
       outcome = x$outcome, design = x$design, estimator = x$estimator,
@@ -70,14 +82,14 @@ probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "gr
 }
 
 # list(bounds = function(gamma) c(p_low, p_high), rows, facts).
-probe_differences <- function(d, gamma, side, exact, level, test) {
+probe_differences <- function(d, gamma, side, exact, level, test, zeros) {
   direction <- if (side != "observed") side else if (observed_direction(d) < 0) "less" else "greater"
-  chosen <- pair_test(if (direction == "less") -d else d, exact, test)
+  chosen <- pair_test(if (direction == "less") -d else d, exact, test, zeros)
   rows <- cbind(p_rows(chosen$bounds, gamma),
                 if (chosen$form == "signed_rank") core_shift_bounds(sort(d), gamma, level, chosen$exact) else
                   no_shifts(length(gamma)))
   list(bounds = chosen$bounds, rows = rows,
-       facts = list(pairs = length(d), zeros = sum(d == 0), side = direction, form = chosen$form, exact = chosen$exact))
+       facts = list(pairs = length(d), zeros = sum(d == 0), zeros_ranked = zeros == "rank", side = direction, form = chosen$form, exact = chosen$exact))
 }
 
 p_rows <- function(bounds, gamma) as.data.frame(t(vapply(gamma, bounds, numeric(2))))
@@ -88,7 +100,7 @@ no_shifts <- function(size) {
 }
 
 # The test of differences whose claimed direction is up.
-pair_test <- function(d, exact, test) {
+pair_test <- function(d, exact, test, zeros) {
   nonzero <- d[d != 0]
   one_size <- length(unique(abs(nonzero))) == 1L
   if (one_size || test == "sign") {
@@ -97,7 +109,7 @@ pair_test <- function(d, exact, test) {
     return(list(bounds = function(gamma) core_sign_bounds(positive, length(nonzero), gamma, exact),
                 form = if (one_size) "mcnemar" else "sign", exact = exact))
   }
-  ranks <- core_signed_ranks(d)
+  ranks <- core_signed_ranks(d, zeros == "rank")
   if (is.null(exact)) exact <- ranks$pairs <= 50L
   list(bounds = function(gamma) core_signed_rank_bounds(ranks, gamma, exact), form = "signed_rank", exact = exact)
 }
@@ -145,9 +157,8 @@ set_shifts <- function(sets, gamma, level, reach) {
 # alone, zeros (sets left out since nothing varies in them).
 set_values <- function(x, call = rlang::caller_env()) {
   if (is.null(x$sets) || !estimators[[x$estimator]]$paired) {
-    abort_input(c("{.arg x} must be an effect on pairs or sets, nobody twice.", x = "It was measured on: {x$design}.",
-                  i = "Use {.fn probe_weights}, {.fn probe_omitted} or {.fn probe_ratio} for other designs."),
-                call = call)
+    abort_input(c("{.arg x} must be an effect on pairs or sets.", x = "It was measured on: {x$design}.",
+                  i = "Use {.or {.fn {probes_that_fit(x)}}}."), call = call)
   }
   block <- x$source$block
   inside <- which(!is.na(x$sets) & !is.na(block$y) & seq_along(block$y) %in% x$rows[x$used])
@@ -200,14 +211,64 @@ warn_sampling_weights <- function(x) {
   warn_kind("unweighted", c("These tests take every pair or set alike: sampling weights are not used here."))
 }
 
+# Are there pairs, or units with their matches, or a sample of both arms that can be paired?
+has_pair_differences <- function(x) {
+  if (!is.null(x$pairs)) return(TRUE)
+  design <- design_of(x)
+  if (is.null(design) || !estimators[[x$estimator]]$paired) return(FALSE)
+  reuses_units(design) || (isTRUE(weighing_of(design)$even) && is.null(x$source$block$inside))
+}
+
+# list(difference, reuse, paired): reuse, c(partners, shared, most): how many partners there are, how many serve
+# several, and how many the busiest; paired: the distance that a sample was paired by here. Both NULL where they don't
+# apply.
 pair_difference_values <- function(x, call = rlang::caller_env()) {
-  d <- if (inherits(x, "twin_effect")) x$pairs$difference else x
+  found <- list(difference = x, reuse = NULL, paired = NULL)
+  if (inherits(x, "twin_effect")) {
+    found$difference <- x$pairs$difference
+    if (is.null(x$pairs)) found <- if (x$reuse) seeker_differences(x) else paired_sample(x)
+  }
+  d <- found$difference
   if (!is.numeric(d) || length(d) == 0L || any(!is.finite(d))) {
     abort_input("{.arg x} must be an effect on pairs, or finite pair differences (treated minus control).",
                 call = call)
   }
   if (all(d == 0)) stop_all_zero(length(d), "pair", call)
-  as.double(d)
+  found$difference <- as.double(d)
+  found
+}
+
+# Each seeker's outcome and the mean of its matches, treated minus control.
+seeker_differences <- function(x) {
+  block <- x$source$block
+  pairs <- effect_units(block$x, block$y, block$inside)$pairs
+  y <- block$y
+  seeker <- ifelse(pairs$seeks, pairs$treated, pairs$control)
+  partner <- ifelse(pairs$seeks, pairs$control, pairs$treated)
+  mean <- core_sums_by(pairs$weight * y[partner], pairs$set) / core_sums_by(pairs$weight, pairs$set)
+  first <- match(seq_along(mean), pairs$set)
+  times <- tabulate(match(partner, unique(partner)))
+  list(difference = ifelse(pairs$seeks[first], 1, -1) * (y[seeker[first]] - mean),
+       reuse = c(partners = length(times), shared = sum(times > 1L), most = max(times)), paired = NULL)
+}
+
+# The units of a sample with as many of both arms, in pairs.
+paired_sample <- function(x) {
+  design <- design_of(x)
+  used <- x$rows[x$used]
+  study <- study_rows(amend(study_of(design), logbook = NULL), used)
+  search <- if (sum(study$z) <= 2000) "optimal" else "greedy"
+  pairs <- suppressWarnings(pair_units(study, on = "mahalanobis", search = search))$pairs
+  y <- x$source$block$y[used]
+  list(difference = y[pairs$treated] - y[pairs$control], reuse = NULL, paired = "Mahalanobis distance")
+}
+
+# Probes of single effects that take this one, for advice.
+probes_that_fit <- function(x) {
+  sets <- !is.null(x$sets) && estimators[[x$estimator]]$paired
+  c(if (has_known_bounds(x) && fits_probe(bounded_arms(x$source$block, x$source$asked))) "probe_weights",
+    if (has_pair_differences(x) || (sets && fits_probe(set_values(x)))) "probe_pairs",
+    if (!inherits(x, "twin_hazard")) "probe_omitted", "probe_ratio")
 }
 
 #' @export

@@ -15,6 +15,7 @@ format.twin_probe_pairs <- function(x, ...) {
     "",
     wrap_lines(probe_verdict(x)),
     wrap_lines(amplification_sentence(x)),
+    wrap_lines(reuse_sentence(x$facts)),
     wrap_lines(own_test_sentence(x))
   )
 }
@@ -39,6 +40,21 @@ amplification_table <- function(x) {
              `times the odds of a positive difference` = number_text(rows$outcome, 2), check.names = FALSE)
 }
 
+# What the test does not count, where partners are shared; how a sample was paired.
+reuse_sentence <- function(facts) {
+  reuse <- facts$reuse
+  if (!is.null(facts$paired)) return(sprintf("The sample has no pairs; it was paired here by the %s.", facts$paired))
+  if (is.null(reuse)) return(character())
+  told <- sprintf("Each difference is that of a unit and the mean of its matches. Of %s, %s in several differences",
+                  plural(reuse[["partners"]], "partner"),
+                  if (reuse[["shared"]] == 0) "none serves" else if (reuse[["shared"]] == 1) "1 serves" else
+                    paste(count_text(reuse[["shared"]]), "serve"))
+  if (reuse[["shared"]] == 0) return(paste0(told, "."))
+  sprintf(paste0("%s, the busiest in %s. Differences that share a partner are dependent, and the test takes them as",
+                 " independent: its p-values are too small, the more so the more are shared."),
+          told, count_text(reuse[["most"]]))
+}
+
 # The effect's own test and this one answer different questions.
 own_test_sentence <- function(x) {
   effect <- x$facts$effect
@@ -57,7 +73,11 @@ thin_rows <- function(table, most = 12L) {
 
 test_text <- function(facts) {
   what <- if (facts$form == "sets") "set" else "pair"
-  dropped <- if (what == "pair") sprintf(" of which %s tie and drop out", count_text(facts$zeros)) else
+  dropped <- if (what == "pair") {
+    sprintf(" of which %s drop%s out%s", if (facts$zeros == 1L) "1 is 0 and" else
+      paste(count_text(facts$zeros), "are 0 and"), if (facts$zeros == 1L) "s" else "",
+      if (facts$form != "signed_rank") "" else if (facts$zeros_ranked) " after ranking" else " before ranking")
+  } else
     sprintf(" (%s more hold equal outcomes and drop out)", count_text(facts$zeros))
   sprintf("%s, %s%s, one-sided (%s%s)",
           c(mcnemar = if (facts$exact) "exact McNemar's test" else "McNemar's test",

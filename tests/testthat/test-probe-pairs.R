@@ -184,7 +184,7 @@ test_that("differences of one size give McNemar's exact bounds and no shift", {
   expect_equal(tidy(probe)$p_high, c(stats::binom.test(14, 18, alternative = "greater")$p.value,
                                      stats::binom.test(14, 18, 2 / 3, alternative = "greater")$p.value))
   expect_true(all(is.na(tidy(probe)$estimate_low)))
-  expect_match(format(probe)[1], "28 pairs of which 10 tie")
+  expect_match(format(probe)[1], "28 pairs of which 10 are 0 and drop")
 })
 
 test_that("the e-value solves its bounding equation, and its approximations are the paper's", {
@@ -245,7 +245,7 @@ test_that("bad input to probes is refused with advice", {
 
 test_that("the sign test is exact unless it is asked not to be", {
   effect <- measure_effect(pair_units(score_units(study_of_many())))
-  d <- carefultwin:::pair_difference_values(effect)
+  d <- carefultwin:::pair_difference_values(effect)$difference
   up <- max(sum(d > 0), sum(d < 0))
   n <- sum(d != 0)
   exact <- probe_pairs(effect, gamma = c(1, 2), test = "sign")
@@ -256,4 +256,84 @@ test_that("the sign test is exact unless it is asked not to be", {
   expect_identical(c(glance(exact)$exact, glance(normal)$exact), c(TRUE, FALSE))
   expect_match(paste(format(exact), collapse = " "), "exact sign test")
   expect_no_match(paste(format(normal), collapse = " "), "exact")
+})
+
+test_that("with replacement the differences are those of seekers and the mean of their matches, and sharing is said", {
+  data <- many_crews()
+  for (estimand in c("ATT", "ATE")) {
+    design <- pair_units(score_units(study_of_many(data, estimand = estimand)), replacement = TRUE, ratio = 2)
+    pairs <- pairs_of(design)
+    d <- vapply(split(pairs, pairs$set), function(own) {
+      mean(data$income[unique(own$treated)]) - mean(data$income[unique(own$control)])
+    }, 0)
+    effect <- measure_effect(design)
+    expect_equal(tidy(probe_pairs(effect, gamma = c(1, 2), side = "greater")),
+                 tidy(probe_pairs(unname(d), gamma = c(1, 2), side = "greater")))
+    text <- gsub("\\s+", " ", paste(format(probe_pairs(effect, gamma = 1)), collapse = " "))
+    expect_match(text, "serve in several differences, the busiest in [0-9]+\\. Differences that share a partner are dependent")
+  }
+  searched <- suppressMessages(search_metric(score_units(study_of_many(data)), population = 10, generations = 2))
+  expect_s3_class(probe_pairs(measure_effect(pair_units(searched, on = "metric", replacement = TRUE)), gamma = 1),
+                  "twin_probe_pairs")
+  few <- measure_effect(pair_units(score_units(study_of_many(data)), replacement = TRUE), by = "port")
+  expect_lt(probe_pairs(few[["small"]], gamma = 1)$facts$pairs, sum(data$joined))
+})
+
+test_that("a cardinality match is paired by the nearest covariates, and says so", {
+  skip_if_not_installed("Rglpk")
+  design <- group_units(study_of_many(many_crews(120)), "cardinality", tolerance = 0.1)
+  probe <- probe_pairs(measure_effect(design), gamma = c(1, 2))
+  expect_identical(probe$facts$pairs, sum(design$kept) %/% 2L)
+  data <- many_crews(120)[design$kept, ]
+  pairs <- pairs_of(pair_units(study_of_many(data), on = "mahalanobis", search = "optimal"))
+  d <- data$income[pairs$treated] - data$income[pairs$control]
+  expect_equal(tidy(probe), tidy(probe_pairs(d, gamma = c(1, 2))))
+  expect_match(paste(format(probe), collapse = " "), "paired here by the\\s+Mahalanobis")
+})
+
+test_that("zeros may be ranked before they drop out", {
+  d <- c(0, 0, 3, -1, 4, 1.5, -0.5, 0)
+  ranks <- rank(abs(d))[d != 0]
+  signs <- as.matrix(expand.grid(rep(list(0:1), 5)))
+  weight <- apply(signs, 1, function(s) prod(ifelse(s == 1, 2 / 3, 1 / 3)))
+  by_hand <- sum(weight[drop(signs %*% ranks) >= sum(ranks[d[d != 0] > 0])])
+  probe <- probe_pairs(d, gamma = 2, side = "greater", zeros = "rank")
+  expect_equal(tidy(probe)$p_high, by_hand)
+  expect_match(paste(format(probe), collapse = " "), "8 pairs of which 3 are 0 and\\s+drop out after ranking")
+  expect_false(tidy(probe_pairs(d, gamma = 2, side = "greater"))$p_high == by_hand)
+  expect_match(paste(format(probe_pairs(d[-(1:2)], gamma = 2)), collapse = " "),
+               "6 pairs of which 1 is 0 and\\s+drops out before ranking")
+})
+
+test_that("every probe that an error sends to takes the effect", {
+  data <- many_crews(150)
+  study <- study_of_many(data)
+  scored <- score_units(study)
+  designs <- list(raw = study, pairs = pair_units(scored), reuse = pair_units(scored, replacement = TRUE),
+                  full = group_units(scored, "full"), inverse = weigh_units(scored), strata = stratify_units(scored),
+                  truncated = weigh_units(scored, truncate = c(quantile = 0.95)),
+                  overlap = weigh_units(score_units(study_of_many(data, estimand = "ATO"))),
+                  cells = group_units(study_of_many(data, covariates = "port"), "exact"))
+  if (requireNamespace("Rglpk", quietly = TRUE)) designs$cardinality <- group_units(study, "cardinality")
+  sent <- 0L
+  for (name in names(designs)) {
+    for (estimator in c("difference", "regression")) {
+      if (name == "overlap" && estimator == "regression") next
+      effect <- suppressWarnings(measure_effect(designs[[name]], estimator = estimator))
+      for (probe in list(function(x) probe_pairs(x, gamma = 1), function(x) probe_weights(x, lambda = 1, draws = 0))) {
+        message <- tryCatch({
+          suppressWarnings(probe(effect))
+          ""
+        }, twin_error = conditionMessage)
+        advice <- sub(".*\n\\S ", "", message)
+        advised <- regmatches(advice, gregexpr("probe_[a-z]+(?=\\(\\))", advice, perl = TRUE))[[1]]
+        for (verb in advised) {
+          sent <- sent + 1L
+          again <- if (verb == "probe_weights") list(effect, draws = 0) else list(effect)
+          expect_s3_class(suppressWarnings(do.call(verb, again)), "twin_probe")
+        }
+      }
+    }
+  }
+  expect_gt(sent, 20L)
 })

@@ -20,7 +20,7 @@ test_that("every verb on designs sees k rows", {
   designs <- list(
     pairs = function(study) pair_units(scored(study), caliper = 0.5),
     reuse = function(study) pair_units(scored(study), replacement = TRUE, ratio = 2),
-    optimal = function(study) pair_units(scored(study), method = "optimal"),
+    optimal = function(study) pair_units(scored(study), search = "optimal"),
     full = function(study) group_units(scored(study), "full"),
     cells = function(study) group_units(study, "coarsened", bins = list(boat = 3, past = 3)),
     strata = function(study) stratify_units(scored(study), strata = 3),
