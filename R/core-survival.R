@@ -1,31 +1,43 @@
 # Survival with weights v (Methods, "Effects"). time, event (0/1): n. `away` vectors are derivatives of an estimate in
 # each v_i; a weight of 0 takes a unit out.
 
-# The hazard ratio of treated against control by weighted Cox regression, ties by Efron: list(log_ratio, away).
-core_cox <- function(time, event, z, v) {
+# The hazard ratio of treated against control by weighted Cox regression, ties by Efron; x: n x p covariates beside the
+# treatment, p may be 0. Returns list(log_ratio, away, converged, aliased: columns of x left out).
+core_cox <- function(time, event, z, v, x = matrix(0, length(time), 0L)) {
   inside <- v > 0
-  units <- list(time = time[inside], event = event[inside], z = z[inside], v = v[inside])
-  fit <- survival::coxph.fit(cbind(as.numeric(units$z)), survival::Surv(units$time, units$event), strata = NULL,
+  columns <- cbind(as.numeric(z), x)[inside, , drop = FALSE]
+  units <- list(time = time[inside], event = event[inside], v = v[inside])
+  fit <- survival::coxph.fit(columns, survival::Surv(units$time, units$event), strata = NULL,
                              offset = NULL, init = NULL, weights = units$v, method = "efron", rownames = NULL,
                              resid = FALSE,
                              control = survival::coxph.control(eps = 1e-11, iter.max = 50, timefix = FALSE))
+  b <- unname(fit$coefficients)
+  kept <- which(!is.na(b))
+  linear <- drop(columns[, kept, drop = FALSE] %*% b[kept])
+  risk <- exp(linear - mean(linear))
+  covariance <- fit$var[kept, kept, drop = FALSE]
   away <- numeric(length(time))
-  away[inside] <- cox_away(units, unname(fit$coefficients))
-  list(log_ratio = unname(fit$coefficients), away = away, converged = fit$iter < 50)
+  for (k in seq_along(kept)) {
+    if (covariance[1L, k] != 0) {
+      away[inside] <- away[inside] + covariance[1L, k] * cox_score_away(units, columns[, kept[k]], risk)
+    }
+  }
+  list(log_ratio = b[1L], away = away, converged = fit$iter < 50 && is.finite(b[1L]), aliased = which(is.na(b[-1L])))
 }
 
-# The derivative of the log hazard ratio b in each weight: that of the score equation over the information (Lin & Wei
-# 1989). At a time with d deaths, whose weights have the mean m, Efron's equation is
-#   U = sum over deaths v z - m sum over j = 0..d-1 of x_j,  x_j = (S1 - (j / d) T1) / D_j,  D_j = S0 - (j / d) T0,
-# with S0, S1 the sums of v r and v r z (r = exp(b z)) over those at risk, T0, T1 over the deaths. In v_i it changes by
+# The derivative of the score equation of one column z in each weight; times the inverse information it is that of the
+# coefficients (Lin & Wei 1989). risk: exp(linear predictor), on any scale. At a time with d deaths, whose weights have
+#   the mean m, Efron's equation is U = sum over deaths v z - m sum over j = 0..d-1 of x_j,  x_j = (S1 - (j / d) T1) /
+#   D_j,  D_j = S0 - (j / d) T0,
+# with S0, S1 the sums of v r and v r z (r: risk) over those at risk, T0, T1 over the deaths. In v_i it changes by
 # z_i - sum x_j / d for a death, and by -m r_i sum (z_i - x_j) / D_j for one at risk, times 1 - j / d for a death.
-cox_away <- function(units, b) {
+cox_score_away <- function(units, z, risk) {
   order <- order(units$time)
   time <- units$time[order]
   event <- units$event[order] == 1
-  z <- units$z[order]
+  z <- z[order]
   v <- units$v[order]
-  r <- exp(b * z)
+  r <- risk[order]
   first <- match(time[event], time)  # the sums of a time stand at its first row
   tie <- match(time[event], unique(time[event]))
   size <- tabulate(tie)
@@ -43,7 +55,7 @@ cox_away <- function(units, b) {
   away[event] <- away[event] + z[event] - own(x) / size[tie] +
     r[event] * (z[event] * own(m * share / d) - own(m * share * x / d))
   out <- numeric(length(time))
-  out[order] <- away / sum(m * x * (1 - x))
+  out[order] <- away
   out
 }
 

@@ -77,9 +77,11 @@ arm_design <- function(x, k, step, truncate, call) {
   made <- core_arm_weight(x$score$fitted, x$arm, k, x$base$estimand)
   weight <- replace(made$weight, !kept, 0)
   check_finite_weights(weight, study, call)
-  cut <- truncate_weights(weight, truncate, study$z, study$s) * kept
+  limits <- truncation_limits(weight, truncate, study$z, study$s)
+  cut <- truncate_weights(weight, limits, study$z) * kept
   design <- new_design(study, step, kind = "weights", kept = kept, weight = cut,
-                       weighing = list(method = "arms", arms = x, k = k, free = cut == weight),
+                       weighing = list(method = "arms", arms = x, k = k, free = cut == weight,
+                                       truncation = truncation_counts(weight, cut, limits, study$z)),
                        steps = c(x$steps, list(step)))
   warn_heavy_units(design)
   design

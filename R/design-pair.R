@@ -42,8 +42,8 @@
 #' @param seed A whole number for `order = "shuffled"`. The random stream of the session is left as it was.
 #' @param spread For `"mahalanobis"`: covariance of `"all"` units (default), or pooled `"within"` the arms.
 #' @return A `twin_design` with pairs. [pairs_of()] lists them; `tidy(x, part = "reuse")` tells how often each partner
-#'   is used; `tidy(x, part = "unmatched")` gives the row, arm and reason of each unit left out; `plot(x)` shows who was
-#'   matched, `plot(x, view = "distances")` how near, `plot(x, view = "pairs")` who with whom.
+#'   is used; `tidy(x, part = "unmatched")` gives the row, arm and reason of each unit left out, by trimming too;
+#'   `plot(x)` shows who was matched, `plot(x, view = "distances")` how near, `plot(x, view = "pairs")` who with whom.
 #' @section Errors: `twin_error_input` without a score where one is needed, for a caliper of 0 or less, missing values
 #'   in an exact column, unknown names, options that have no use together, or when no pair is left;
 #'   `twin_error_unsupported` for estimands that pairs do not answer, or when an optimal search needs more memory than

@@ -14,7 +14,9 @@
 #' @param bounds For `"quantile"` one share below 0.5, default 0.01; for `"range"` two numbers, default `c(0.1, 0.9)`.
 #'   Ends are kept.
 #' @param rescore Fit the score again, as before, to the units that are left? Default `FALSE`.
-#' @return A `twin_design`. Its print gives the units that fell off by arm, and in words whom the effect is now about.
+#' @return A `twin_design`. Its print gives the units that fell off by arm, and in words whom the effect is now about;
+#'   `tidy(x, part = "trimming")` gives `rule`, `low`, `high` (the scores kept) and how many `treated` and `control`
+#'   units fell off, `tidy(x, part = "unmatched")` their rows.
 #' @section Errors: `twin_error_input` without a score, for bounds that do not fit the rule, or when fewer than 2
 #'   units of an arm are left; `twin_error_unsupported` on a design that has pairs, weights or strata, and for
 #'   `rescore` with a score column.
@@ -48,11 +50,11 @@ trim_units <- function(x, rule = c("least_variance", "common_support", "quantile
   kept <- design_kept(x) & e >= range[["low"]] & e <= range[["high"]]
   check_trimmed_arms(kept, study, range)
   step <- list(verb = "trim", rule = rule, bounds = bounds, rescore = rescore, range = range,
-               label = sprintf("trimmed (%s)", trim_label(rule, range)))
+               label = sprintf("trimmed (%s)", trim_label(rule, range)),
+               fallen = vapply(c(treated = 1L, control = 0L), function(arm) sum(design_kept(x) & !kept & study$z == arm), 0L))
   design <- new_design(x, step, kind = "raw", kept = kept, note = trim_note(study, kept, design_kept(x), range))
-  fallen <- design_kept(x) & !kept
-  log_design(design, "trim", sprintf("fell off: %d treated, %d control", sum(fallen & study$z == 1L),
-                                     sum(fallen & study$z == 0L)),
+  log_design(design, "trim", sprintf("fell off: %d treated, %d control", step$fallen[["treated"]],
+                                     step$fallen[["control"]]),
              list(rule = rule, low = range[["low"]], high = range[["high"]], rescore = rescore))
   if (rescore) design <- score_design(design, x$score$settings)
   remember(design, x, "trim", again)

@@ -30,7 +30,8 @@
 #'   or `list(quantile = c(0.01, 0.99))` for the arm's (sampling-weighted) quantiles of the weights; one quantile cuts
 #'   from above only. Standard errors take the cut as given.
 #' @param weight Name of a column of weights, not negative, without the sampling weight.
-#' @return A `twin_design` with weights.
+#' @return A `twin_design` with weights. With `truncate` its print, the logbook and `tidy(x, part = "truncation")` say
+#'   where each `arm`'s weights are cut (`low`, `high`) and how many were `raised` and `lowered`.
 #' @section Errors: `twin_error_input` without a score where one is needed, for options that do not belong to the
 #'   method and for bad weight columns; `twin_error_infeasible` (field `moments`) when no weights can meet the
 #'   moments, with their names; `twin_error_unsupported` for an estimand that the method does not answer and on a
@@ -82,17 +83,23 @@ finish_weights <- function(x, made, asked, call = rlang::caller_env()) {
   weight <- made$weight * design_kept(x)
   check_finite_weights(weight, study, call)
   if (asked$stabilise) weight <- weight * core_share_nuisance(study$z, kept_weight(x))$share
-  cut <- truncate_weights(weight, asked$truncate, study$z, kept_weight(x)) * design_kept(x)
-  free <- if (is.null(asked$truncate)) TRUE else cut == weight
-  weighing <- c(made$weighing, list(method = asked$method, stabilise = asked$stabilise, free = free))
+  limits <- truncation_limits(weight, asked$truncate, study$z, kept_weight(x))
+  cut <- truncate_weights(weight, limits, study$z) * design_kept(x)
+  free <- if (is.null(limits)) TRUE else cut == weight
+  weighing <- c(made$weighing, list(method = asked$method, stabilise = asked$stabilise, free = free,
+                                    truncation = truncation_counts(weight, cut, limits, study$z)))
   step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)),
             asked[c("method", sub("weight", "column", weighings[[asked$method]]$arguments), "truncate")])
   design <- new_design(x, step, kind = "weights", weight = cut, weighing = weighing,
                        score = if (is.null(made$score)) design_score(x) else made$score)
   warn_heavy_units(design)
   size <- arm_sizes(full_weight(design), study$z)
-  log_design(design, "weigh", sprintf("effective %.0f treated, %.0f control", size[["treated"]], size[["control"]]),
-             c(list(estimand = study$estimand), step[setdiff(names(step), c("verb", "label"))]))
+  moved <- if (!is.null(limits)) rowSums(weighing$truncation[c("raised", "lowered")])
+  log_design(design, "weigh", paste0(
+    sprintf("effective %.0f treated, %.0f control", size[["treated"]], size[["control"]]),
+    if (!is.null(limits)) sprintf("; truncated %d treated, %d control", moved[[1L]], moved[[2L]])
+  ), c(list(estimand = study$estimand), step[setdiff(names(step), c("verb", "label"))],
+       if (!is.null(limits)) list(truncation = unlist(weighing$truncation[-1L]))))
 }
 
 weigh_label <- function(asked, estimand) {
@@ -144,14 +151,29 @@ are_shares <- function(x) {
   is.numeric(x) && length(x) %in% 1:2 && !anyNA(x) && all(x >= 0 & x <= 1) && !is.unsorted(x, strictly = TRUE)
 }
 
-# Weights cut off at the least and greatest allowed in their arm.
-truncate_weights <- function(weight, truncate, z, s) {
-  if (is.null(truncate)) return(weight)
-  if (!is.null(truncate$bound)) return(pmin(weight, truncate$bound))
+# The least and greatest weight allowed by arm: 2 x 2, treated first; NULL without truncation.
+truncation_limits <- function(weight, truncate, z, s) {
+  if (is.null(truncate)) return(NULL)
+  if (!is.null(truncate$bound)) return(rbind(c(0, truncate$bound), c(0, truncate$bound)))
   of_arm <- function(arm) core_weighted_quantiles(weight[z == arm & s > 0], s[z == arm & s > 0], truncate$quantile)
-  limits <- list(treated = of_arm(1L), control = of_arm(0L))
-  pick <- function(k) ifelse(z == 1L, limits$treated[k], limits$control[k])
-  pmin(pmax(weight, if (truncate$quantile[1L] > 0) pick(1L) else 0), pick(2L))
+  limits <- rbind(of_arm(1L), of_arm(0L))
+  if (truncate$quantile[1L] == 0) limits[, 1L] <- 0
+  limits
+}
+
+# Weights cut off at these.
+truncate_weights <- function(weight, limits, z) {
+  if (is.null(limits)) return(weight)
+  pick <- function(k) ifelse(z == 1L, limits[1L, k], limits[2L, k])
+  pmin(pmax(weight, pick(1L)), pick(2L))
+}
+
+# One row per arm: where its weights are cut and how many are.
+truncation_counts <- function(weight, cut, limits, z) {
+  if (is.null(limits)) return(NULL)
+  count <- function(moved) c(sum(moved & z == 1L), sum(moved & z == 0L))
+  data.frame(arm = c("treated", "control"), low = limits[, 1L], high = limits[, 2L],
+             raised = count(weight > 0 & cut > weight), lowered = count(cut > 0 & cut < weight))
 }
 
 check_finite_weights <- function(weight, study, call) {

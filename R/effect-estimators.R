@@ -53,7 +53,7 @@ estimators <- list(
     means = function(block, units, asked, call) crossfit_means(block, units, asked, call)
   ),
   survival = new_estimator(
-    "weighted Cox regression", paired = FALSE, verb = "measure_hazard",
+    "weighted Cox regression", "model", paired = FALSE, verb = "measure_hazard",
     measure = function(block, asked, call) measure_lasting(block, asked, call),
     again = function(block, units, asked, terms) hazard_terms(block, units, asked, NULL)$estimate
   ),
@@ -75,7 +75,7 @@ estimator_options <- function() unique(unlist(lapply(estimators, `[[`, "argument
 # Does the effect compare the arms as they are, with neither a design nor a model between them?
 is_unadjusted <- function(effect) {
   entry <- estimators[[effect$estimator]]
-  effect$kind == "raw" && !is.null(entry) && !entry$models && !entry$by_score
+  effect$kind == "raw" && !is.null(entry) && !entry$models && !entry$by_score && is.null(effect$source$asked$model)
 }
 
 check_difference <- function(x, asked, call) {

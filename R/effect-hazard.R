@@ -11,6 +11,9 @@
 #' @param x A `twin_study` or `twin_design`; not with replacement.
 #' @param time Name of the outcome that holds times, not negative.
 #' @param event Name of the outcome that says whether the event was seen (1) or the time was censored (0).
+#' @param model A one-sided formula of covariates that enter the Cox regression beside the treatment; none by default.
+#'   The hazard ratio then compares units with the same covariates, which differs from the one without them even where
+#'   there is no confounding; curves and mean times stay those of the weights.
 #' @param horizon Up to when; by default the earlier of the arms' last times.
 #' @param inference,draws,interval,replicates,replicate_scale,cluster,level,lonely_stratum,seed As in
 #'   [measure_effect()].
@@ -36,7 +39,7 @@
 #' effect
 #' plot(effect)
 #' @export
-measure_hazard <- function(x, time, event, horizon = NULL,
+measure_hazard <- function(x, time, event, model = NULL, horizon = NULL,
                            inference = c("analytic", "bootstrap", "jackknife", "replicates"),
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
                            cluster = NULL, lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000,
@@ -49,7 +52,7 @@ measure_hazard <- function(x, time, event, horizon = NULL,
   check_outcomes_asked(c(time, event), study)
   check_number(horizon, min = 0, open = TRUE, null = TRUE)
   asked <- list(
-    estimator = "survival", normalise = TRUE, horizon = horizon, folds = 2, repeats = 1, neighbours = 2,
+    estimator = "survival", normalise = TRUE, model = model, horizon = horizon, folds = 2, repeats = 1, neighbours = 2,
     conditional = FALSE,
     inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
     interval = check_choice(interval, c("percentile", "normal")), replicates = unlist(replicates),
@@ -140,7 +143,9 @@ hazard_terms <- function(block, units, asked, call) {
          last = max(y[own$v * inside > 0]))
   })
   horizon <- check_horizon(asked$horizon, arms, study_of(block$x), call)
-  cox <- core_cox(y, event, units$z, own$v)
+  covariates <- hazard_covariates(block$x, units, asked$model, call)
+  cox <- core_cox(y, event, units$z, own$v, covariates)
+  if (length(cox$aliased) > 0L) warn_outcome_aliased(colnames(covariates)[cox$aliased], "the hazard")
   if (!cox$converged) {
     abort_convergence(c("The hazard ratio did not converge.", i = "One arm has too few events."), call = call)
   }
@@ -158,6 +163,14 @@ hazard_terms <- function(block, units, asked, call) {
   }
   list(estimate = estimate, influence = influence, horizon = horizon, arms = arms, carry = carry, event = event,
        v = own$v)
+}
+
+# Covariates of the Cox regression, without columns where there is no model.
+hazard_covariates <- function(x, units, model, call) {
+  study <- study_of(x)
+  if (is.null(model)) return(matrix(0, length(units$rows), 0L))
+  matrix <- terms_matrix(study, model_terms(study, score_formula(model, study, call), call))
+  matrix[units$rows, , drop = FALSE]
 }
 
 with_difference <- function(name, values) {

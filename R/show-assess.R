@@ -243,7 +243,8 @@ region_lines <- function(region, arm) {
 #' @param scale `"score"` (default) or `"linear"`, the link scale: log odds for a logit.
 #' @param weighted Use the weights? Default `TRUE`; `FALSE` counts kept units alike.
 #' @param kernel,bandwidth For densities: a kernel of [stats::density()] (default `"gaussian"`) and its bandwidth in
-#'   units of the scale (default: chosen by that function's rule).
+#'   units of the scale, or the name of a rule that chooses it: `"silverman"` (default), `"scott"`, `"sheather_jones"`
+#'   or `"cross_validation"`.
 #' @param ... Must be empty.
 #' @return A ggplot, with panels for the samples before and after the design.
 #' @family judging
@@ -255,14 +256,14 @@ region_lines <- function(region, arm) {
 #' plot(overlap, view = "points", scale = "linear")
 #' @export
 plot.twin_overlap <- function(x, view = c("histogram", "density", "points"), scale = c("score", "linear"),
-                              weighted = TRUE, kernel = "gaussian", bandwidth = NULL, ...) {
+                              weighted = TRUE, kernel = "gaussian", bandwidth = "silverman", ...) {
   rlang::check_dots_empty()
   view <- check_choice(view, c("histogram", "density", "points"))
   scale <- check_choice(scale, c("score", "linear"))
   check_flag(weighted)
   kernel <- check_choice(kernel, c("gaussian", "epanechnikov", "rectangular", "triangular", "biweight", "cosine"))
-  check_number(bandwidth, min = 0, open = TRUE, null = TRUE)
-  if (view != "density" && (!is.null(bandwidth) || kernel != "gaussian")) {
+  bandwidth <- check_bandwidth(bandwidth)
+  if (view != "density" && (bandwidth != "nrd0" || kernel != "gaussian")) {
     abort_input("{.arg kernel} and {.arg bandwidth} belong to {.code view = \"density\"}; leave them out.")
   }
   values <- if (scale == "score") x$score else x$linear
@@ -287,6 +288,15 @@ plot.twin_overlap <- function(x, view = c("histogram", "density", "points"), sca
                     "Grey ground: where both arms occur.",
                     if (view == "points") " Crosses: beyond it. Hollow: without weight.")) +
     theme_twin()
+}
+
+# What stats::density() calls these rules.
+bandwidth_rules <- c(silverman = "nrd0", scott = "nrd", sheather_jones = "SJ", cross_validation = "ucv")
+
+check_bandwidth <- function(bandwidth, call = rlang::caller_env()) {
+  if (is.character(bandwidth)) return(bandwidth_rules[[check_choice(bandwidth, names(bandwidth_rules), call = call)]])
+  check_number(bandwidth, min = 0, open = TRUE, call = call)
+  bandwidth
 }
 
 panel_names <- function(samples) {
@@ -335,7 +345,7 @@ density_layers <- function(x, values, weights, kernel, bandwidth) {
       inside <- x$z == (arm == "treated") & weights[[sample]] > 0
       v <- weights[[sample]][inside]
       curve <- stats::density(values[inside], weights = v / sum(v), kernel = kernel, n = 512,
-                              bw = if (is.null(bandwidth)) "nrd0" else bandwidth)
+                              bw = bandwidth)
       data.frame(x = curve$x, y = curve$y, arm = arm, sample = panel_names(sample))
     }))
   }))

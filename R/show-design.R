@@ -7,6 +7,7 @@ format.twin_design <- function(x, ...) {
     field_lines("For", population_text(study$estimand, x$note)),
     arm_lines(x, size),
     score_lines(x),
+    if (!is.null(x$weighing$truncation)) field_lines("Truncated", truncation_text(x$weighing$truncation)),
     kind_lines(x),
     if (alters_sample(x)) field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",
                                                          number_text(worst_imbalance(x)))),
@@ -49,6 +50,17 @@ arm_lines <- function(x, size) {
     field_lines(label, text)
   }
   c(one("treated", "Treated", 1L), one("control", "Control", 0L))
+}
+
+# "treated at 12.3 (4 lowered), control at 8.1 (none)".
+truncation_text <- function(table) {
+  moved <- function(count, word) if (count > 0L) paste(count_text(count), word)
+  counted <- vapply(seq_len(nrow(table)), function(k) {
+    both <- c(moved(table$raised[k], "raised"), moved(table$lowered[k], "lowered"))
+    if (is.null(both)) "none" else and_list(both)
+  }, "")
+  limits <- ifelse(table$low > 0, paste(number_text(table$low), "and", number_text(table$high)), number_text(table$high))
+  paste(sprintf("%s weights at %s (%s)", table$arm, limits, counted), collapse = ", ")
 }
 
 # How many of an arm are kept, and why the others are not.
@@ -136,9 +148,21 @@ reuse_table <- function(x) {
 }
 
 unmatched_table <- function(x) {
-  out <- which(x$reason > 0L)
+  trimmed <- !trim_kept(x)
+  reason <- if (is.null(x$reason)) integer(length(trimmed)) else x$reason
+  out <- which(trimmed | reason > 0L)
   data.frame(row = x$study$rows[out], arm = c("control", "treated")[x$study$z[out] + 1L],
-             reason = unmatched_reasons[x$reason[out]])
+             reason = ifelse(trimmed[out], "trimmed", unmatched_reasons[pmax(reason[out], 1L)]))
+}
+
+# One row per trimming: the scores kept, and how many of each arm fell off.
+trimming_table <- function(x) {
+  steps <- Filter(function(step) step$verb == "trim", design_steps(x))
+  if (length(steps) == 0L) return(NULL)
+  do.call(rbind, lapply(steps, function(step) {
+    data.frame(rule = step$rule, low = step$range[["low"]], high = step$range[["high"]],
+               treated = step$fallen[["treated"]], control = step$fallen[["control"]])
+  }))
 }
 
 # Treated, control units and weights per set; not for pairs with replacement, where a unit can be in several.
@@ -209,8 +233,8 @@ design_advice <- function(x) {
   "Next: assess_balance(), and measure_effect() once balance is good enough."
 }
 
-design_parts <- c("coefficients", "steps", "learners", "strata", "sets", "bins", "reuse", "unmatched", "metric",
-                  "search")
+design_parts <- c("coefficients", "steps", "learners", "strata", "sets", "bins", "reuse", "unmatched", "trimming",
+                  "truncation", "metric", "search")
 
 #' @export
 tidy.twin_design <- function(x, part = "coefficients", ...) {
@@ -221,7 +245,7 @@ tidy.twin_design <- function(x, part = "coefficients", ...) {
   made_by <- c(coefficients = "score_units()", steps = "score_units(select = \"ladder\")", # nolint
                learners = "score_units(learners = )", strata = "stratify_units()", sets = "group_units()",
                bins = "group_units(method = \"coarsened\")", reuse = "pair_units()", unmatched = "pair_units()",
-               metric = "search_metric()", search = "search_metric()")
+               trimming = "trim_units()", truncation = "weigh_units(truncate = )", metric = "search_metric()", search = "search_metric()")
   abort_input(c("The design has no {part} to tidy.", i = "They come from {.code {made_by[[part]]}}."))
 }
 
@@ -231,7 +255,8 @@ design_part <- function(x, part) {
     steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
     sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x))) set_table_of(x),
     bins = bins_of(x), reuse = if (x$kind == "pairs") reuse_table(x),
-    unmatched = if (!is.null(x$reason)) unmatched_table(x),
+    unmatched = if (!is.null(x$reason) || trims(x)) unmatched_table(x),
+    trimming = trimming_table(x), truncation = x$weighing$truncation,
     metric = if (!is.null(x$metric)) metric_table(x$metric), search = x$metric$history
   )
 }

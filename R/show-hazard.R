@@ -21,8 +21,17 @@ hazard_sentence <- function(x) {
           roles$treatment, x$study$levels[["treated"]], x$study$levels[["control"]], x$event,
           number_text(ratio$estimate), interval_phrase(x$level, ratio$conf.low, ratio$conf.high), x$outcome,
           format(x$horizon, digits = 4), number_text(time$estimate), interval_text(time$conf.low, time$conf.high),
-          if (x$kind == "raw") effect_population(x, "differs") else effect_population(x, "changes"),
-          if (x$kind == "raw") "Cox regression, nothing adjusted" else effect_method(x))
+          effect_population(x, if (x$kind == "raw") "differs" else "changes"), hazard_method(x))
+}
+
+# The covariates are those of the hazard ratio alone.
+hazard_method <- function(x) {
+  model <- x$source$asked$model
+  if (x$kind == "raw" && is.null(model)) return("Cox regression, nothing adjusted")
+  words <- if (x$kind == "raw") "Cox regression" else effect_method(x)
+  if (is.null(model)) return(words)
+  sprintf("%s; the hazard ratio among units with the same %s%s", words, and_list(all.vars(model)),
+          if (x$kind == "raw") ", curves and mean times unadjusted" else "")
 }
 
 # Curves above, numbers at risk below, on one time axis.

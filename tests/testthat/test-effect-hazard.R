@@ -97,3 +97,21 @@ test_that("bad input is named", {
                class = "twin_error_unsupported")
   expect_warning(lasting(data, score_units), class = "twin_warning_unadjusted")
 })
+
+test_that("covariates enter the hazard ratio as in Cox regression, with its robust error and exact influence", {
+  data <- more_outcomes()
+  raw <- measure_hazard(study_of_many(data, outcome = c("months", "left"), cluster = "harbour"), "months", "left",
+                        model = ~ boat + port)
+  cox <- survival::coxph(survival::Surv(months, left) ~ joined + boat + port, data, robust = TRUE, cluster = harbour)
+  expect_equal(coef(raw)[["hazard_ratio"]], exp(coef(cox)[["joined"]]), tolerance = 1e-7)
+  expect_equal(tidy(raw)$std.error[1] / coef(raw)[[1]], sqrt(cox$var[1] * 30 / 29), tolerance = 1e-5)
+  text <- gsub("\\s+", " ", paste(format(raw), collapse = " "))
+  expect_match(text, "among units with the same boat and port, curves and mean times unadjusted")
+  gap <- influence_gap(function(data) lasting(data, horizon = 15, model = ~ past + boat), more_outcomes(150, seed = 2),
+                       "hazard_ratio")
+  expect_lt(gap, 1e-5)
+  data$twice <- 2 * data$boat
+  expect_warning(measure_hazard(study_of_many(data, outcome = c("months", "left"), covariates = c("boat", "twice")), "months",
+                                "left", model = ~ boat + twice), "\"twice\"", class = "twin_warning_aliased")
+  expect_error(lasting(model = ~ harbour), "must use the study's covariates", class = "twin_error_input")
+})
