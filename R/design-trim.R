@@ -51,7 +51,8 @@ trim_units <- function(x, rule = c("least_variance", "common_support", "quantile
   check_trimmed_arms(kept, study, range)
   step <- list(verb = "trim", rule = rule, bounds = bounds, rescore = rescore, range = range,
                label = sprintf("trimmed (%s)", trim_label(rule, range)),
-               fallen = vapply(c(treated = 1L, control = 0L), function(arm) sum(design_kept(x) & !kept & study$z == arm), 0L))
+               fallen = vapply(c(treated = 1L, control = 0L),
+                               function(arm) sum(design_kept(x) & !kept & study$z == arm), 0L))
   design <- new_design(x, step, kind = "raw", kept = kept, note = trim_note(study, kept, design_kept(x), range))
   log_design(design, "trim", sprintf("fell off: %d treated, %d control", step$fallen[["treated"]],
                                      step$fallen[["control"]]),

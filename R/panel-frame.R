@@ -78,8 +78,8 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)
   dropped <- c(chosen$dropped, "treated when first seen" = timing$set_aside)
   new_panel(c(
-    list(data = data, row_of = row_of, rows = rows, in_order = length(rows) == nrow(data) && !is.unsorted(rows), roles = roles, s = s,
-         columns = columns, formula = wanted$formula,
+    list(data = data, row_of = row_of, rows = rows, roles = roles, s = s,
+         in_order = length(rows) == nrow(data) && !is.unsorted(rows), columns = columns, formula = wanted$formula,
          missing = missing, dropped = dropped[dropped > 0], treated = timing$treated,
          events = check_outcomes(data, outcome, event, rows, call)),
     timing$fields

@@ -89,7 +89,8 @@ probe_differences <- function(d, gamma, side, exact, level, test, zeros) {
                 if (chosen$form == "signed_rank") core_shift_bounds(sort(d), gamma, level, chosen$exact) else
                   no_shifts(length(gamma)))
   list(bounds = chosen$bounds, rows = rows,
-       facts = list(pairs = length(d), zeros = sum(d == 0), zeros_ranked = zeros == "rank", side = direction, form = chosen$form, exact = chosen$exact))
+       facts = list(pairs = length(d), zeros = sum(d == 0), zeros_ranked = zeros == "rank", side = direction,
+                    form = chosen$form, exact = chosen$exact))
 }
 
 p_rows <- function(bounds, gamma) as.data.frame(t(vapply(gamma, bounds, numeric(2))))

@@ -59,7 +59,7 @@ truncation_text <- function(table) {
     both <- c(moved(table$raised[k], "raised"), moved(table$lowered[k], "lowered"))
     if (is.null(both)) "none" else and_list(both)
   }, "")
-  limits <- ifelse(table$low > 0, paste(number_text(table$low), "and", number_text(table$high)), number_text(table$high))
+  limits <- paste0(ifelse(table$low > 0, paste(number_text(table$low), "and "), ""), number_text(table$high))
   paste(sprintf("%s weights at %s (%s)", table$arm, limits, counted), collapse = ", ")
 }
 
@@ -245,7 +245,8 @@ tidy.twin_design <- function(x, part = "coefficients", ...) {
   made_by <- c(coefficients = "score_units()", steps = "score_units(select = \"ladder\")", # nolint
                learners = "score_units(learners = )", strata = "stratify_units()", sets = "group_units()",
                bins = "group_units(method = \"coarsened\")", reuse = "pair_units()", unmatched = "pair_units()",
-               trimming = "trim_units()", truncation = "weigh_units(truncate = )", metric = "search_metric()", search = "search_metric()")
+               trimming = "trim_units()", truncation = "weigh_units(truncate = )", metric = "search_metric()",
+               search = "search_metric()")
   abort_input(c("The design has no {part} to tidy.", i = "They come from {.code {made_by[[part]]}}."))
 }
 

@@ -46,7 +46,8 @@
 #' @export
 frame_study <- function(data, treatment, outcome, covariates = NULL,
                         estimand = "ATT", treated = NULL, weight = NULL, count = NULL, cluster = NULL,
-                        stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL, graph = NULL) {
+                        stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
+                        graph = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied

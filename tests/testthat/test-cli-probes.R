@@ -33,7 +33,7 @@ test_that("every probe and power stands in a plan, with all of its options", {
   read <- read_units(file.path(folder, "data.csv"))
   study <- frame_study(read, "joined", c("income", "direct"), ~ boat + past + port, id = "id", cluster = "harbour")
   pairs <- measure_effect(pair_units(score_units(study), caliper = 0.2))
-  expect_equal(rows("pairs")[1:3], tidy(probe_pairs(pairs, c(1, 2), "greater", "sign", FALSE, 0.9))[1:3],
+  expect_equal(rows("pairs")[1:3], tidy(probe_pairs(pairs, c(1, 2), "greater", "sign", FALSE, "drop", 0.9))[1:3],
                ignore_attr = TRUE)
   expect_equal(rows("bare-pairs")$p_high, tidy(probe_pairs(c(3, 1, 4, -1, 5)))$p_high)
   share <- measure_effect(weigh_units(score_units(study)), "direct", estimator = "augmented")

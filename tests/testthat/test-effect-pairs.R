@@ -143,11 +143,6 @@ test_that("a set that loses a partner keeps the others, a seeker without any is 
   expect_identical(effect$counts[["missing"]], 2L)
 })
 
-test_that("tests of pair differences want plain pairs", {
-  expect_s3_class(probe_pairs(measure_effect(pair_units(score_units(study_of_many())))), "twin_probe")
-  expect_error(probe_pairs(measure_effect(matched())), class = "twin_error_input", regexp = "nobody twice")
-})
-
 test_that("side by side, matching with replacement has a variance and no covariances", {
   both <- compare_effects(raw = measure_effect(study_of_many()), reuse = measure_effect(matched()))
   expect_equal(vcov(both)["reuse", "reuse"], effect_numbers(both$effects$reuse)[2]^2)
