@@ -3,9 +3,9 @@
 # parent: a study or a design. kind: "raw", "pairs", "sets", "cells", "weights" or "strata". kept: logical (NULL: as in
 # the parent); weight: double (NULL for 1); set: integer, NA outside any set (NULL when there are none); score: what
 # score_units() makes; pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note:
-# words on the population, added to those of the parent; metric: what search_metric() makes; reason: per study row the
-# code of why matching left it out, 0 for the others (unmatched_reasons; NULL where there was no matching); steps: in
-# place of the parent's and this one.
+# words on the population, added to those of the parent; responses: by outcome, see weigh_responses(); metric: what
+# search_metric() makes; reason: per study row the code of why matching left it out, 0 for the others
+# (unmatched_reasons; NULL where there was no matching); steps: in place of the parent's and this one.
 new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
                        weight = NULL, set = NULL, pairs = NULL, weighing = NULL, note = character(),
                        metric = design_metric(parent), reason = NULL, steps = c(design_steps(parent), list(step))) {
@@ -19,7 +19,7 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
     weighing = weighing, metric = metric, moments = NULL, before_pairs = before, reason = reason,
-    recipe = design_recipe(parent),
+    recipe = design_recipe(parent), responses = design_responses(parent),
     note = c(if (inherits(parent, "twin_design")) parent$note, note),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
@@ -118,6 +118,10 @@ check_score <- function(x, verb, call = rlang::caller_env()) {
 }
 
 check_undesigned <- function(x, verb, call = rlang::caller_env()) {
+  if (!is.null(design_responses(x))) {
+    abort_unsupported(c("{.fn {verb}} comes before {.fn weigh_responses}, which is the last step of a design.",
+                        i = "Call {.fn {verb}} first."), call = call)
+  }
   if (design_kind(x) == "raw") return(invisible(x))
   abort_unsupported(c(
     "{.fn {verb}} can't be put on top of a design that already has {design_kind(x)}.",

@@ -6,24 +6,6 @@ check_measured <- function(x, call = rlang::caller_env()) {
   abort_input(c("These arms have a score but no weights yet.", i = "Call {.fn weigh_units} first."), call = call)
 }
 
-check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
-  outcome <- unlist(outcome)
-  known <- study$roles$outcome
-  if (is.null(outcome)) return(known[1L])
-  if (!is.character(outcome) || length(outcome) == 0L || anyNA(outcome)) {
-    abort_input(c("{.arg outcome} must be names of the study's outcomes in quotes.",
-                  x = "It is {describe_value(outcome)}."), call = call)
-  }
-  stray <- setdiff(outcome, known)
-  if (length(stray) == 0L) return(unique(outcome))
-  near <- nearest_name(stray[1L], known)
-  abort_input(c(
-    "{.arg outcome} must be one of the study's outcomes.",
-    x = "It is {.val {stray}}; the study has {.val {known}}.",
-    i = if (is.null(near)) "Name it in {.fn frame_study}." else "Did you mean {.val {near}}?"
-  ), call = call)
-}
-
 # Options that have no use with the others asked for, and values out of range.
 check_options <- function(x, asked, given, call = rlang::caller_env()) {
   refuse <- function(stray, useful, with) {

@@ -117,6 +117,10 @@ check_augmented <- function(x, asked, call) {
 }
 
 check_crossfit <- function(x, asked, call) {
+  if (!is.null(design_responses(x))) {
+    abort_unsupported(c("Cross-fitting knows no response weights.", i = "Use {.code estimator = \"augmented\"}."),
+                      call = call)
+  }
   if (design_kind(x) != "raw") {
     abort_unsupported(c(
       "Cross-fitting learns score and weights anew in every fold; it can't use the {design_kind(x)} of a design.",

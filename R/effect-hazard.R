@@ -106,7 +106,7 @@ hazard_block <- function(x, time, event, call = rlang::caller_env()) {
 
 measure_lasting <- function(block, asked, call = rlang::caller_env()) {
   x <- block$x
-  units <- effect_units(x, block$y)
+  units <- effect_units(x, block$y, outcome = block$outcome)
   check_measured_arms(units, study_of(x), block, call)
   result <- hazard_terms(block, units, asked, call)
   influence <- result$influence()

@@ -5,17 +5,18 @@
 effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::caller_env(), carried = function() 0) {
   study <- study_of(x)
   codes <- lapply(clusters$codes, function(code) code[units$rows])
-  for (k in seq_along(codes)) check_cluster_count(codes[[k]][units$used], clusters$name[k], call, units$where)
+  for (k in seq_along(codes)) check_cluster_count(codes[[k]][units$asked], clusters$name[k], call, units$where)
   if (has_pairs(x)) return(set_vcov(x, influence, units, if (length(codes) > 0L) codes[[1L]], clusters$name, carried))
-  if (length(codes) == 2L) return(two_way_vcov(influence, codes, clusters$name, units$used))
+  if (length(codes) == 2L) return(two_way_vcov(influence, codes, clusters$name, units$asked))
   cluster <- if (length(codes) > 0L) codes[[1L]]
   stratum <- study$stratum[units$rows]
-  out <- core_vcov(influence, cluster, stratum, units$used, lonely)
+  out <- core_vcov(influence, cluster, stratum, units$asked, lonely)
   if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
   by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
           if (!is.null(stratum)) sprintf("within %s", study$roles$stratum),
-          if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for")
-  strata <- if (is.null(stratum)) 1L else length(unique(stratum[units$used]))
+          if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for",
+          if (!is.null(units$response)) "with the response weights accounted for")
+  strata <- if (is.null(stratum)) 1L else length(unique(stratum[units$asked]))
   df <- if (is.null(cluster) && is.null(stratum)) Inf else known_df(out$clusters - strata)
   list(vcov = out$vcov, df = df, text = paste(by, collapse = ", "))
 }

@@ -228,7 +228,7 @@ measure_block <- function(block, asked, call = rlang::caller_env()) {
   x <- block$x
   asked$clusters <- effect_clusters(study_of(x), asked$cluster, call)
   if (reuses_units(x) && length(asked$clusters$codes) > 0L) asked$clusters <- warn_clusters(asked$clusters$name)
-  units <- effect_units(x, block$y, block$inside)
+  units <- effect_units(x, block$y, block$inside, block$outcome)
   units$where <- group_phrase(block)
   check_measured_arms(units, study_of(x), block, call)
   means <- effect_means(block, units, asked, call)
@@ -259,7 +259,7 @@ block_influence <- function(block, units, asked, call) {
 # may be negative where neither is in the sample.
 block_estimate <- function(block, asked, terms) {
   asked$clusters <- effect_clusters(study_of(block$x), asked$cluster)
-  units <- effect_units(block$x, block$y, block$inside)
+  units <- effect_units(block$x, block$y, block$inside, block$outcome)
   check_measured_arms(units, study_of(block$x), block, NULL)
   estimators[[asked$estimator]]$again(block, units, asked, terms)
 }
@@ -300,7 +300,7 @@ effect_means <- function(block, units, asked, call) {
 
 # The difference within each stratum.
 stratum_differences <- function(x, units) {
-  s <- unit_sampling(x, units)
+  s <- unit_sampling(x, units) * (if (is.null(units$response)) 1 else units$w)
   set <- x$set[units$rows]
   parts <- lapply(seq_len(max(set, na.rm = TRUE)), function(k) {
     inside <- s * (set %in% k)

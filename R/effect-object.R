@@ -29,7 +29,7 @@ new_effect <- function(block, result, inference, units, asked) {
     sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
     measured = if (asked$inference == "jackknife") list(y = units$y[units$used], z = units$z[units$used],
                                                         v = v[units$used]),
-    source = list(block = block, asked = asked), draws = NULL
+    source = list(block = block, asked = asked), draws = NULL, responding = !is.null(units$response)
   ), class = "twin_effect")
 }
 
@@ -67,7 +67,7 @@ used_family <- function(block, asked) {
 # Whom the effect is about: the design's notes, and what missing outcomes leave of it.
 effect_note <- function(x, units) {
   note <- if (inherits(x, "twin_design")) x$note else character()
-  if (units$missing == 0L) return(note)
+  if (units$missing == 0L || !is.null(units$response)) return(note)
   study <- study_of(x)
   used <- seq_along(study$z) %in% units$rows[units$used]
   if (has_pairs(x)) {

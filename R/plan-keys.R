@@ -13,6 +13,7 @@ plan_keys <- function() {
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
     stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
+    respond = arguments(weigh_responses, "x"),
     effect = c("design", "measure", arguments(measure_effect, "x")),
     hazard = c("design", "measure", arguments(measure_hazard, "x")),
     power = c("design", arguments(assess_power, "x")),

@@ -99,7 +99,7 @@ effect_regression <- function(x, before = FALSE, call = rlang::caller_env()) {
   block <- x$source$block
   design <- if (before) study_of(block$x) else block$x
   study <- study_of(design)
-  units <- effect_units(design, block$y, block$inside)
+  units <- effect_units(design, block$y, block$inside, block$outcome)
   v <- unit_sampling(design, units) * units$w
   terms <- model_terms(study, outcome_formula(x$source$asked, block), call)
   matrix <- terms_matrix(study, terms)[units$rows, , drop = FALSE]

@@ -84,6 +84,7 @@ has_known_bounds <- function(x) {
 
 # Are there odds of treatment behind the weights?
 has_odds <- function(design, entry) {
+  if (!is.null(design_responses(design))) return(FALSE)
   made_by <- if (has_weights(design)) weighing_of(design)$odds else
     if (entry$bounded && entry$by_score) design_score(design)
   !is.null(made_by) && !is_contrast_of_arms(design)
@@ -110,6 +111,10 @@ check_bounded_weights <- function(x, call = rlang::caller_env()) {
 
 # Are there odds of treatment behind the weights of the effect?
 check_has_odds <- function(x, design, estimator, call) {
+  if (!is.null(design_responses(design))) {
+    abort_unsupported(c("No bounds are known under response weights.", i = "Use {.or {.fn {probes_that_fit(x)}}}."),
+                      call = call)
+  }
   fits <- has_weights(design) || (estimator$bounded && estimator$by_score && !is.null(design_score(design)))
   if (!fits || is_contrast_of_arms(design)) {
     abort_unsupported(c("{.fn probe_weights} needs an effect on weights, strata or cells of two arms.",

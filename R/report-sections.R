@@ -80,6 +80,11 @@ balance_section <- function(parts) {
         weights <- assess_weights(design)
         tags$details(tags$summary("Weights"), html_table(weights), html_figure(plot(weights), "Weights by arm", NULL))
       },
+      if (!is.null(design$responses)) {
+        responses <- assess_responses(design)
+        tags$details(tags$summary("Missing outcomes"), html_table(responses),
+                     html_figure(plot(responses), "Units with a known outcome against all of their arm", NULL))
+      },
       pair_blocks(design),
       if (design$kind == "strata") {
         tags$details(tags$summary("Strata"), table_tag(stratum_lines(design), "Strata", NULL))

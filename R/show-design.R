@@ -8,6 +8,7 @@ format.twin_design <- function(x, ...) {
     arm_lines(x, size),
     score_lines(x),
     if (!is.null(x$weighing$truncation)) field_lines("Truncated", truncation_text(x$weighing$truncation)),
+    response_lines(x),
     kind_lines(x),
     if (alters_sample(x)) field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",
                                                          number_text(worst_imbalance(x)))),
@@ -61,6 +62,15 @@ truncation_text <- function(table) {
   }, "")
   limits <- paste0(ifelse(table$low > 0, paste(number_text(table$low), "and "), ""), number_text(table$high))
   paste(sprintf("%s weights at %s (%s)", table$arm, limits, counted), collapse = ", ")
+}
+
+response_lines <- function(x) {
+  unlist(lapply(names(x$responses), function(name) {
+    response <- x$responses[[name]]
+    field_lines("Responses", sprintf("%s %s; weighed by a logit on treatment and %s%s; see assess_responses()", name,
+                                     response_counts(response, x$study), response$terms$text,
+                                     if (response$terms$each_arm) ", one per arm" else ""))
+  }))
 }
 
 # How many of an arm are kept, and why the others are not.

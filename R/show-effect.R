@@ -1,13 +1,21 @@
 #' @export
 format.twin_effect <- function(x, ...) {
   c(wrap_lines(effect_sentence(x)), "", table_lines(effect_table(x)), "",
-    wrap_lines(paste0("Standard errors: ", x$inference, ".", if (x$counts[["missing"]] > 0L) {
-      sprintf(" %s of the outcome missing and left out.", plural(x$counts[["missing"]], "value"))
-    })),
+    wrap_lines(paste0("Standard errors: ", x$inference, ".", missing_sentence(x))),
     wrap_lines(sprintf("Worst imbalance left: |SMD| %s. Effective sample: %s treated, %s control.",
                        number_text(x$worst_smd), count_text(round(x$sizes[["treated"]])),
                        count_text(round(x$sizes[["control"]])))),
     wrap_lines(seal_sentence(summary(logbook(x)))))
+}
+
+# What became of units without an outcome.
+missing_sentence <- function(x) {
+  missing <- x$counts[["missing"]]
+  if (missing == 0L) return("")
+  told <- sprintf(" %s of the outcome %s missing", plural(missing, "value"), if (missing == 1L) "is" else "are")
+  if (isTRUE(x$responding)) return(paste0(told, ": units with one stand in for the others by response weights."))
+  paste0(told, " and left out: this is about complete cases",
+         if (inherits(x, "twin_did") || has_pairs(design_of(x))) "." else "; see weigh_responses().")
 }
 
 #' @export

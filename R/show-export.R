@@ -6,8 +6,8 @@
 #' spreadsheet would run as a formula stays text. The file is written under a temporary name and renamed, so that a
 #' failure leaves nothing half-written.
 #'
-#' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_calibration`, `twin_scores`, `twin_effect`,
-#'   `twin_effects`, `twin_did`, `twin_trends`, `twin_decomposition`, `twin_comparison`, `twin_power` or
+#' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_responses`, `twin_calibration`, `twin_scores`,
+#'   `twin_effect`, `twin_effects`, `twin_did`, `twin_trends`, `twin_decomposition`, `twin_comparison`, `twin_power` or
 #'   `twin_probe`.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
@@ -35,6 +35,7 @@
 export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL, digits = NULL, stars = NULL,
                          se = c("beside", "under"), note = NULL) {
   made_by <- c(twin_groups = "describe_groups", twin_balance = "assess_balance", twin_weights = "assess_weights",
+               twin_responses = "assess_responses",
                twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
                twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs",
                twin_trends = "assess_trends", twin_power = "assess_power", twin_decomposition = "decompose_did")
@@ -187,6 +188,15 @@ table_parts.twin_weights <- function(x, number = number_text) {
   last <- x$rows[x$rows$sample == names(x$weights)[length(x$weights)], ]
   table <- weight_table(x, number)
   plain_parts(table, "Arm", paste("Weights:", x$design), weight_sentence(x, last))
+}
+
+#' @exportS3Method
+table_parts.twin_responses <- function(x, number = number_text) {
+  table <- response_table(x, number, Inf)
+  table$Covariate <- labelled_rows(x$rows, x$labels)
+  table <- table[c("Covariate", "Arm", setdiff(names(table), c("Covariate", "Arm")))]
+  plain_parts(table, "Covariate", sprintf("Units with known %s: %s", x$outcome, x$design),
+              paste(response_sentences(x), collapse = " "))
 }
 
 #' @exportS3Method

@@ -77,8 +77,9 @@ test_text <- function(facts) {
     sprintf(" of which %s drop%s out%s", if (facts$zeros == 1L) "1 is 0 and" else
       paste(count_text(facts$zeros), "are 0 and"), if (facts$zeros == 1L) "s" else "",
       if (facts$form != "signed_rank") "" else if (facts$zeros_ranked) " after ranking" else " before ranking")
-  } else
+  } else {
     sprintf(" (%s more hold equal outcomes and drop out)", count_text(facts$zeros))
+  }
   sprintf("%s, %s%s, one-sided (%s%s)",
           c(mcnemar = if (facts$exact) "exact McNemar's test" else "McNemar's test",
             sign = if (facts$exact) "exact sign test" else "sign test", signed_rank = if (facts$exact)

@@ -17,6 +17,7 @@ format.twin_study <- function(x, ...) {
                                    plural(sum(1L - x$z), "unit"))),
     field_lines("", "Every difference is treated minus control."),
     field_lines("Outcome", outcome_text(x)),
+    missing_outcome_lines(x),
     field_lines("Covariates", covariate_text(x)),
     if (!is.null(x$formula)) field_lines("Terms", study_terms(x)),
     field_lines("Missing", missing_text(x)),
@@ -47,6 +48,21 @@ outcome_text <- function(x, closed = "sealed until measure_effect() opens it") {
   }, "")
   book <- summary(logbook(x))
   paste0(paste(events, collapse = ", "), "; ", if (is.na(book$opened)) closed else paste("opened", book$opened))
+}
+
+# How many of each arm have no outcome, a line per outcome that misses some; a count opens nothing.
+missing_outcome_lines <- function(x) {
+  lines <- unlist(lapply(x$roles$outcome, function(name) {
+    known <- outcome_known(x, name)
+    if (all(known)) return(NULL)
+    of_arm <- function(arm, word) {
+      sprintf("%s of %s %s", count_text(sum(!known & x$z == arm)), count_text(sum(x$z == arm)), word)
+    }
+    field_lines("", sprintf("%s is missing for %s and %s units", name, of_arm(1L, "treated"), of_arm(0L, "control")))
+  }))
+  if (is.null(lines)) return(NULL)
+  c(lines, field_lines("", paste("Without more an effect is about those who have one. known_outcome = TRUE makes the",
+                                 "design among them; weigh_responses() lets them stand in for the others.")))
 }
 
 kind_words <- c(numeric = "numeric", date = "date", binary = "yes/no", factor = "with levels")

@@ -29,6 +29,9 @@
 #' @param missing What to do about missing covariate values: `"flag"` (default) fills a numeric column with its mean
 #'   and adds an indicator column, and gives a factor a level of its own; `"drop"` leaves out rows that miss any;
 #'   `"stop"` is an error that says where they are.
+#' @param known_outcome `TRUE` leaves out rows that miss any outcome, so that the design is made among those who have
+#'   all of them and no pair loses a partner. That some are missing is read, values are not: nothing is opened. By
+#'   default they stay in the design and leave at the effect, or [weigh_responses()] lets others stand in for them.
 #' @param graph A [twin_graph][assume_graph] whose nodes are columns. Without `covariates` the study adjusts for its
 #'   smallest sufficient set; with them, covariates that the treatment causes or that open a path raise a warning.
 #' @param event For two-valued outcomes that are neither 0/1 nor TRUE/FALSE nor no/yes: the value that counts as 1, as
@@ -47,7 +50,7 @@
 frame_study <- function(data, treatment, outcome, covariates = NULL,
                         estimand = "ATT", treated = NULL, weight = NULL, count = NULL, cluster = NULL,
                         stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
-                        graph = NULL) {
+                        known_outcome = FALSE, graph = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
@@ -75,6 +78,12 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     incomplete <- incomplete_rows(data, wanted$names, inside, missing, call)
     dropped <- c(dropped, "a covariate missing" = sum(incomplete))
     inside <- inside & !incomplete
+  }
+  check_flag(known_outcome)
+  if (known_outcome) {
+    unknown <- inside & Reduce(`|`, lapply(data[outcome], is.na))
+    dropped <- c(dropped, "an outcome missing" = sum(unknown))
+    inside <- inside & !unknown
   }
   rows <- which(inside)
   z <- arms$z[rows]
@@ -332,4 +341,23 @@ event_values <- function(x) {
   if (is.logical(x)) return(c("FALSE", "TRUE"))
   if (is.factor(x)) return(levels(x))
   if (is.double(x) && any(!is.na(x)) && is_zero_one(x)) c("0", "1")
+}
+
+# Names of some of the study's outcomes; the first by default.
+check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
+  outcome <- unlist(outcome)
+  known <- study$roles$outcome
+  if (is.null(outcome)) return(known[1L])
+  if (!is.character(outcome) || length(outcome) == 0L || anyNA(outcome)) {
+    abort_input(c("{.arg outcome} must be names of the study's outcomes in quotes.",
+                  x = "It is {describe_value(outcome)}."), call = call)
+  }
+  stray <- setdiff(outcome, known)
+  if (length(stray) == 0L) return(unique(outcome))
+  near <- nearest_name(stray[1L], known)
+  abort_input(c(
+    "{.arg outcome} must be one of the study's outcomes.",
+    x = "It is {.val {stray}}; the study has {.val {known}}.",
+    i = if (is.null(near)) "Name it in {.fn frame_study}." else "Did you mean {.val {near}}?"
+  ), call = call)
 }
