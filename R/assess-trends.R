@@ -17,17 +17,23 @@
 #' @param slope The violation to give the power for: how much further apart both sides drift each period. By default the
 #'   slope that would by itself make the whole average effect.
 #' @param placebo How many periods before treatment placebo dates lie; those that leave no period before are dropped.
+#' @param leads Of the test among untreated rows (Borusyak, Jaravel & Spiess 2024, the one that belongs to imputation):
+#'   how many of the last periods before treatment have a term in a regression with unit and period effects, 3 by
+#'   default; 0 for no such test. Terms that can't be told from the effects drop out.
 #' @param level Of intervals; the tests' power is for tests at `1 - level`.
 #' @return A `twin_trends`. `tidy()` gives one row per test: `test` ("joint", "common drift", "placebo", "last period",
-#'   "cohort slope"), `at` (periods before treatment, or cohort), `estimate`, `std.error`, `statistic` (F of the joint
-#'   test, t of the others), `df` and `df_below` (degrees of freedom above and below in F; of t, 1 and its own),
-#'   `p.value`, `conf.low`, `conf.high`. `tidy(x, part = "path")` gives the path before treatment (`event_time,
+#'   "leads", "cohort slope"), `at` (periods before treatment, or cohort), `estimate`, `std.error`, `statistic` (F of
+#'   the joint test, t of the others), `df` and `df_below` (degrees of freedom above and below in F; of t, 1 and its
+#'   own), `p.value`, `conf.low`, `conf.high`. `tidy(x, part = "path")` gives the path before treatment (`event_time,
 #'   estimate, std.error, conf.low, conf.high, tested`), measured from the last period before it. `glance()`: `p.value`
 #'   (joint), `periods` (tested), `clusters` (how many the test effectively rests on), `slope`, `power`, `detectable`
 #'   (slope found with 80 per cent power).
 #'   `plot()` shows the path beside the slope.
 #' @section Errors: `twin_error_unsupported` when no cohort has two periods before treatment.
-#' @references Roth, J. (2022). Pretest with caution: event-study estimates after testing for parallel trends. American
+#' @references Borusyak, K., Jaravel, X., Spiess, J. (2024). Revisiting event-study designs: robust and efficient
+#'   estimation. Review of Economic Studies 91. \doi{10.1093/restud/rdae007}
+#'
+#'   Roth, J. (2022). Pretest with caution: event-study estimates after testing for parallel trends. American
 #'   Economic Review: Insights 4. \doi{10.1257/aeri.20210236}
 #' @family judging
 #' @examples
@@ -35,12 +41,13 @@
 #' assess_trends(panel)
 #' @export
 assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison = NULL, anticipation = 0, slope = NULL,
-                          placebo = 1:3, level = 0.95) {
+                          placebo = 1:3, leads = 3, level = 0.95) {
   check_class(panel, "twin_panel", "frame_panel")
   call <- rlang::current_env()
   check_number(anticipation, min = 0)
   check_number(slope, null = TRUE)
   check_number(level, min = 0, max = 1, open = TRUE)
+  check_number(leads, min = 0)
   if (!is.numeric(placebo) || any(!is.finite(placebo)) || any(placebo < 1 + anticipation)) {
     abort_input("{.arg placebo} must be numbers of periods, each above {.arg anticipation}.")
   }
@@ -65,7 +72,8 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   if (is.null(slope)) slope <- slope_of_effect(panel, found)
   tests <- rbind(joint_row(path), drift_row(panel, found, path),
                  placebo_rows(panel, y, settings, sort(unique(round(placebo)))),
-                 last_period_row(panel, y, settings), cohort_slopes(panel, found, settings$anticipation))
+                 last_period_row(panel, y, settings), leads_row(panel, y, settings, round(leads)),
+                 cohort_slopes(panel, found, settings$anticipation))
   tests <- with_limits(tests, level)
   power <- function(b) trend_power(path, b, 1 - level)
   warn_lone_cohorts(panel, settings$without)
@@ -198,6 +206,37 @@ last_period_row <- function(panel, y, settings) {
   })
   one_average(panel, y, settings, do.call(rbind, rows), "last period", "anticipation")
 }
+
+# The last periods before treatment among untreated rows: terms for each in one regression, tested together.
+leads_row <- function(panel, y, settings, leads) {
+  if (leads == 0) return(NULL)
+  since <- periods_since(panel)
+  alone <- panel$cohort[panel$unit] %in% settings$without
+  untreated <- as.double(since < -settings$anticipation & !alone)
+  view <- within_view(panel, y, list(adjustment = settings$adjustment), untreated)
+  events <- -settings$anticipation - seq_len(leads)
+  onset <- panel$cohorts$position
+  treat <- lapply(seq_along(onset), function(h) {
+    own <- panel$periods$position - onset[h]
+    outer(own, events, function(a, b) as.double(is.finite(a) & a == b))
+  })
+  fit <- core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, ncol(view$rows$columns) - 1L)
+  kept <- !fit$aliased[fit$own]
+  if (!any(kept)) return(NULL)
+  source <- core_within_source(view$rows, view$cohort, fit, view$s)
+  cluster <- match(as.vector(view$cluster), unique(as.vector(view$cluster)))
+  count <- length(unique(cluster[core_units_in_use(source)]))
+  if (count < 2L) return(NULL)
+  vcov <- core_source_vcov(source, diag(length(events))[, kept, drop = FALSE], NULL, cluster, count)
+  test <- core_zero_test(fit$estimate[kept], vcov, count - 1)
+  rank <- test[["df"]]
+  below <- count - rank
+  data.frame(test = "leads", at = span_of(range(events[kept])), estimate = NA_real_, std.error = NA_real_,
+             statistic = test[["statistic"]] / rank * below / (count - 1), df = rank, df_below = as.double(below),
+             p.value = test[["p.value"]])
+}
+
+span_of <- function(ends) if (ends[1L] == ends[2L]) paste(ends[1L]) else paste(ends[1L], "to", ends[2L])
 
 # One average over cells by size of cohort, as a row; NULL where none can be estimated.
 one_average <- function(panel, y, settings, cells, test, at) {

@@ -50,3 +50,19 @@ core_implicit_weights <- function(share, start, t) {
   weight <- share * treatment_left(share, start, t) * treated
   weight / sum(weight)
 }
+
+# The clustered standard error of the two-way coefficient in a balanced panel with weights constant over time. y,
+# treated: units x periods; s, cluster: per unit.
+core_two_way_error <- function(y, treated, s, cluster) {
+  within <- function(values) {
+    values <- values - rowMeans(values)
+    sweep(values, 2L, colSums(s * values) / sum(s))
+  }
+  d <- within(treated)
+  y <- within(y)
+  total <- sum(s * d^2)
+  residual <- y - d * sum(s * d * y) / total
+  sums <- core_sums_by(s * rowSums(d * residual), match(cluster, unique(cluster)))
+  if (length(sums) < 2L) return(NA_real_)
+  sqrt(sum(sums^2) * length(sums) / (length(sums) - 1)) / total
+}

@@ -64,11 +64,59 @@ core_cell_change <- function(dy, z, s, x, adjustment) {
 }
 
 # The same for other units in both periods: the difference of two ATTs, one in the period (after = 1) and one in the
-# base period, weighted by one score for both (their first doubly robust form for repeated cross-sections).
-core_cell_levels <- function(y, after, z, s, x, adjustment) {
+# base period, weighted by one score for both (their first doubly robust form for repeated cross-sections). over:
+# "period", models are averaged over the treated of their own period; "all", over those of both, with which the
+# augmented form models the treated too (their second, locally efficient form).
+core_cell_levels <- function(y, after, z, s, x, adjustment, over = "period") {
   parts <- cell_parts(z, s, x, adjustment)
   if (parts$status != "converged") return(parts["status"])
-  cell_contrast(list(y, -y), list(after, 1 - after), z, s, x, adjustment, parts$score)
+  if (over == "period" || !adjustment %in% c("regression", "augmented")) {
+    return(cell_contrast(list(y, -y), list(after, 1 - after), z, s, x, adjustment, parts$score))
+  }
+  first <- if (adjustment == "regression") {
+    cell_contrast(list(y, -y), list(after, 1 - after), z, s, x, "none", NULL, arms = c(1, 0))
+  } else {
+    cell_contrast(list(y, -y), list(after, 1 - after), z, s, x, adjustment, parts$score)
+  }
+  if (first$status != "converged") return(first)
+  second <- cell_predictions(y, after, z, s, x, adjustment)
+  if (second$status != "converged") return(second)
+  list(status = "converged", estimate = first$estimate + second$estimate,
+       contributions = first$contributions + second$contributions)
+}
+
+# What the models' predictions add when they are averaged over all treated. Regression: less the mean over all treated
+# of what the comparison's models of both periods predict. Augmented: the mean over all treated of treated less
+# comparison models, less that over the treated of the model's own period.
+cell_predictions <- function(y, after, z, s, x, adjustment) {
+  n <- length(z)
+  none <- core_known(n)
+  everybody <- s * z
+  estimate <- 0
+  contributions <- numeric(n)
+  for (period in 1:0) {
+    own <- s * (after == period)
+    for (arm in if (adjustment == "regression") 0L else 0:1) {
+      weight <- own * (z == arm)
+      model <- core_fit_outcome(x, y, weight, "gaussian")
+      if (model$status != "converged") return(list(status = model$status))
+      mean_over <- function(t) {
+        at <- sum(t * model$fitted) / sum(t)
+        list(at = at, influence = t * (model$fitted - at) / sum(t) + model$carry(t / sum(t)) / n)
+      }
+      whole <- mean_over(everybody)
+      gap <- if (adjustment == "regression") {
+        whole
+      } else {
+        part <- mean_over(own * z)
+        list(at = whole$at - part$at, influence = whole$influence - part$influence)
+      }
+      sign <- (2 * period - 1) * (2 * arm - 1)
+      estimate <- estimate + sign * gap$at
+      contributions <- contributions + sign * gap$influence
+    }
+  }
+  list(status = "converged", estimate = estimate, contributions = contributions)
 }
 
 # The score of belonging to the cohort, where the adjustment needs one.
@@ -81,8 +129,9 @@ cell_parts <- function(z, s, x, adjustment) {
   list(status = "converged", score = list(weight = s * ifelse(z == 1L, 1, odds), nuisance = nuisance))
 }
 
-# Sum over periods of treated less control mean; y: outcomes with the sign of their period; inside: its 0/1 indicator.
-cell_contrast <- function(y, inside, z, s, x, adjustment, score) {
+# Sum over periods of treated less control mean (times arms); y: outcomes with the sign of their period; inside: its 0/1
+# indicator.
+cell_contrast <- function(y, inside, z, s, x, adjustment, score, arms = c(1, 1)) {
   n <- length(z)
   estimate <- 0
   contributions <- numeric(n)
@@ -90,8 +139,8 @@ cell_contrast <- function(y, inside, z, s, x, adjustment, score) {
     means <- cell_means(y[[k]], inside[[k]], z, s, x, adjustment, score)
     if (is.character(means)) return(list(status = means))
     influence <- means$influence()
-    estimate <- estimate + means$estimate[[1L]] - means$estimate[[2L]]
-    contributions <- contributions + (influence[, 1L] - influence[, 2L]) / n
+    estimate <- estimate + arms[1L] * means$estimate[[1L]] - arms[2L] * means$estimate[[2L]]
+    contributions <- contributions + (arms[1L] * influence[, 1L] - arms[2L] * influence[, 2L]) / n
   }
   list(status = "converged", estimate = estimate, contributions = contributions)
 }

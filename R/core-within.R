@@ -164,3 +164,18 @@ centre_treated <- function(data, rows, cohort, shown, cells, estimate) {
 core_absorb <- function(columns, codes, weight) {
   glue_absorb_effects(columns, lapply(codes, function(code) as.integer(code) - 1L), as.double(weight))
 }
+
+# Columns (n x k) less their weighted fit within each group on a constant (level) and, where there is one, on `slope`
+# (n).
+core_residuals_by <- function(columns, slope, group, weight, level = TRUE) {
+  code <- match(group, unique(group))
+  sums <- function(values) rowsum(as.matrix(values), code)[code, , drop = FALSE]
+  total <- pmax(sums(weight)[, 1L], 1e-300)
+  if (level) {
+    columns <- columns - sums(weight * columns) / total
+    if (!is.null(slope)) slope <- slope - sums(weight * slope)[, 1L] / total
+  }
+  if (is.null(slope)) return(columns)
+  spread <- sums(weight * slope^2)[, 1L]
+  columns - slope * sums(weight * slope * columns) / ifelse(spread > 0, spread, 1)
+}

@@ -18,7 +18,9 @@
 #'   weight of every treated cell: `cohort, time, event_time, weight, estimate` (its own effect by group-time
 #'   differences against units not yet treated). `glance()`: `estimate` (the coefficient), `forbidden_weight`,
 #'   `clean_estimate` (mean of the other comparisons), `cells`, `negative_cells`, `negative_weight`, `att` (mean of the
-#'   cells' effects by treated rows) and `trusted`.
+#'   cells' effects by treated rows), `std.error` (of the coefficient, clustered) and `trusted`: is the coefficient
+#'   within half its standard error, or a tenth of its size, of `att`? Where nothing clean is known of `att`, are less
+#'   than 5 per cent of the weight on comparisons with units treated already, and negative weights above -0.01?
 #' @section Errors: `twin_error_unsupported` for panels that are not balanced (unless `complete`), weights that change
 #'   over time, or a repeated cross-section without groups.
 #' @references
@@ -41,8 +43,8 @@ decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
   note <- NULL
   original <- panel
   if (!panel$repeats) {
-    used <- collapse_panel(panel, y)
-    panel <- amend(used$panel, s = NULL)
+    used <- collapse_panel(panel, y, "groups")
+    panel <- used$panel
     y <- used$y
     note <- sprintf("Decomposed are the means by %s and period, each %s counting once.", panel$roles$group,
                     panel$roles$group)
@@ -50,7 +52,15 @@ decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
   shape <- balanced_outcome(panel, y, complete)
   parts <- decompose_means(panel, shape)
   structure(c(list(panel = original, outcome = outcome, note = c(note, shape$note),
-                   covariates = length(panel$columns) > 0L), parts), class = "twin_decomposition")
+                   covariates = length(panel$columns) > 0L, std_error = two_way_error(panel, shape)), parts),
+            class = "twin_decomposition")
+}
+
+# The clustered standard error of the coefficient; NA where clusters cut across units.
+two_way_error <- function(panel, shape) {
+  start <- panel$cohorts$position[shape$cohort]
+  treated <- outer(start, panel$periods$position, `<=`) + 0
+  core_two_way_error(shape$y, treated, shape$s, shape$cluster)
 }
 
 # Units x periods without gaps, and their weights.
@@ -74,7 +84,8 @@ balanced_outcome <- function(panel, y, complete, call = rlang::caller_env()) {
   if (length(unique(panel$cohort[whole])) < 2L) {
     abort_unsupported("Fewer than two cohorts are left to compare.", call = call)
   }
-  list(y = wide[whole, , drop = FALSE], s = s[whole], cohort = panel$cohort[whole], note = note)
+  list(y = wide[whole, , drop = FALSE], s = s[whole], cohort = panel$cohort[whole],
+       cluster = as.vector(panel$cluster)[whole], note = note)
 }
 
 decompose_means <- function(panel, shape) {
@@ -146,14 +157,14 @@ glance.twin_decomposition <- function(x, ...) {
     cells = nrow(x$cells), negative_cells = sum(negative), negative_weight = sum(x$cells$weight[negative]),
     att = if (!any(known)) NA_real_ else stats::weighted.mean(x$cells$estimate[known], x$cells$share[known])
   )
+  out$std.error <- x$std_error
   out$trusted <- is_two_way_trusted(out)
   out
 }
 
-# Trusted when forbidden comparisons and negative weights hardly matter, or move the number by less than a tenth from
-# the mean effect under treatment.
+# Trusted when it lies within half its standard error, or a tenth of its size, of the mean effect under treatment; where
+# that is not known, when forbidden comparisons and negative weights hardly matter.
 is_two_way_trusted <- function(facts) {
-  harmless <- facts$forbidden_weight < 0.05 && facts$negative_weight > -0.01
-  close <- !is.na(facts$att) && abs(facts$estimate - facts$att) < 0.1 * abs(facts$att)
-  harmless || close
+  if (is.na(facts$att)) return(facts$forbidden_weight < 0.05 && facts$negative_weight > -0.01)
+  abs(facts$estimate - facts$att) <= max(0.5 * facts$std.error, 0.1 * abs(facts$att), na.rm = TRUE)
 }

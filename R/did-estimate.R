@@ -26,67 +26,10 @@ changing_columns <- function(panel) {
   names(panel$columns)[varies]
 }
 
-# What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
-# there are none), and the cohort of each unit; cluster and s of each unit, or of each piece of it where clusters cut
-# across units.
-within_view <- function(panel, y, asked, weight = NULL) {
-  view <- if (panel$repeats) unit_view(panel) else group_view(panel)
-  rows <- row_weights(panel, y, weight)
-  x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
-  x <- centred_columns(x)
-  pick <- function(v) if (is.null(view$order)) v else v[view$order]
-  view$rows <- list(columns = cbind(pick(rows$y), if (is.null(view$order)) x else x[view$order, , drop = FALSE]),
-                    unit = view$unit, time = pick(panel$time), periods = nrow(panel$periods),
-                    weight = pick(rows$weight), piece = view$piece)
-  view
-}
-
-unit_view <- function(panel) {
-  s <- unit_weight(panel)
-  list(order = NULL, unit = panel$unit, cohort = panel$cohort, unit_s = s, s = s,
-       cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
-}
-
-# Weights, 0 for rows without an outcome, whose outcome becomes 0; the others' mean is taken off.
-row_weights <- function(panel, y, weight) {
-  own <- if (is.null(panel$s)) rep(1, length(y)) else panel$s
-  if (!is.null(weight)) own <- own * weight
-  if (!anyNA(y)) return(list(weight = own, y = y - sum(own * y) / sum(own)))
-  own[is.na(y)] <- 0
-  y[is.na(y)] <- 0
-  list(weight = own, y = y - sum(own * y) / sum(own))
-}
-
-# Of a repeated cross-section: its rows by group, which then are the units.
-group_view <- function(panel) {
-  unit <- if (is.null(panel$group)) panel$cohort else panel$group
-  order <- order(unit)
-  unit <- match(unit[order], unique(unit[order]))
-  first <- which(!duplicated(unit))
-  s <- if (is.null(panel$s)) rep(1, length(unit)) else panel$s[order]
-  cluster <- panel$cluster[order]
-  view <- list(order = order, unit = unit, cohort = panel$cohort[order][first], unit_s = core_sums_by(s, unit))
-  cut <- any(cluster != cluster[first][unit])
-  if (cut) {
-    code <- core_group_codes(unit, cluster)
-    view$piece <- match(code, unique(code))
-    first <- which(!duplicated(view$piece))
-  }
-  c(view, list(s = if (cut) core_sums_by(s, view$piece) else view$unit_s,
-               cluster = structure(cluster[first], name = attr(panel$cluster, "name"))))
-}
-
-# On one scale, and without their large means.
-centred_columns <- function(x) {
-  if (is.null(x)) return(NULL)
-  x <- sweep(x, 2L, colMeans(x))
-  size <- sqrt(colMeans(x^2))
-  sweep(x, 2L, ifelse(size > 0, size, 1), `/`)
-}
-
 estimate_two_way <- function(panel, y, asked, call) {
   if (asked$anticipation > 0) y[is_anticipating(panel, asked$anticipation)] <- NA
   if (length(asked$absorb) > 0L) return(absorbed_two_way(panel, y, asked, call))
+  if (!is.null(asked$trends)) return(trended_two_way(panel, y, asked, call))
   view <- within_view(panel, y, asked)
   p <- ncol(view$rows$columns) - 1L
   treat <- lapply(panel$cohorts$position, function(onset) matrix(as.double(panel$periods$position >= onset)))
@@ -103,11 +46,6 @@ estimate_two_way <- function(panel, y, asked, call) {
 is_anticipating <- function(panel, anticipation) {
   since <- periods_since(panel)
   since < 0 & since >= -anticipation
-}
-
-# Periods since treatment of every row, -Inf where it never comes.
-periods_since <- function(panel) {
-  panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
 }
 
 stop_absorbed <- function(call) {
@@ -151,6 +89,94 @@ absorbed_two_way <- function(panel, y, asked, call) {
                               rep(list(matrix(0:1)), blocks), present = present_units(rows))
   list(cells = NULL, estimate = c(difference = coefficients[1L]), source = source, size = NULL, fixed = TRUE,
        cluster = view$cluster, notes = aliased_note(view, rev(solved$aliased)[-1L]))
+}
+
+# A line in time for each unit or group: taken off every column, period indicators among them, which then are columns
+# like others.
+trended_two_way <- function(panel, y, asked, call) {
+  view <- within_view(panel, y, asked)
+  rows <- view$rows
+  of <- if (asked$trends == "unit" || !panel$repeats) rows$unit else panel$group[rows$unit]
+  position <- panel$periods$position[rows$time]
+  d <- as.double(panel$periods$position[rows$time] >= panel$cohorts$position[view$cohort[rows$unit]])
+  periods <- vapply(seq_len(rows$periods)[-1L], function(t) as.double(rows$time == t), numeric(length(d)))
+  columns <- cbind(rows$columns, periods, d)
+  # units have levels of their own beside their group's line
+  if (asked$trends == "group" && panel$repeats) {
+    columns <- core_residuals_by(cbind(columns, position), NULL, rows$unit, rows$weight)
+    position <- columns[, ncol(columns)]
+    columns <- columns[, -ncol(columns), drop = FALSE]
+    columns <- core_residuals_by(columns, position, of, rows$weight, level = FALSE)
+  } else {
+    columns <- core_residuals_by(columns, position, of, rows$weight)
+  }
+  x <- columns[, -1L, drop = FALSE]
+  last <- ncol(x)
+  if (sum(rows$weight * x[, last]^2) <= 1e-10 * sum(rows$weight * d^2)) stop_absorbed(call)
+  solved <- core_solve_scatter(crossprod(x, rows$weight * x))
+  if (solved$aliased[last]) stop_absorbed(call)
+  coefficients <- drop(solved$inverse %*% crossprod(x, rows$weight * columns[, 1L]))
+  residual <- columns[, 1L] - drop(x %*% coefficients)
+  piece <- if (is.null(rows$piece)) rows$unit else rows$piece
+  own <- core_sums_by(rows$weight * residual * drop(x %*% solved$inverse[, last]), piece)
+  source <- core_block_source(function() cbind(view$s, own), of_pieces(rows, view$cohort),
+                              rep(list(matrix(0:1)), nrow(panel$cohorts)), present = present_units(rows))
+  covariates <- seq_len(ncol(rows$columns) - 1L)
+  list(cells = NULL, estimate = c(difference = coefficients[last]), source = source, size = NULL, fixed = TRUE,
+       cluster = view$cluster, notes = aliased_note(view, solved$aliased[covariates]))
+}
+
+# One regression on indicators of the periods since treatment, all cohorts together; those beyond the window join its
+# ends.
+estimate_event_study <- function(panel, y, asked, call) {
+  base <- -1 - asked$anticipation
+  onset <- panel$cohorts$position
+  since <- outer(onset, panel$periods$position, function(from, at) at - from)
+  since[onset == Inf | !is_treated_cohort(panel), ] <- NA
+  joined <- pmin(pmax(since, base - asked$leads), asked$lags)
+  events <- setdiff(sort(unique(joined[!is.na(joined)])), base)
+  view <- within_view(panel, y, asked)
+  p <- ncol(view$rows$columns) - 1L
+  is_at <- function(since, event) as.double(!is.na(since) & since == event)
+  treat <- lapply(seq_along(onset), function(h) outer(joined[h, ], events, is_at))
+  fit <- core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, p)
+  gone <- fit$aliased[fit$own]
+  if (all(gone)) stop_absorbed(call)
+  source <- core_within_source(view$rows, view$cohort, fit, view$s)
+  counts <- cell_counts(panel, y)
+  treated <- vapply(events, function(event) sum(counts[!is.na(joined) & joined == event]), 0)
+  reach <- vapply(events, function(event) treated_share(panel, which(rowSums(!is.na(joined) & joined == event) > 0)), 0)
+  path <- data.frame(
+    term = sprintf("event %d", as.integer(events)), cohort = NA_character_, time = NA_character_, event_time = events,
+    kind = ifelse(events < 0, "pre", "post"), estimate = ifelse(gone, NA_real_, fit$estimate), n_treated = treated,
+    n_comparison = NA_real_, reason = ifelse(gone, "not told apart from the fixed effects", NA_character_),
+    reach = reach
+  )
+  whole <- with_base_and_average(path, base)
+  list(cells = NULL, path = whole$path, combine = whole$combine, estimate = path$estimate, source = source, size = NULL,
+       fixed = TRUE, cluster = view$cluster, notes = c(
+         if (sum(is_treated_cohort(panel)) > 1L) paste(
+           "where effects differ between cohorts this path mixes effects of other times, before treatment too;",
+           "the interaction estimator does not"
+         ), aliased_note(view, fit$aliased[view$rows$periods + seq_len(p)])
+       ))
+}
+
+# The path with its base period, and the plain mean of what is under treatment; combine: what each row is of the
+# regression's coefficients.
+with_base_and_average <- function(path, base) {
+  row <- path[1L, ]
+  row[c("term", "event_time", "kind", "estimate", "n_treated", "reason", "reach")] <-
+    list(sprintf("event %d", as.integer(base)), base, "base", 0, NA_real_, NA_character_, 1)
+  all <- rbind(path, row)
+  order <- order(all$event_time)
+  combine <- cbind(diag(nrow(path)), 0)[, order, drop = FALSE]
+  post <- path$kind == "post" & !is.na(path$estimate)
+  row[c("term", "event_time", "kind", "estimate", "n_treated")] <-
+    list("average", NA_real_, "post", mean(path$estimate[post]), sum(path$n_treated[post]))
+  out <- rbind(all[order, ], row)
+  rownames(out) <- NULL
+  list(path = out, combine = cbind(combine, post / sum(post)))
 }
 
 estimate_interaction <- function(panel, y, asked, call) {
@@ -249,7 +275,7 @@ rows_before_after <- function(panel, y, side, z, s, x, asked) {
   at <- which(!is.na(side) & !is.na(y))
   full <- all(tabulate(1 + z[at] + 2 * side[at], 4L) > 0L)
   own <- if (!is.null(x)) x[at, , drop = FALSE]
-  levels <- if (full) core_cell_levels(y[at], side[at], z[at], s[at], own, asked$adjustment)
+  levels <- if (full) core_cell_levels(y[at], side[at], z[at], s[at], own, asked$adjustment, asked$covariates_of)
   cell_result(z[at], at, levels, "in one of the periods")
 }
 

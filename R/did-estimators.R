@@ -22,8 +22,10 @@ new_did_estimator <- function(words, arguments, estimate, adjustments = c("none"
 
 did_estimators <- list(
   group_time = new_did_estimator(
-    "group-time differences", c("adjustment", "comparison", "base"), adjustments = cell_adjustments, compares = TRUE,
+    "group-time differences", c("adjustment", "comparison", "base", "covariates_of"), adjustments = cell_adjustments,
+    compares = TRUE,
     fixed_base = function(asked) asked$base == "fixed",
+    details = function(asked) covariates_of_words(asked),
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   ),
   imputation = new_did_estimator(
@@ -36,12 +38,20 @@ did_estimators <- list(
     estimate = function(panel, y, asked, call) estimate_interaction(panel, y, asked, call)
   ),
   two_way = new_did_estimator(
-    "a two-way fixed-effects regression", c("adjustment", "absorb", "small_sample"), adjusted = " with covariates",
+    "a two-way fixed-effects regression", c("adjustment", "absorb", "trends", "small_sample"),
+    adjusted = " with covariates",
     regression = TRUE, mean = "a weighted mix of effects that decompose_did() takes apart",
+    details = function(asked) if (!is.null(asked$trends)) sprintf(" with a linear trend for each %s", asked$trends),
     estimate = function(panel, y, asked, call) estimate_two_way(panel, y, asked, call)
   ),
+  event_study = new_did_estimator(
+    "a two-way regression on periods since treatment", c("adjustment", "leads", "lags"), adjusted = " with covariates",
+    fixed_base = function(asked) TRUE,
+    estimate = function(panel, y, asked, call) estimate_event_study(panel, y, asked, call)
+  ),
   two_period = new_did_estimator(
-    "a before-and-after difference", "adjustment", adjustments = cell_adjustments,
+    "a before-and-after difference", c("adjustment", "covariates_of"), adjustments = cell_adjustments,
+    details = function(asked) covariates_of_words(asked),
     estimate = function(panel, y, asked, call) estimate_two_period(panel, y, asked, call)
   ),
   triple = new_did_estimator(
@@ -55,6 +65,8 @@ did_estimators <- list(
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   )
 )
+
+covariates_of_words <- function(asked) if (asked$covariates_of == "all") " over the covariates of all treated"
 
 # The entry behind an effect over time.
 did_estimator_of <- function(x) did_estimators[[x$estimator]]

@@ -14,7 +14,8 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
   effect <- new_did(panel, outcome, asked, found, table, list(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
-    over = if (is.null(found$cells)) "single" else "cells",
+    regression = !is.null(found$path),
+    over = if (!is.null(found$path)) "event" else if (is.null(found$cells)) "single" else "cells",
     text = paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
                   if (!is.null(found$cells)) ", cohort by cohort")
   ), y)
@@ -46,6 +47,7 @@ cluster_labels <- function(panel, codes, name) {
 }
 
 did_table <- function(panel, y, found) {
+  if (!is.null(found$path)) return(found$path)
   cells <- found$cells
   if (is.null(cells)) {
     counts <- if (is.null(found$counts)) treated_counts(panel, y) else found$counts
@@ -80,7 +82,7 @@ stop_no_cell <- function(table, asked, call) {
 # table: one row per term with estimate; clustering: list(cluster, name, count, df, over, text); combine, shift: how its
 # terms are made of the source's columns (the identity by default). y: for counts.
 new_did <- function(panel, outcome, asked, found, table, clustering, y) {
-  combine <- diag(length(found$estimate))
+  combine <- if (is.null(found$combine)) diag(length(found$estimate)) else found$combine
   scale <- stats::sd(y, na.rm = TRUE)
   own <- did_vcov(panel, found$source, table, combine, NULL, clustering, scale)
   missing <- if (anyNA(y)) sum(is.na(y)) else 0L
@@ -103,7 +105,7 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y) {
 # list(cluster, count, df, over). scale: the outcome's sd. Returns list(vcov, df, alone: labels of cohorts of one
 # cluster, lent).
 did_vcov <- function(panel, source, table, combine, shift, clustering, scale) {
-  found <- if (clustering$over == "single") {
+  found <- if (clustering$over == "single" || isTRUE(clustering$regression)) {
     list(vcov = core_source_vcov(source, combine, shift, clustering$cluster, clustering$count), df = clustering$df,
          alone = integer(), lent = FALSE)
   } else {

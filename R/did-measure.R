@@ -14,6 +14,9 @@
 #' * `"interaction"`: one regression with a term for every cohort and period (Sun & Abraham 2021).
 #' * `"two_way"`: outcome on treatment with unit and period effects: one number, which mixes effects of different
 #'   ages; see [decompose_did()].
+#' * `"event_study"`: outcome on periods since treatment, with unit and period effects, all cohorts together. Where
+#'   effects differ between cohorts its path mixes effects of other times, before treatment too (Sun & Abraham 2021);
+#'   `"interaction"` does not.
 #' * `"two_period"`: means before and after, for a single date of treatment.
 #' * `"triple"`: group-time effects among those affected less those among the others of the same groups.
 #'
@@ -38,7 +41,17 @@
 #' @param affected The value of `third` that means affected; TRUE and 1 need no naming.
 #' @param absorb For `"two_way"`: further columns whose levels are absorbed as fixed effects, such as
 #'   `"coast:quarter"` for every combination of two columns.
-#' @param collapse Take means by group and period first, and go on with those (Bertrand, Duflo & Mullainathan 2004).
+#' @param trends For `"two_way"`: `"unit"` or `"group"` for a straight line in time of its own for each. It takes away
+#'   what grows under treatment along with differing trends, and needs several periods before it.
+#' @param leads,lags For `"event_study"`: how many periods before (beyond the base) and after the onset have a term of
+#'   their own; those beyond are joined in the outermost one. All by default.
+#' @param covariates_of For `"group_time"` and `"two_period"` in a repeated cross-section with `"regression"` or
+#'   `"augmented"`: are regressions averaged over the covariates of the treated of their own `"period"` (default) or of
+#'   `"all"` treated of both? With `"augmented"` and `"all"` the treated are modelled too, which is the locally
+#'   efficient doubly robust form (Sant'Anna & Zhao 2020). `"all"` supposes that the treated are alike in both periods.
+#' @param collapse Take means by group and period first, and go on with those (Bertrand, Duflo & Mullainathan 2004):
+#'   `"rows"` (or `TRUE`) weighs each mean by its rows, which for a regression without covariates is that of the rows;
+#'   `"groups"` lets each count once, as [decompose_did()] does. `FALSE` by default.
 #' @param inference `"analytic"` (default); `"wild"`, the wild cluster bootstrap of a two-way regression with the null
 #'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values and
 #'   intervals from drawing anew which groups are treated when, of the estimate over its standard error; all assignments
@@ -86,19 +99,21 @@
 #' summarise_did(cells, over = "event")
 #' @export
 measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustment = NULL, comparison = NULL,
-                        anticipation = 0, base = NULL, third = NULL, affected = NULL, absorb = NULL, collapse = FALSE,
+                        anticipation = 0, base = NULL, third = NULL, affected = NULL, absorb = NULL, trends = NULL,
+                        leads = NULL, lags = NULL, covariates_of = NULL, collapse = FALSE,
                         inference = c("analytic", "wild", "randomization"), small_sample = NULL, multiplier = NULL,
                         level = 0.95, draws = NULL, seed = 1) {
   check_class(panel, "twin_panel", "frame_panel")
   estimator <- check_choice(estimator, names(did_estimators))
   inference <- check_choice(inference, c("analytic", "wild", "randomization"))
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
-                absorb = absorb, small_sample = small_sample, multiplier = multiplier, draws = draws)
+                absorb = absorb, trends = trends, leads = leads, lags = lags, covariates_of = covariates_of,
+                small_sample = small_sample, multiplier = multiplier, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
   y <- panel_values(panel, outcome, "measure_did")
   log_did(panel, outcome, asked)
-  used <- if (collapse) collapse_panel(panel, y) else list(panel = panel, y = y)
+  used <- if (collapses(asked)) collapse_panel(panel, y, asked$collapse) else list(panel = panel, y = y)
   found <- estimate_did(used$panel, used$y, asked)
   effect <- infer_did(used$panel, used$y, found, asked, outcome)
   warn_did(effect)
@@ -121,9 +136,14 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     abort_unsupported(c("The wild cluster bootstrap is for regressions: estimator {.val {regressions}}.",
                         i = "With few clusters use {.code inference = \"randomization\"}."), call = call)
   }
-  check_flag(collapse, call = call)
+  collapse <- if (is.logical(collapse)) {
+    check_flag(collapse, call = call)
+    if (collapse) "rows" else "none"
+  } else {
+    check_choice(collapse, c("rows", "groups", "none"), call = call)
+  }
   check_number(anticipation, min = 0, call = call)
-  if (collapse && (!entry$collapses || !is.null(given$absorb))) {
+  if (collapse != "none" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
                       call = call)
   }
@@ -137,11 +157,44 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     comparison = panel_comparison(panel, given$comparison, call),
     anticipation = round(anticipation), base = choose("base", c("previous", "fixed"), "previous"),
     third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
-    absorbed = given$absorb, collapse = collapse,
+    absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
+    leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
+    covariates_of = did_covariates_of(panel, given, call),
     small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
     draws = did_draws(given$draws, inference, call), level = level, seed = seed
   )
+}
+
+# Slopes in time for each "unit" or "group", NULL for none.
+did_trends <- function(panel, given, call) {
+  if (is.null(given$trends)) return(NULL)
+  trends <- check_choice(given$trends, c("unit", "group"), "trends", call)
+  if (!is.null(given$absorb)) abort_input("{.arg trends} and {.arg absorb} don't go together.", call = call)
+  if (trends == "group" && is.null(panel$group)) {
+    abort_input(c("The panel has no groups to have trends.", i = "Name {.arg group} in {.fn frame_panel}."),
+                call = call)
+  }
+  if (trends == "unit" && !panel$repeats) {
+    abort_input(c("Units of a repeated cross-section are seen once and have no trends.",
+                  i = "Use {.code trends = \"group\"}."), call = call)
+  }
+  trends
+}
+
+# Only regressions in a repeated cross-section have treated of two periods to be averaged over.
+did_covariates_of <- function(panel, given, call) {
+  if (is.null(given$covariates_of)) return("period")
+  chosen <- check_choice(given$covariates_of, c("period", "all"), "covariates_of", call)
+  fits <- !panel$repeats && length(panel$columns) > 0L && !isTRUE(given$adjustment %in% c("none", "ipw"))
+  if (fits) return(chosen)
+  abort_input(c("{.arg covariates_of} is for regression and augmented adjustment in a repeated cross-section.",
+                i = "Leave it out."), call = call)
+}
+
+did_window <- function(count, name, call) {
+  check_number(count, min = 0, null = TRUE, arg = name, call = call)
+  if (is.null(count)) Inf else round(count)
 }
 
 did_draws <- function(draws, inference, call) {
@@ -197,8 +250,11 @@ log_did <- function(panel, outcome, asked) {
            design = rlang::hash(list(panel$hash, outcome, asked$estimator, settings)))
 }
 
-# Means by group and period, as a panel whose units are the groups; rows without an outcome are left out first.
-collapse_panel <- function(panel, y, call = rlang::caller_env()) {
+collapses <- function(asked) asked$collapse != "none"
+
+# Means by group and period, as a panel whose units are the groups; rows without an outcome are left out first. count:
+# does each mean count by its "rows", or do "groups" count once?
+collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env()) {
   if (is.null(panel$group)) {
     abort_input(c("{.arg collapse} takes means by group and period; this panel has no groups.",
                   i = "Name {.arg group} in {.fn frame_panel}."), call = call)
@@ -220,7 +276,8 @@ collapse_panel <- function(panel, y, call = rlang::caller_env()) {
   first <- match(groups, panel$group)
   unit <- match(of_cell, groups)
   out <- amend(
-    panel, group = NULL, formula = NULL, s = total, unit_labels = attr(panel$group, "labels")[groups], unit = unit,
+    panel, group = NULL, formula = NULL, s = if (count == "rows") total,
+    unit_labels = attr(panel$group, "labels")[groups], unit = unit,
     time = (cells - 1L) %% nrow(panel$periods) + 1L, cohort = panel$cohort[first],
     cluster = structure(panel$cluster[first], name = attr(panel$cluster, "name"),
                         labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name"))),

@@ -7,7 +7,9 @@
 #'
 #' @param ... Effects from [measure_effect()], [measure_hazard()], or of one number from [measure_did()] and
 #'   [summarise_did()], and fits of `lm()` or `glm()` to [design_data()], see [measure_model()]; names become labels. A
-#'   `twin_effects` counts as the effects in it, which must then be on one outcome.
+#'   `twin_effects` counts as the effects in it, which must then be on one outcome. Averages of [summarise_did()] by
+#'   event time, cohort or calendar time count as one effect per row under treatment: `glance()` then tests that effects
+#'   are the same over event time, or over cohorts.
 #' @param term Which term to compare, default `"difference"`.
 #' @param truth The true value, where it is known (practice data): one number. Marked in print and plot.
 #' @return A `twin_comparison`. `tidy()` gives one row per effect: `label`, `design`, the columns of an effect's
@@ -32,6 +34,7 @@
 #' @export
 compare_effects <- function(..., term = "difference", truth = NULL) {
   given <- lapply(rlang::list2(...), function(one) if (inherits(one, "lm")) effect_of_fit(one) else one)
+  joint <- if (length(given) == 1L && is_averages(given[[1L]])) vcov_of_rows(given[[1L]])
   effects <- single_effects(given)
   check_number(truth, null = TRUE)
   check_string(term)
@@ -41,18 +44,43 @@ compare_effects <- function(..., term = "difference", truth = NULL) {
   labels[unnamed] <- vapply(effects[unnamed], function(effect) paste0(effect$design, ": ", effect$estimator), "")
   effects <- stats::setNames(effects, make.unique(labels))
   raw <- vapply(effects, is_unadjusted, NA)
-  structure(list(effects = c(effects[raw], effects[!raw]), term = term, truth = truth), class = "twin_comparison")
+  structure(list(effects = c(effects[raw], effects[!raw]), term = term, truth = truth, joint = joint),
+            class = "twin_comparison")
 }
 
 # A list with names, in which several effects measured in one call stand one by one.
 single_effects <- function(effects) {
   if (is.null(names(effects))) names(effects) <- rep("", length(effects))
   parts <- Map(function(effect, name) {
-    if (!inherits(effect, "twin_effects")) return(stats::setNames(list(effect), name))
-    own <- effect$effects
+    if (!inherits(effect, "twin_effects") && !is_averages(effect)) return(stats::setNames(list(effect), name))
+    own <- if (is_averages(effect)) effects_of_rows(effect) else effect$effects
     if (nzchar(name)) stats::setNames(own, paste(name, names(own), sep = ": ")) else own
   }, unname(effects), names(effects))
   unlist(parts, recursive = FALSE)
+}
+
+# Averages by event time, cohort or period, whose rows under treatment are effects to be compared.
+is_averages <- function(effect) inherits(effect, "twin_did") && effect$over %in% c("event", "cohort", "calendar")
+
+compared_rows <- function(x) which(x$table$kind == "post" & x$table$term != "average" & !is.na(diag(x$vcov)))
+
+vcov_of_rows <- function(x) {
+  rows <- compared_rows(x)
+  unname(x$vcov[rows, rows, drop = FALSE])
+}
+
+# One effect per row, by its name.
+effects_of_rows <- function(x) {
+  rows <- compared_rows(x)
+  df <- rep_len(x$df, nrow(x$table))
+  made <- lapply(rows, function(row) {
+    table <- x$table[row, ]
+    table$term <- "difference"
+    amend_effect(x, table = table, estimate = c(difference = table$estimate),
+                 vcov = x$vcov[row, row, drop = FALSE], df = df[row], combine = x$combine[, row, drop = FALSE],
+                 shift = if (!is.null(x$shift)) x$shift[, row, drop = FALSE], over = "single", bands = NULL)
+  })
+  stats::setNames(made, paste0(c(event = "", cohort = "from ", calendar = "in ")[[x$over]], x$table$term[rows]))
 }
 
 check_comparable <- function(effects, term, call = rlang::caller_env()) {
@@ -106,7 +134,7 @@ as.data.frame.twin_comparison <- function(x, ...) generics::tidy(x)
 
 #' @export
 vcov.twin_comparison <- function(object, ...) {
-  joint <- joint_vcov(object$effects, rep(list(object$term), length(object$effects)))
+  joint <- compared_vcov(object, object$effects)
   dimnames(joint) <- list(names(object$effects), names(object$effects))
   joint
 }
@@ -114,12 +142,18 @@ vcov.twin_comparison <- function(object, ...) {
 # Estimates with their joint covariance and the degrees of freedom to read them with; ratios by their logs.
 compared_estimates <- function(x, effects = x$effects) {
   estimate <- vapply(effects, function(effect) effect$estimate[[x$term]], 0)
-  joint <- joint_vcov(effects, rep(list(x$term), length(effects)))
+  joint <- compared_vcov(x, effects)
   if (is_ratio_term(x$term)) {
     joint <- joint / outer(estimate, estimate)
     estimate <- log(estimate)
   }
   list(estimate = estimate, vcov = joint, df = min(vapply(effects, function(effect) core_least_df(effect$df), 0)))
+}
+
+# Rows of one effect over time have their own joint covariance.
+compared_vcov <- function(x, effects) {
+  if (!is.null(x$joint)) return(x$joint)
+  joint_vcov(effects, rep(list(x$term), length(effects)))
 }
 
 agreement_rows <- function(x) {

@@ -168,7 +168,8 @@ level_cell <- function(panel, y, s, x, at, cell, settings) {
   after <- as.double(panel$time[at] == cell$time)
   full <- all(tabulate(1 + z + 2 * after, 4L) > 0L)
   own <- if (!is.null(x)) x[at, , drop = FALSE]
-  found <- if (full) core_cell_levels(y[at], after, z, s[at], own, settings$adjustment)
+  over <- if (is.null(settings$covariates_of)) "period" else settings$covariates_of
+  found <- if (full) core_cell_levels(y[at], after, z, s[at], own, settings$adjustment, over)
   cell_result(z, at, found, "in one of the periods")
 }
 

@@ -108,13 +108,13 @@ fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
 
 # The same cells measured from a fixed base; what is under treatment stays what it is.
 with_fixed_base <- function(x, call) {
-  if (!x$over %in% c("cells", "all", "event")) {
+  if (!x$over %in% c("cells", "all", "event") || is.null(x$cells)) {
     abort_input(c("{.arg x} must be an effect with cells, or their average over all or by event time.",
-                  i = if (x$over == "single") "Use an estimator with cells, such as {.val group_time}."
+                  i = if (is.null(x$cells)) "Use an estimator with cells, such as {.val group_time}."
                   else "Use {.code summarise_did(over = \"all\")} or {.code over = \"event\"}."), call = call)
   }
   if (is_fixed_base(x)) return(x)
-  if (!"base" %in% did_estimator_of(x)$arguments || x$asked$collapse) {
+  if (!"base" %in% did_estimator_of(x)$arguments || collapses(x$asked)) {
     abort_input(c("{.arg x} must have cells that can be measured from a fixed base.",
                   i = "Use {.code measure_did(base = \"fixed\")}, or {.code estimator = \"interaction\"}."),
                 call = call)

@@ -29,13 +29,21 @@ decomposition_verdict <- function(x) {
   }
   start <- sprintf("%s of the weight lies on comparisons with units treated already, and %s.",
                    share_text(facts$forbidden_weight), negative)
-  if (facts$trusted) {
-    return(paste(start, sprintf("That does little harm here: the mean effect under treatment is %s.",
-                                number_text(facts$att))))
+  if (is.na(facts$att)) {
+    return(paste(start, if (facts$trusted) "That does little harm here, as far as weights can tell." else
+      "Nothing clean is left to hold the number against; don't trust it."))
   }
-  paste(start, if (is.na(facts$att)) "Nothing clean is left to hold the number against; don't trust it." else sprintf(
-    "Don't trust the two-way number here: the mean effect under treatment is %s. Use group-time effects or imputation.",
-    number_text(facts$att)))
+  paste(start, sprintf("The mean effect under treatment is %s.", number_text(facts$att)), distance_sentence(facts))
+}
+
+# How far the two-way number lies from that mean, against the rule.
+distance_sentence <- function(facts) {
+  away <- abs(facts$estimate - facts$att)
+  told <- sprintf(paste("The two-way number is %s away from it; it would do within half its standard error (%s) or a",
+                        "tenth of"), number_text(away), number_text(0.5 * facts$std.error))
+  told <- paste(told, sprintf("its size (%s):", number_text(0.1 * abs(facts$att))))
+  paste(told, if (facts$trusted) "it may be trusted here." else
+    "don't trust it here. Use group-time effects or imputation.")
 }
 
 decomposition_notes <- function(x) {

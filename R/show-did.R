@@ -46,9 +46,12 @@ did_method <- function(x) {
     if (uses_comparison(x)) sprintf(", against units %s treated", comparison_words[[asked$comparison]]),
     if (!is.null(asked$absorbed)) sprintf(", also absorbing %s", and_list(asked$absorbed)),
     if (asked$anticipation > 0) sprintf(", leaving %s for anticipation", plural(asked$anticipation, "period")),
-    if (asked$collapse) ", on means by group and period"
+    if (collapses(asked)) collapse_words[[asked$collapse]]
   )
 }
+
+collapse_words <- c(rows = ", on means by group and period, each weighed by its rows",
+                    groups = ", on means by group and period, each counting once")
 
 # One line per effect; of cells, one per cohort.
 did_table_text <- function(x, number = number_text) {

@@ -10,7 +10,8 @@ format.twin_trends <- function(x, ...) {
 print.twin_trends <- function(x, ...) print_lines(x, format(x, ...))
 
 test_words <- c(joint = "whole path", "common drift" = "drift per period", placebo = "placebo date",
-                "last period" = "last period", "cohort slope" = "trend of cohort")
+                "last period" = "last period", leads = "leads, untreated rows",
+                "cohort slope" = "trend of cohort")
 
 trends_table <- function(x, number = number_text) {
   tests <- x$tests

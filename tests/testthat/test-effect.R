@@ -178,7 +178,7 @@ test_that("a missing outcome on weights keeps the unit in the score", {
   arm <- function(z) weighted.mean(data$income[data$joined == z], w[data$joined == z], na.rm = TRUE)
   expect_equal(difference_of(effect), arm(1) - arm(0))
   expect_identical(nobs(effect), 299L)
-  expect_match(paste(format(effect), collapse = " "), "1 value of the outcome missing")
+  expect_match(paste(format(effect), collapse = " "), "1 value of the outcome\\s+is missing")
 })
 
 test_that("ratios are tested on the log scale", {
