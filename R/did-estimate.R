@@ -8,7 +8,19 @@ estimate_group_time <- function(panel, y, asked) {
   asked$side <- asked$third$side
   found <- panel_group_time(panel, y, asked)
   list(cells = found$cells, estimate = found$cells$estimate, source = found$source, size = found$size, fixed = FALSE,
-       cluster = panel$cluster, notes = varying_note(panel, asked))
+       cluster = panel$cluster, notes = c(varying_note(panel, asked), unseen_note(panel, y, asked)))
+}
+
+# Units that are away just before their onset, and what becomes of them.
+unseen_note <- function(panel, y, asked) {
+  if (!panel$repeats || length(y) == length(panel$cohort) * nrow(panel$periods) && !anyNA(y)) return(NULL)
+  count <- unseen_before_onset(panel, y, asked$anticipation)
+  if (count == 0L) return(NULL)
+  told <- sprintf("%s %s not seen just before %s onset", plural(count, "treated unit"),
+                  if (count == 1L) "is" else "are", if (count == 1L) "its" else "their")
+  if (identical(asked$unseen, "earlier")) return(paste(told, "and measured from the last period before it"))
+  paste0(told, " and left out; unseen = \"earlier\" measures ", if (count == 1L) "it" else "them",
+         " from an earlier one")
 }
 
 varying_note <- function(panel, asked) {

@@ -22,7 +22,8 @@ new_did_estimator <- function(words, arguments, estimate, adjustments = c("none"
 
 did_estimators <- list(
   group_time = new_did_estimator(
-    "group-time differences", c("adjustment", "comparison", "base", "covariates_of"), adjustments = cell_adjustments,
+    "group-time differences", c("adjustment", "comparison", "base", "covariates_of", "unseen"),
+    adjustments = cell_adjustments,
     compares = TRUE,
     fixed_base = function(asked) asked$base == "fixed",
     details = function(asked) covariates_of_words(asked),

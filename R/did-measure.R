@@ -49,6 +49,9 @@
 #'   `"augmented"`: are regressions averaged over the covariates of the treated of their own `"period"` (default) or of
 #'   `"all"` treated of both? With `"augmented"` and `"all"` the treated are modelled too, which is the locally
 #'   efficient doubly robust form (Sant'Anna & Zhao 2020). `"all"` supposes that the treated are alike in both periods.
+#' @param unseen For `"group_time"` in a panel without adjustment: treated units that are not seen in the period just
+#'   before their onset are left out (`"drop"`, default; a note counts them), or measured from the last period they were
+#'   seen before it (`"earlier"`), moved on by what comparison units changed in between.
 #' @param collapse Take means by group and period first, and go on with those (Bertrand, Duflo & Mullainathan 2004):
 #'   `"rows"` (or `TRUE`) weighs each mean by its rows, which for a regression without covariates is that of the rows;
 #'   `"groups"` lets each count once, as [decompose_did()] does. `FALSE` by default.
@@ -100,14 +103,15 @@
 #' @export
 measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustment = NULL, comparison = NULL,
                         anticipation = 0, base = NULL, third = NULL, affected = NULL, absorb = NULL, trends = NULL,
-                        leads = NULL, lags = NULL, covariates_of = NULL, collapse = FALSE,
+                        leads = NULL, lags = NULL, covariates_of = NULL, unseen = NULL,
+                        collapse = FALSE,
                         inference = c("analytic", "wild", "randomization"), small_sample = NULL, multiplier = NULL,
                         level = 0.95, draws = NULL, seed = 1) {
   check_class(panel, "twin_panel", "frame_panel")
   estimator <- check_choice(estimator, names(did_estimators))
   inference <- check_choice(inference, c("analytic", "wild", "randomization"))
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
-                absorb = absorb, trends = trends, leads = leads, lags = lags, covariates_of = covariates_of,
+                absorb = absorb, trends = trends, leads = leads, lags = lags, covariates_of = covariates_of, unseen = unseen,
                 small_sample = small_sample, multiplier = multiplier, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
@@ -159,7 +163,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
     absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
-    covariates_of = did_covariates_of(panel, given, call),
+    covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),
     small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
     draws = did_draws(given$draws, inference, call), level = level, seed = seed
@@ -190,6 +194,15 @@ did_covariates_of <- function(panel, given, call) {
   if (fits) return(chosen)
   abort_input(c("{.arg covariates_of} is for regression and augmented adjustment in a repeated cross-section.",
                 i = "Leave it out."), call = call)
+}
+
+did_unseen <- function(panel, given, call) {
+  if (is.null(given$unseen)) return("drop")
+  chosen <- check_choice(given$unseen, c("drop", "earlier"), "unseen", call)
+  adjusts <- length(panel$columns) > 0L && !identical(given$adjustment, "none")
+  if (chosen == "drop" || (panel$repeats && !adjusts)) return(chosen)
+  abort_unsupported(c("{.code unseen = \"earlier\"} is for panels, without adjustment.",
+                      i = "Leave it out, or use {.code adjustment = \"none\"}."), call = call)
 }
 
 did_window <- function(count, name, call) {

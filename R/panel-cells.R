@@ -149,16 +149,64 @@ joined_parts <- function(parts) {
        rows = rows[order], contributions = unlist(lapply(parts, `[[`, "contributions"))[order])
 }
 
-# Units seen in both periods.
+# Units seen in both periods; on request also treated ones whose base lies earlier.
 change_cell <- function(panel, shape, s, x, at, cell, settings) {
-  dy <- shape$y[at, cell$time] - shape$y[at, cell$base]
+  mates <- at
+  earlier <- if (identical(settings$unseen, "earlier") && cell$time > cell$base) earlier_base(panel, shape, s, at, cell)
+  dy <- shape$y[at, cell$time] - (if (is.null(earlier)) shape$y[at, cell$base] else earlier$y)
   at <- at[!is.na(dy)]
   dy <- dy[!is.na(dy)]
   z <- as.integer(panel$cohort[at] == cell$cohort)
   start <- shape$row[at, cell$base]
-  weight <- if (is.null(panel$s)) s[at] else panel$s[start]
+  weight <- if (is.null(panel$s)) s[at] else ifelse(is.na(start), s[at], panel$s[start])
   own <- if (!is.null(x)) x[start, , drop = FALSE]
-  cell_result(z, at, if (all(0:1 %in% z)) core_cell_change(dy, z, weight, own, settings$adjustment), "in both periods")
+  found <- if (all(0:1 %in% z)) core_cell_change(dy, z, weight, own, settings$adjustment)
+  if (!is.null(earlier) && identical(found$status, "converged")) {
+    whole <- numeric(length(mates))
+    whole[match(at, mates)] <- found$contributions
+    found$contributions <- whole - earlier$carry(at[z == 1L], weight[z == 1L])
+    z <- as.integer(panel$cohort[mates] == cell$cohort)
+    at <- mates
+  }
+  cell_result(z, at, found, "in both periods")
+}
+
+# Treated units not seen in the base period stand there at their last outcome before it, moved on by the change of
+# comparison units between both periods. Returns list(y: outcomes in the base period of `at`, carry: function of the
+# treated in use and their weights, what the estimated changes take from the cell's contributions); NULL where nobody
+# needs it.
+earlier_base <- function(panel, shape, s, at, cell) {
+  treated <- panel$cohort[at] == cell$cohort
+  y <- shape$y[at, cell$base]
+  asks <- which(treated & is.na(y) & !is.na(shape$y[at, cell$time]))
+  last <- vapply(at[asks], function(unit) {
+    seen <- which(!is.na(shape$y[unit, seq_len(cell$base - 1L)]))
+    if (length(seen) > 0L) max(seen) else NA_integer_
+  }, 0L)
+  parts <- lapply(unique(stats::na.omit(last)), function(from) {
+    change <- ifelse(treated, NA, y - shape$y[at, from])
+    known <- !is.na(change)
+    if (!any(known)) return(NULL)
+    mean <- sum(s[at][known] * change[known]) / sum(s[at][known])
+    list(units = asks[which(last == from)], from = from, mean = mean,
+         contributions = ifelse(known, s[at] * (change - mean) / sum(s[at][known]), 0))
+  })
+  parts <- Filter(Negate(is.null), parts)
+  if (length(parts) == 0L) return(NULL)
+  for (part in parts) y[part$units] <- shape$y[at[part$units], part$from] + part$mean
+  list(y = y, carry = function(units, weight) {
+    Reduce(`+`, lapply(parts, function(part) {
+      sum(weight[units %in% at[part$units]]) / sum(weight) * part$contributions
+    }))
+  })
+}
+
+# Treated units with an outcome before their base period and none in it.
+unseen_before_onset <- function(panel, y, anticipation) {
+  since <- periods_since(panel)
+  seen <- function(rows) tabulate(panel$unit[rows & !is.na(y)], length(panel$cohort)) > 0L
+  base <- -1 - anticipation
+  sum(is_treated_cohort(panel)[panel$cohort] & seen(since < base) & seen(since >= 0) & !seen(since == base))
 }
 
 # Rows of either period.

@@ -190,3 +190,38 @@ test_that("the test that belongs to imputation is a regression of untreated rows
   expect_false("leads" %in% tidy(assess_trends(harbour_panel(data), leads = 0))$test)
   expect_match(paste(format(assess_trends(harbour_panel(data))), collapse = " "), "leads, untreated rows")
 })
+
+test_that("units away just before their onset may be measured from an earlier period", {
+  data <- many_harbours()
+  first <- unique(data$harbour[data$opened %in% 2004])[1:3]
+  away <- data[!(data$harbour %in% first[1:2] & data$year == 2003), ]
+  away <- away[!(away$harbour == first[2] & away$year == 2002), ]
+  dropped <- measure_did(harbour_panel(away))
+  expect_match(gsub("\\s+", " ", paste(format(dropped), collapse = " ")),
+               "2 treated units are not seen just before their onset and left out; unseen = .earlier. measures them")
+  cells <- measure_did(harbour_panel(away), unseen = "earlier")
+  row <- function(x) subset(tidy(x), cohort == "2004" & time == "2005")
+  # by hand: the base of each is its last outcome, moved on by the never treated
+  never <- unique(data$harbour[is.na(data$opened)])
+  y <- function(harbours, year) away$price[match(paste(harbours, year), paste(away$harbour, away$year))]
+  moved <- function(from) mean(y(never, 2003) - y(never, from))
+  own <- unique(data$harbour[data$opened %in% 2004])
+  base <- y(own, 2003)
+  base[own == first[1]] <- y(first[1], 2002) + moved(2002)
+  base[own == first[2]] <- y(first[2], 2001) + moved(2001)
+  expect_equal(row(cells)$estimate, mean(y(own, 2005) - base) - mean(y(never, 2005) - y(never, 2003)))
+  expect_identical(row(cells)$n_treated, as.double(length(own)))
+  # contributions are the derivative in a unit's weight
+  weigh <- function(harbour, by) {
+    away$w <- 1 + by * (away$harbour == harbour)
+    row(measure_did(harbour_panel(away, weight = "w"), unseen = "earlier"))$estimate
+  }
+  found <- augment(cells)
+  for (harbour in c(never[1], first[1], own[5])) {
+    slope <- (weigh(harbour, 1e-4) - weigh(harbour, -1e-4)) / 2e-4
+    place <- which(found$.cluster == harbour)
+    expect_equal(found[[".influence_cohort 2004, 2005"]][place] / 40, slope, tolerance = 1e-4)
+  }
+  expect_error(measure_did(harbour_panel(away, covariates = ~depth), unseen = "earlier"), "without adjustment",
+               class = "twin_error_unsupported")
+})
