@@ -111,8 +111,9 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
   estimator <- check_choice(estimator, names(did_estimators))
   inference <- check_choice(inference, c("analytic", "wild", "randomization"))
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
-                absorb = absorb, trends = trends, leads = leads, lags = lags, covariates_of = covariates_of, unseen = unseen,
-                small_sample = small_sample, multiplier = multiplier, draws = draws)
+                absorb = absorb, trends = trends, leads = leads, lags = lags,
+                covariates_of = covariates_of, unseen = unseen, small_sample = small_sample,
+                multiplier = multiplier, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
   y <- panel_values(panel, outcome, "measure_did")
