@@ -48,6 +48,7 @@ DRAWS ?= 400
 validate:
 	@tools/setup test
 	@tools/install
+	@Rscript validation/errors.R $(DRAWS)
 	@Rscript validation/run.R $(DRAWS)
 	@Rscript validation/panels.R $(DRAWS)
 	@Rscript validation/hidden.R $(DRAWS)
