@@ -41,11 +41,11 @@
 #'   coverage to 2 points) standard errors on an estimated score without clusters were 0.96 to 1.06 times the spread of
 #'   estimates, and 95% intervals held the truth 93 to 97% of the time; on a score taken as known 0.92 to 1.01 times and
 #'   91 to 96%. With 40 clusters those of pairs, sets and matches with replacement were 0.93 to 1.05 times the spread,
-#'   those of weights and strata 0.90 to 1.00 times: with so few clusters they are up to a tenth too small, and intervals
-#'   hold the truth 90 to 96% of the time. Strata alone keep some of the bias. An older study of wrong models and poor
-#'   overlap (`coverage.md`, made before strata, pairs and sets accounted for the score) warns of intervals of weights or
-#'   strata alone where overlap is poor (78 to 93%); augmented and targeted ones held the truth 92 to 93% of the time
-#'   there.
+#'   those of weights and strata 0.90 to 1.00 times: with so few clusters they are up to a tenth too small, and
+#'   intervals hold the truth 90 to 96% of the time. Strata alone keep some of the bias. An older study of wrong models
+#'   and poor overlap (`coverage.md`, made before strata, pairs and sets accounted for the score) warns of intervals of
+#'   weights or strata alone where overlap is poor (78 to 93%); augmented and targeted ones held the truth 92 to 93% of
+#'   the time there.
 #'
 #' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()], without a score or weighted.
 #' @param outcome Names of the study's outcomes; the first by default.
