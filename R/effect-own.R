@@ -126,8 +126,8 @@ arm_matrix <- function(model, study, arm) {
   name <- study$roles$treatment
   example <- which(study$z == arm)[1L]
   value <- study$data[[name]][study$rows[example]]
-  frame[[name]] <- if (is.factor(frame[[name]])) factor(as.character(value), levels(frame[[name]])) else value
-  frame[[name]] <- rep(frame[[name]][1L], nrow(frame))
+  levels <- model$xlevels[[name]]  # of factors and text
+  frame[[name]] <- rep(if (is.null(levels)) value else factor(as.character(value), levels), nrow(frame))
   stats::model.matrix(stats::delete.response(stats::terms(model)), frame, contrasts.arg = model$contrasts,
                       xlev = model$xlevels)
 }

@@ -40,7 +40,7 @@ verdict_texts <- function(x) {
 uncounted_text <- function(rows) {
   rows <- rows[uncounted(rows), ]
   if (nrow(rows) == 0L) return("")
-  sprintf("Not counted, since only one arm has %s: %s. ", if (nrow(rows) == 1L) "it" else "them",
+  sprintf("Not counted, since only one arm has %s (%s). ", if (nrow(rows) == 1L) "it" else "them",
           paste(row_name(rows$covariate, rows$level), collapse = ", "))
 }
 

@@ -73,7 +73,7 @@ test_that("what only one arm has is left out of the score, said, and not counted
   expect_true(all(is.na(rows$pass[rows$one_arm])))
   expect_identical(glance(balance)$rows, sum(!rows$one_arm) %/% 2L)
   text <- function(x) gsub("\\s+", " ", paste(format(x), collapse = " "))
-  expect_match(text(balance), "Not counted, since only one arm has them: past: (missing), port: island.", fixed = TRUE)
+  expect_match(text(balance), "Not counted, since only one arm has them (past: (missing), port: island).", fixed = TRUE)
   expect_no_match(text(balance), "no reference sd")
   expect_match(text(scored), "has: past: (missing) (no treated, 2 control), port: island (3 treated, no control)",
                fixed = TRUE)
