@@ -318,7 +318,7 @@ agreement_sentence <- function(x) {
   adjusted <- Filter(Negate(is_unadjusted), x$effects)
   if (length(adjusted) < 2L || length(unique(vapply(adjusted, `[[`, "", "estimand"))) > 1L) return(NULL)
   test <- generics::glance(x)
-  if (is.na(test$p.value)) return(NULL)
+  if (is.na(test$p.value)) return(untested_sentence(x, test))
   rows <- agreement_rows(x)
   rows <- rows[rows$first %in% names(adjusted) & rows$second %in% names(adjusted), ]
   rows <- rows[rows$std.error > 0, ]
@@ -326,6 +326,13 @@ agreement_sentence <- function(x) {
   sprintf(paste("Do the %d %sestimates agree? Joint test: p %s. Furthest apart in standard errors: %s and %s,",
                 "%s (SE %s)."), test$effects, if (inherits(adjusted[[1L]], "twin_did")) "" else "adjusted ",
           p_phrase(test$p.value), far$first, far$second, number_text(abs(far$difference)), number_text(far$std.error))
+}
+
+# Why rows of one effect over time have no joint test; other effects without one stand in few words already.
+untested_sentence <- function(x, test) {
+  if (is.null(x$joint)) return(NULL)
+  sprintf(paste("No joint test of the %d estimates: their clusters leave fewer degrees of freedom than that. Compare",
+                "fewer of them, with window or balanced in summarise_did()."), test$effects)
 }
 
 partial_populations <- function(x) {

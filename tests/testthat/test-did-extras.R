@@ -92,6 +92,10 @@ test_that("effects over event time and over cohorts are tested to be the same", 
   path <- summarise_did(cells, "event")
   expect_identical(nrow(tidy(compare_effects(path))), sum(path$table$kind == "post") - 1L)
   expect_match(paste(format(compare_effects(path)), collapse = " "), "event 0")
+  few <- many_harbours()
+  few <- few[few$opened %in% c(2003, NA) & few$harbour %in% c("h01", "h02", "h09", "h10", "h07", "h08", "h15"), ]
+  few <- suppressWarnings(compare_effects(summarise_did(measure_did(harbour_panel(few)), "event")))
+  expect_match(paste(format(few), collapse = " "), "No joint test of the [0-9] estimates")
   same <- many_harbours()
   same$price <- withr::with_seed(3, rnorm(nrow(same)))
   expect_gt(glance(compare_effects(summarise_did(measure_did(harbour_panel(same)), "cohort")))$p.value, 0.01)
