@@ -10,7 +10,7 @@ format.twin_trends <- function(x, ...) {
 print.twin_trends <- function(x, ...) print_lines(x, format(x, ...))
 
 test_words <- c(joint = "whole path", "common drift" = "drift per period", placebo = "placebo date",
-                "last period" = "last period", leads = "leads, untreated rows",
+                "last period" = "last period", leads = "untreated leads",
                 "cohort slope" = "trend of cohort")
 
 trends_table <- function(x, number = number_text) {

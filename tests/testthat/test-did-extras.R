@@ -192,7 +192,7 @@ test_that("the test that belongs to imputation is a regression of untreated rows
   expect_equal(row$p.value, pf(wald / 2 * 38 / 39, 2, 38, lower.tail = FALSE), tolerance = 1e-6)
   expect_identical(row$at, "-2 to -1")
   expect_false("leads" %in% tidy(assess_trends(harbour_panel(data), leads = 0))$test)
-  expect_match(paste(format(assess_trends(harbour_panel(data))), collapse = " "), "leads, untreated rows")
+  expect_match(paste(format(assess_trends(harbour_panel(data))), collapse = " "), "untreated leads")
 })
 
 test_that("units away just before their onset may be measured from an earlier period", {
