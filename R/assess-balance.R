@@ -148,9 +148,18 @@ find_given <- function(reference, study, call = rlang::caller_env()) {
               unknown = unknown, call = call)
 }
 
-# One sd per row of the moments before the design.
-row_sds <- function(study, before, reference) {
-  sd <- if (reference$from == "all") whole_sds(study)
+# What differences are measured by, worked out in the sample before the design: list(sd: per row, lone: is it a level of
+# one arm only, factors: see factor_covariances(), NULL where they are not asked for).
+balance_yardstick <- function(study, before, reference, factors) {
+  whole <- if (reference$from == "all") whole_moments(study)
+  lone <- in_one_arm(before)
+  list(sd = row_sds(before, reference, whole$sd), lone = lone,
+       factors = if (factors) factor_covariances(before, lone, reference$from, whole$mean))
+}
+
+# whole: sds of both arms together, where those are asked for.
+row_sds <- function(before, reference, whole) {
+  sd <- if (reference$from == "all") whole
         else core_reference_sd(before$var_treated, before$var_control, reference$from)
   names <- row_name(before$covariate, before$level)
   for (name in names(reference$given)) {
@@ -159,19 +168,19 @@ row_sds <- function(study, before, reference) {
   sd
 }
 
-# The sd of every row in both arms together, with the sampling weights.
-whole_sds <- function(study) {
+# Mean and sd of every row in both arms together, with the sampling weights.
+whole_moments <- function(study) {
   s <- sampling_weight(study)
-  unlist(lapply(unname(study$columns), function(column) {
-    share <- column$kind %in% c("factor", "binary")
-    of <- function(values, share) {
-      mean <- sum(s * values) / sum(s)
-      sqrt(if (share) mean * (1 - mean) else drop(core_covariance(cbind(values), s)))
-    }
+  rows <- lapply(unname(study$columns), function(column) {
     own <- column_indicators(column)
     plain <- length(own) - !is.null(column$flag)
-    vapply(seq_along(own), function(k) of(own[[k]], share || k > plain), 0)
-  }))
+    share <- column$kind %in% c("factor", "binary") | seq_along(own) > plain
+    mean <- vapply(own, function(values) sum(s * values) / sum(s), 0)
+    variance <- mean * (1 - mean)
+    variance[!share] <- vapply(own[!share], function(values) drop(core_covariance(cbind(values), s)), 0)
+    data.frame(mean = mean, sd = sqrt(variance))
+  })
+  do.call(rbind, rows)
 }
 
 # All samples of all groups, the whole first; the reference sd is that of the whole sample before the design. known: the
@@ -184,8 +193,7 @@ balance_rows <- function(study, weights, groups, reference, limits, tests, known
     v <- if (whole) weights else lapply(weights, `[`, inside)
     samples <- balance_moments(part, v, distribution = TRUE, known = if (whole) known)
     if (is.null(yardstick)) {
-      yardstick <<- list(sd = row_sds(study, samples$before, reference), lone = in_one_arm(samples$before),
-                         factors = if (factors) factor_covariances(study, samples$before, reference$from))
+      yardstick <<- balance_yardstick(study, samples$before, reference, factors)
     }
     rows <- Map(function(rows, sample) finish_rows(rows, yardstick, limits, sample), samples, names(samples))
     if (tests) rows <- Map(function(rows, v) cbind(rows, balance_tests(part, v)), rows, v)
@@ -196,21 +204,14 @@ balance_rows <- function(study, weights, groups, reference, limits, tests, known
   do.call(rbind, unname(blocks))
 }
 
-# The covariance of the shares of each factor's levels before the design, by factor; levels that only one arm has are
-# left out. before: the moments, one row per level.
-factor_covariances <- function(study, before, from) {
-  before$mean_all <- if (from == "all") whole_shares(study) else NA_real_
-  level <- before$kind == "level" & !in_one_arm(before)
-  lapply(split(before[level, ], factor(before$covariate[level], unique(before$covariate[level]))), function(rows) {
-    core_share_covariance(rows$mean_treated, rows$mean_control, rows$mean_all, from)
+# The covariance of the shares of each factor's levels before the design, by factor; lone levels are left out. before:
+# the moments, one row per level; whole: shares in both arms together, where those are asked for.
+factor_covariances <- function(before, lone, from, whole) {
+  before$mean_all <- if (is.null(whole)) NA_real_ else whole
+  rows <- before[before$kind == "level" & !lone, ]
+  lapply(split(rows, factor(rows$covariate, unique(rows$covariate))), function(own) {
+    core_share_covariance(own$mean_treated, own$mean_control, own$mean_all, from)
   })
-}
-
-whole_shares <- function(study) {
-  s <- sampling_weight(study)
-  unlist(lapply(unname(study$columns), function(column) {
-    vapply(column_indicators(column), function(values) sum(s * values) / sum(s), 0)
-  }))
 }
 
 # One more row per factor: all of its levels together.

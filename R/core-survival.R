@@ -27,8 +27,8 @@ core_cox <- function(time, event, z, v, x = matrix(0, length(time), 0L)) {
 
 # The derivative of the score equation of one column z in each weight; times the inverse information it is that of the
 # coefficients (Lin & Wei 1989). risk: exp(linear predictor), on any scale. At a time with d deaths, whose weights have
-#   the mean m, Efron's equation is U = sum over deaths v z - m sum over j = 0..d-1 of x_j,  x_j = (S1 - (j / d) T1) /
-#   D_j,  D_j = S0 - (j / d) T0,
+# the mean m, Efron's equation is
+#   U = sum over deaths v z - m sum over j = 0..d-1 of x_j,  x_j = (S1 - (j / d) T1) / D_j,  D_j = S0 - (j / d) T0,
 # with S0, S1 the sums of v r and v r z (r: risk) over those at risk, T0, T1 over the deaths. In v_i it changes by
 # z_i - sum x_j / d for a death, and by -m r_i sum (z_i - x_j) / D_j for one at risk, times 1 - j / d for a death.
 cox_score_away <- function(units, z, risk) {

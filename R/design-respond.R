@@ -47,9 +47,9 @@ weigh_responses <- function(x, outcome = NULL, model = NULL, each_arm = FALSE) {
   responses <- lapply(stats::setNames(nm = names), function(name) fit_response(x, name, model, each_arm, call))
   terms <- responses[[1L]]$terms$text
   step <- list(verb = "respond", label = "response weights", outcome = names, model = terms, each_arm = each_arm)
-  design <- amend(new_design(x, step, weight = if (inherits(x, "twin_design")) x$weight,
-                             set = if (inherits(x, "twin_design")) x$set,
-                             weighing = if (inherits(x, "twin_design")) x$weighing), responses = responses)
+  own <- if (inherits(x, "twin_design")) x[c("weight", "set", "weighing")]
+  design <- amend(new_design(x, step, weight = own$weight, set = own$set, weighing = own$weighing),
+                  responses = responses)
   log_design(design, "respond", paste(vapply(responses, response_counts, "", study = study), collapse = "; "),
              list(outcome = names, model = terms, each_arm = each_arm))
   remember(design, x, "respond", again)

@@ -13,7 +13,7 @@ estimate_group_time <- function(panel, y, asked) {
 
 # Units that are away just before their onset, and what becomes of them.
 unseen_note <- function(panel, y, asked) {
-  if (!panel$repeats || length(y) == length(panel$cohort) * nrow(panel$periods) && !anyNA(y)) return(NULL)
+  if (!panel$repeats || is_complete(panel, y)) return(NULL)
   count <- unseen_before_onset(panel, y, asked$anticipation)
   if (count == 0L) return(NULL)
   told <- sprintf("%s %s not seen just before %s onset", plural(count, "treated unit"),
@@ -86,21 +86,27 @@ absorbed_two_way <- function(panel, y, asked, call) {
     abort_convergence(c("The fixed effects could not be absorbed to full precision.",
                         i = "They may be nearly nested; absorb fewer."), call = call)
   }
-  if (sum(rows$weight * columns[, 1L]^2) <= 1e-10 * sum(rows$weight * d^2)) stop_absorbed(call)
   x <- columns[, -2L, drop = FALSE]
-  last_first <- rev(seq_len(ncol(x)))  # covariates before treatment
-  solved <- core_solve_scatter(crossprod(x, rows$weight * x)[last_first, last_first, drop = FALSE])
-  inverse <- solved$inverse[last_first, last_first, drop = FALSE]
-  if (solved$aliased[ncol(x)]) stop_absorbed(call)
-  coefficients <- drop(inverse %*% crossprod(x, rows$weight * columns[, 2L]))
-  residual <- columns[, 2L] - drop(x %*% coefficients)
+  out <- freed_regression(panel, view, x[, rev(seq_len(ncol(x))), drop = FALSE], columns[, 2L], d, call)
+  c(out$found, list(notes = aliased_note(view, rev(out$aliased)[-1L])))
+}
+
+# The regression of what fixed effects leave. x: rows x k, treatment last; y, d: rows, d being the treatment before.
+# Returns list(found: what every estimate returns, but notes, aliased: per column of x).
+freed_regression <- function(panel, view, x, y, d, call) {
+  rows <- view$rows
+  last <- ncol(x)
+  if (sum(rows$weight * x[, last]^2) <= 1e-10 * sum(rows$weight * d^2)) stop_absorbed(call)
+  solved <- core_solve_scatter(crossprod(x, rows$weight * x))
+  if (solved$aliased[last]) stop_absorbed(call)
+  coefficients <- drop(solved$inverse %*% crossprod(x, rows$weight * y))
+  residual <- y - drop(x %*% coefficients)
   piece <- if (is.null(rows$piece)) rows$unit else rows$piece
-  own <- core_sums_by(rows$weight * residual * drop(x %*% inverse[, 1L]), piece)
-  blocks <- nrow(panel$cohorts)
+  own <- core_sums_by(rows$weight * residual * drop(x %*% solved$inverse[, last]), piece)
   source <- core_block_source(function() cbind(view$s, own), of_pieces(rows, view$cohort),
-                              rep(list(matrix(0:1)), blocks), present = present_units(rows))
-  list(cells = NULL, estimate = c(difference = coefficients[1L]), source = source, size = NULL, fixed = TRUE,
-       cluster = view$cluster, notes = aliased_note(view, rev(solved$aliased)[-1L]))
+                              rep(list(matrix(0:1)), nrow(panel$cohorts)), present = present_units(rows))
+  list(found = list(cells = NULL, estimate = c(difference = coefficients[last]), source = source, size = NULL,
+                    fixed = TRUE, cluster = view$cluster), aliased = solved$aliased)
 }
 
 # A line in time for each unit or group: taken off every column, period indicators among them, which then are columns
@@ -110,7 +116,7 @@ trended_two_way <- function(panel, y, asked, call) {
   rows <- view$rows
   of <- if (asked$trends == "unit" || !panel$repeats) rows$unit else panel$group[rows$unit]
   position <- panel$periods$position[rows$time]
-  d <- as.double(panel$periods$position[rows$time] >= panel$cohorts$position[view$cohort[rows$unit]])
+  d <- as.double(position >= panel$cohorts$position[view$cohort[rows$unit]])
   periods <- vapply(seq_len(rows$periods)[-1L], function(t) as.double(rows$time == t), numeric(length(d)))
   columns <- cbind(rows$columns, periods, d)
   # units have levels of their own beside their group's line
@@ -122,20 +128,8 @@ trended_two_way <- function(panel, y, asked, call) {
   } else {
     columns <- core_residuals_by(columns, position, of, rows$weight)
   }
-  x <- columns[, -1L, drop = FALSE]
-  last <- ncol(x)
-  if (sum(rows$weight * x[, last]^2) <= 1e-10 * sum(rows$weight * d^2)) stop_absorbed(call)
-  solved <- core_solve_scatter(crossprod(x, rows$weight * x))
-  if (solved$aliased[last]) stop_absorbed(call)
-  coefficients <- drop(solved$inverse %*% crossprod(x, rows$weight * columns[, 1L]))
-  residual <- columns[, 1L] - drop(x %*% coefficients)
-  piece <- if (is.null(rows$piece)) rows$unit else rows$piece
-  own <- core_sums_by(rows$weight * residual * drop(x %*% solved$inverse[, last]), piece)
-  source <- core_block_source(function() cbind(view$s, own), of_pieces(rows, view$cohort),
-                              rep(list(matrix(0:1)), nrow(panel$cohorts)), present = present_units(rows))
-  covariates <- seq_len(ncol(rows$columns) - 1L)
-  list(cells = NULL, estimate = c(difference = coefficients[last]), source = source, size = NULL, fixed = TRUE,
-       cluster = view$cluster, notes = aliased_note(view, solved$aliased[covariates]))
+  out <- freed_regression(panel, view, columns[, -1L, drop = FALSE], columns[, 1L], d, call)
+  c(out$found, list(notes = aliased_note(view, out$aliased[seq_len(ncol(rows$columns) - 1L)])))
 }
 
 # One regression on indicators of the periods since treatment, all cohorts together; those beyond the window join its

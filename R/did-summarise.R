@@ -48,11 +48,8 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
                   x = if (!is.null(balanced)) "No cohort is seen up to event time {balanced} within the window.",
                   i = "Widen {.arg window} or lower {.arg balanced}."))
   }
-  averages <- did_averages(x, plan, over, x$size)
-  table <- average_table(x$study, x$cells, plan, over)
-  table$estimate <- averages$estimate
   x$asked[c("window", "balanced")] <- list(window, balanced)
-  out <- averaged_did(amend(x, level = level), table, averages, over)
+  out <- averaged_did(amend(x, level = level), plan, over)
   if (!is.null(x$draws)) return(with_timing_draws(out, plan))
   moving <- out$table$kind != "base" & out$table$term != "average" & !is.na(diag(out$vcov))
   if (!bands || sum(moving) < 2L) return(out)
@@ -122,7 +119,11 @@ treated_share <- function(panel, cohorts) {
 
 counted_post <- function(cells, plan) sum(cells$n_treated[plan$post])
 
-averaged_did <- function(x, table, averages, over) {
+# The averages of a plan as an effect.
+averaged_did <- function(x, plan, over) {
+  averages <- did_averages(x, plan, over, x$size)
+  table <- average_table(x$study, x$cells, plan, over)
+  table$estimate <- averages$estimate
   columns <- c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason",
                "reach")
   own <- did_vcov(x$study, x$source, table, averages$combine, averages$shift, list(cluster = x$cluster, over = over),

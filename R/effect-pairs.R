@@ -16,6 +16,10 @@ seeks_partner <- function(x, pairs) {
   if (!is.null(pairs$seeks)) pairs$seeks else rep(treated_seek(study_of(x)), nrow(pairs))
 }
 
+# Of matches with replacement: who seeks in each row, and who is found.
+seekers_of <- function(pairs) ifelse(pairs$seeks, pairs$treated, pairs$control)
+partners_of <- function(pairs) ifelse(pairs$seeks, pairs$control, pairs$treated)
+
 # Variance of pairs and sets without replacement, by set (Abadie & Spiess 2022); units that only helped to estimate the
 # score are sets of their own. With clusters it is never below that. carried: see effect_vcov().
 set_vcov <- function(x, influence, units, cluster, name, carried) {
@@ -84,8 +88,8 @@ match_means <- function(block, units, asked, call) {
   pairs <- units$pairs
   study <- study_of(x)
   seeks <- pairs$seeks
-  seeker <- ifelse(seeks, pairs$treated, pairs$control)
-  partner <- ifelse(seeks, pairs$control, pairs$treated)
+  seeker <- seekers_of(pairs)
+  partner <- partners_of(pairs)
   s <- sampling_weight(study)
   y <- units$all_y
   corrected <- if (estimators[[asked$estimator]]$models) {

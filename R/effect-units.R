@@ -9,7 +9,7 @@
 effect_units <- function(x, y, group = NULL, outcome = NULL) {
   study <- study_of(x)
   response <- if (!is.null(outcome)) design_responses(x)[[outcome]]
-  present <- !is.na(y) & (if (is.null(response)) TRUE else response$known)
+  present <- if (is.null(response)) !is.na(y) else !is.na(y) & response$known
   counted <- present & sampling_weight(study) > 0
   weight <- design_weight(x)
   pairs <- if (has_pairs(x)) measured_pairs(x, counted, group)

@@ -122,7 +122,6 @@ looped_cells <- function(panel, y, s, cells, compare, settings) {
     joined_parts(parts)
   }
   steps <- seq_len(nrow(cells))
-  quick <- length(y) * length(steps) < 2e7
   work <- function(tick) {
     lapply(steps, function(k) {
       tick(sprintf("%d of %d", k, length(steps)))

@@ -159,7 +159,7 @@ set_shifts <- function(sets, gamma, level, reach) {
 set_values <- function(x, call = rlang::caller_env()) {
   if (is.null(x$sets) || !estimators[[x$estimator]]$paired) {
     abort_input(c("{.arg x} must be an effect on pairs or sets.", x = "It was measured on: {x$design}.",
-                  i = "Use {.or {.fn {probes_that_fit(x)}}}."), call = call)
+                  i = "Use {.or {.fn {probes_that_fit(x, 'probe_pairs')}}}."), call = call)
   }
   block <- x$source$block
   inside <- which(!is.na(x$sets) & !is.na(block$y) & seq_along(block$y) %in% x$rows[x$used])
@@ -244,8 +244,8 @@ seeker_differences <- function(x) {
   block <- x$source$block
   pairs <- effect_units(block$x, block$y, block$inside)$pairs
   y <- block$y
-  seeker <- ifelse(pairs$seeks, pairs$treated, pairs$control)
-  partner <- ifelse(pairs$seeks, pairs$control, pairs$treated)
+  seeker <- seekers_of(pairs)
+  partner <- partners_of(pairs)
   mean <- core_sums_by(pairs$weight * y[partner], pairs$set) / core_sums_by(pairs$weight, pairs$set)
   first <- match(seq_along(mean), pairs$set)
   times <- tabulate(match(partner, unique(partner)))
@@ -264,12 +264,14 @@ paired_sample <- function(x) {
   list(difference = y[pairs$treated] - y[pairs$control], reuse = NULL, paired = "Mahalanobis distance")
 }
 
-# Probes of single effects that take this one, for advice.
-probes_that_fit <- function(x) {
+# Probes of single effects that take this one, for the advice of the probe that does not (`but`).
+probes_that_fit <- function(x, but) {
   sets <- !is.null(x$sets) && estimators[[x$estimator]]$paired
-  c(if (has_known_bounds(x) && fits_probe(bounded_arms(x$source$block, x$source$asked))) "probe_weights",
-    if (has_pair_differences(x) || (sets && fits_probe(set_values(x)))) "probe_pairs",
-    if (!inherits(x, "twin_hazard")) "probe_omitted", "probe_ratio")
+  weights <- but != "probe_weights" && fits_probe(check_bounded_weights(x)) &&
+    fits_probe(bounded_arms(x$source$block, x$source$asked))
+  pairs <- but != "probe_pairs" && (has_pair_differences(x) || (sets && fits_probe(set_values(x))))
+  c(if (weights) "probe_weights", if (pairs) "probe_pairs", if (!inherits(x, "twin_hazard")) "probe_omitted",
+    "probe_ratio")
 }
 
 #' @export

@@ -127,11 +127,7 @@ with_fixed_base <- function(x, call) {
 
 # The path by event time behind cells or their average.
 event_path <- function(x) {
-  plan <- average_plan(x$study, x$cells, "event", balanced = x$asked$balanced)
-  averages <- did_averages(x, plan, "event", x$size)
-  table <- average_table(x$study, x$cells, plan, "event")
-  table$estimate <- averages$estimate
-  averaged_did(x, table, averages, "event")
+  averaged_did(x, average_plan(x$study, x$cells, "event", balanced = x$asked$balanced), "event")
 }
 
 within_window <- function(event, window) {

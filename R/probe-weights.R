@@ -74,22 +74,6 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, lev
   ), list(covariates = if (yardstick) weight_covariates(x, arms)))
 }
 
-# Are bounds under wrong weights known for the effect? What is missing is said by check_bounded_weights().
-has_known_bounds <- function(x) {
-  design <- design_of(x)
-  entry <- estimators[[x$estimator]]
-  has_odds(design, entry) && entry$bounded && x$source$asked$normalise && has_known_population(x$estimand) &&
-    !is_truncated(design)
-}
-
-# Are there odds of treatment behind the weights?
-has_odds <- function(design, entry) {
-  if (!is.null(design_responses(design))) return(FALSE)
-  made_by <- if (has_weights(design)) weighing_of(design)$odds else
-    if (entry$bounded && entry$by_score) design_score(design)
-  !is.null(made_by) && !is_contrast_of_arms(design)
-}
-
 check_bounded_weights <- function(x, call = rlang::caller_env()) {
   design <- design_of(x)
   asked <- x$source$asked
@@ -112,18 +96,18 @@ check_bounded_weights <- function(x, call = rlang::caller_env()) {
 # Are there odds of treatment behind the weights of the effect?
 check_has_odds <- function(x, design, estimator, call) {
   if (!is.null(design_responses(design))) {
-    abort_unsupported(c("No bounds are known under response weights.", i = "Use {.or {.fn {probes_that_fit(x)}}}."),
-                      call = call)
+    abort_unsupported(c("No bounds are known under response weights.",
+                        i = "Use {.or {.fn {probes_that_fit(x, 'probe_weights')}}}."), call = call)
   }
   fits <- has_weights(design) || (estimator$bounded && estimator$by_score && !is.null(design_score(design)))
   if (!fits || is_contrast_of_arms(design)) {
     abort_unsupported(c("{.fn probe_weights} needs an effect on weights, strata or cells of two arms.",
                         x = "It was measured on: {x$design}.",
-                        i = "Use {.or {.fn {probes_that_fit(x)}}}."), call = call)
+                        i = "Use {.or {.fn {probes_that_fit(x, 'probe_weights')}}}."), call = call)
   }
   if (has_weights(design) && is.null(weighing_of(design)$odds)) {
     abort_unsupported(c(weighing_of(design)$no_odds,
-                        i = "Use {.or {.fn {probes_that_fit(x)}}}."), call = call)
+                        i = "Use {.or {.fn {probes_that_fit(x, 'probe_weights')}}}."), call = call)
   }
 }
 
