@@ -84,6 +84,7 @@ sum_parts <- function(parts, size) Reduce(`+`, Filter(Negate(is.null), parts), m
 # (sum v_h)^2 / sum v_h^2 / df_h of each term; that of all clusters where nothing varies. degrees: blocks x J.
 satterthwaite <- function(parts, degrees) {
   known <- !vapply(parts, is.null, NA)
+  if (!any(known)) return(rep(NA_real_, ncol(degrees)))
   own <- vapply(parts[known], diag, numeric(ncol(parts[known][[1L]])))
   own <- matrix(own, ncol = sum(known))
   degrees <- t(degrees[known, , drop = FALSE])

@@ -30,20 +30,23 @@ core_weighted_means <- function(y, z, v, nuisance = core_known(length(y))) {
 # Augmented weighting. normalised: are the residual terms divided by the sum of their own weights, or by the target's?
 # With fitted values of 0 and without normalising it is the Horvitz-Thompson estimator.
 core_augmented_means <- function(y, z, v, v_nuisance, t, t_nuisance, models, normalised = TRUE) {
+  core_both_means(function(arm) {
+    core_augmented_mean(y, as.double(z == arm), v, v_nuisance, t, t_nuisance, models[[2L - arm]], normalised)
+  })
+}
+
+# The mean of one arm. inside: 1 for its units, 0 else.
+core_augmented_mean <- function(y, inside, v, v_nuisance, t, t_nuisance, model, normalised = TRUE) {
   n <- length(y)
   target <- sum(t)
-  core_both_means(function(arm) {
-    model <- models[[2L - arm]]
-    inside <- as.double(z == arm)
-    whole <- if (normalised) sum(v * inside) else target
-    predicted <- sum(t * model$fitted) / target
-    remainder <- sum(v * inside * (y - model$fitted)) / whole
-    list(estimate = predicted + remainder, influence = function() {
-      away_target <- (model$fitted - predicted - if (normalised) 0 else remainder) / target
-      away_residual <- (y - model$fitted - if (normalised) remainder else 0) * inside / whole
-      n * (t * away_target + v * away_residual) + core_carry(t_nuisance)(away_target) +
-        core_carry(v_nuisance)(away_residual) + model$carry((t / target - v * inside / whole) * model$slope)
-    })
+  whole <- if (normalised) sum(v * inside) else target
+  predicted <- sum(t * model$fitted) / target
+  remainder <- sum(v * inside * (y - model$fitted)) / whole
+  list(estimate = predicted + remainder, influence = function() {
+    away_target <- (model$fitted - predicted - if (normalised) 0 else remainder) / target
+    away_residual <- (y - model$fitted - if (normalised) remainder else 0) * inside / whole
+    n * (t * away_target + v * away_residual) + core_carry(t_nuisance)(away_target) +
+      core_carry(v_nuisance)(away_residual) + model$carry((t / target - v * inside / whole) * model$slope)
   })
 }
 

@@ -7,11 +7,8 @@ core_cox <- function(time, event, z, v, x = matrix(0, length(time), 0L)) {
   inside <- v > 0
   columns <- cbind(as.numeric(z), x)[inside, , drop = FALSE]
   units <- list(time = time[inside], event = event[inside], v = v[inside])
-  fit <- survival::coxph.fit(columns, survival::Surv(units$time, units$event), strata = NULL,
-                             offset = NULL, init = NULL, weights = units$v, method = "efron", rownames = NULL,
-                             resid = FALSE,
-                             control = survival::coxph.control(eps = 1e-11, iter.max = 50, timefix = FALSE))
-  b <- unname(fit$coefficients)
+  fit <- cox_fit(columns, units$time, units$event, units$v)
+  b <- fit$coefficients
   kept <- which(!is.na(b))
   linear <- drop(columns[, kept, drop = FALSE] %*% b[kept])
   risk <- exp(linear - mean(linear))
@@ -22,7 +19,15 @@ core_cox <- function(time, event, z, v, x = matrix(0, length(time), 0L)) {
       away[inside] <- away[inside] + covariance[1L, k] * cox_score_away(units, columns[, kept[k]], risk)
     }
   }
-  list(log_ratio = b[1L], away = away, converged = fit$iter < 50 && is.finite(b[1L]), aliased = which(is.na(b[-1L])))
+  list(log_ratio = b[1L], away = away, converged = fit$converged && is.finite(b[1L]), aliased = which(is.na(b[-1L])))
+}
+
+# Cox regression on the columns of x, ties by Efron: list(coefficients, NA where aliased; var; converged).
+cox_fit <- function(x, time, event, v) {
+  fit <- survival::coxph.fit(x, survival::Surv(time, event), strata = NULL, offset = NULL, init = NULL, weights = v,
+                             method = "efron", rownames = NULL, resid = FALSE,
+                             control = survival::coxph.control(eps = 1e-11, iter.max = 50, timefix = FALSE))
+  list(coefficients = unname(fit$coefficients), var = fit$var, converged = fit$iter < 50)
 }
 
 # The derivative of the score equation of one column z in each weight; times the inverse information it is that of the
@@ -86,11 +91,7 @@ curve_parts <- function(curve) {
        g = c(0, cumsum(ifelse(open, curve$died / (curve$risk * ifelse(open, left, 1)), 0))))
 }
 
-core_survival_away <- function(curve, time, event, inside, at) {
-  core_survival_slopes(curve, time, event, inside)(at)
-}
-
-# The same as a function of t, for many of them.
+# As a function of t, for many of them.
 core_survival_slopes <- function(curve, time, event, inside) {
   parts <- curve_parts(curve)
   place <- findInterval(time, curve$times)

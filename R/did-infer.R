@@ -22,6 +22,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
   if (asked$inference == "wild") effect <- wild_bootstrap(effect, found, cluster, asked, call)
   if (asked$inference == "randomization") effect <- randomise_timing(effect, panel, y, asked, call)
+  if (asked$inference == "bootstrap") effect <- bootstrap_did(effect, panel, y, asked, call)
   effect
 }
 
@@ -133,7 +134,17 @@ check_did_clusters <- function(count, name, asked, single, call) {
     abort_input(c("A clustered standard error needs at least 2 clusters.",
                   x = "{.val {name}} has {count} among the units in use."), call = call)
   }
-  if (count >= 20L || asked$inference != "analytic" || asked$small_sample == "CR2") return(invisible(count))
+  if (count >= 20L || asked$inference %in% c("wild", "randomization") || asked$small_sample == "CR2") {
+    return(invisible(count))
+  }
+  if (asked$inference == "bootstrap") {
+    return(warn_kind("few_clusters", c(
+      "Only {count} clusters in {.val {name}}: draws of so few say little about the tails.",
+      i = if (asked$interval == "percentile") "Percentile intervals tend to be too short; {.code interval = \"normal\"}
+                                               takes account of the number of clusters." else
+        "Compare with {.code inference = \"randomization\"}."
+    )))
+  }
   warn_kind("few_clusters", c(
     if (single) "Only {count} clusters in {.val {name}}: clustered standard errors tend to be too small." else
       "Only {count} clusters in {.val {name}}.",

@@ -59,13 +59,17 @@
 #'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values and
 #'   intervals from drawing anew which groups are treated when, of the estimate over its standard error; all assignments
 #'   are visited where they are no more than `draws`. The interval holds the constant effects that are not rejected;
-#'   rows that no treatment can move have none.
+#'   rows that no treatment can move have none. `"bootstrap"` draws clusters within cohorts (one fewer than each has,
+#'   with weights to match, Rao & Wu 1988; all together where clusters cut across cohorts) and estimates anew;
+#'   [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
 #'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the
 #'   working model behind them has variances of 1 over the weight.
 #' @param multiplier For `"wild"`: `"rademacher"` (all sign vectors when they are no more than `draws`) or `"webb"`, the
 #'   default below 10 clusters.
-#' @param draws Of `"wild"` (9,999 by default) or `"randomization"` (999).
+#' @param draws Of `"wild"` (9,999 by default), `"randomization"` or `"bootstrap"` (999).
+#' @param interval For `"bootstrap"`: `"percentile"` (default) or `"normal"` (t with clusters less cohorts degrees of
+#'   freedom).
 #' @param level Confidence level, default 0.95.
 #' @param seed Of the draws.
 #' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
@@ -105,15 +109,15 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
                         anticipation = 0, base = NULL, third = NULL, affected = NULL, absorb = NULL, trends = NULL,
                         leads = NULL, lags = NULL, covariates_of = NULL, unseen = NULL,
                         collapse = FALSE,
-                        inference = c("analytic", "wild", "randomization"), small_sample = NULL, multiplier = NULL,
-                        level = 0.95, draws = NULL, seed = 1) {
+                        inference = c("analytic", "wild", "randomization", "bootstrap"), small_sample = NULL,
+                        multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1) {
   check_class(panel, "twin_panel", "frame_panel")
   estimator <- check_choice(estimator, names(did_estimators))
-  inference <- check_choice(inference, c("analytic", "wild", "randomization"))
+  inference <- check_choice(inference, c("analytic", "wild", "randomization", "bootstrap"))
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
                 absorb = absorb, trends = trends, leads = leads, lags = lags,
                 covariates_of = covariates_of, unseen = unseen, small_sample = small_sample,
-                multiplier = multiplier, draws = draws)
+                multiplier = multiplier, interval = interval, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
   y <- panel_values(panel, outcome, "measure_did")
@@ -129,7 +133,9 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
 did_settings <- function(panel, estimator, inference, given, anticipation, collapse, level, seed,
                          call = rlang::caller_env()) {
   entry <- did_estimators[[estimator]]
-  known <- c(entry$arguments, switch(inference, wild = c("multiplier", "draws"), randomization = "draws"))
+  known <- c(entry$arguments, switch(inference, wild = c("multiplier", "draws"), randomization = "draws",
+                                        bootstrap = c("interval", "draws")))
+  if (inference == "bootstrap") known <- setdiff(known, "small_sample")
   stray <- setdiff(names(Filter(Negate(is.null), given)), known)
   if (length(stray) > 0L) {
     abort_input(c("{.arg {stray}} do{?es/} not belong to {.code estimator = \"{estimator}\"} with
@@ -167,6 +173,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),
     small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
+    interval = choose("interval", c("percentile", "normal"), "percentile"),
     draws = did_draws(given$draws, inference, call), level = level, seed = seed
   )
 }
@@ -213,7 +220,7 @@ did_window <- function(count, name, call) {
 
 did_draws <- function(draws, inference, call) {
   check_number(draws, min = 99, null = TRUE, arg = "draws", call = call)
-  if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999)[[inference]] else round(draws)
+  if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999, bootstrap = 999)[[inference]] else round(draws)
 }
 
 did_adjustment <- function(panel, estimator, adjustment, call) {

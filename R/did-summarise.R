@@ -50,7 +50,8 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   }
   x$asked[c("window", "balanced")] <- list(window, balanced)
   out <- averaged_did(amend(x, level = level), plan, over)
-  if (!is.null(x$draws)) return(with_timing_draws(out, plan))
+  if (x$asked$inference == "randomization") return(with_timing_draws(out, plan))
+  if (x$asked$inference == "bootstrap") out <- with_cluster_draws(out, plan)
   moving <- out$table$kind != "base" & out$table$term != "average" & !is.na(diag(out$vcov))
   if (!bands || sum(moving) < 2L) return(out)
   correlation <- stats::cov2cor(out$vcov[moving, moving, drop = FALSE])

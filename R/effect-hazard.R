@@ -14,6 +14,12 @@
 #' @param model A one-sided formula of covariates that enter the Cox regression beside the treatment; none by default.
 #'   The hazard ratio then compares units with the same covariates, which differs from the one without them even where
 #'   there is no confounding; curves and mean times stay those of the weights.
+#' @param curve_model A one-sided formula of covariates of a Cox model in each arm, whose mean over the target population
+#'   is corrected by the arm's weighted residuals; none by default. Curves and mean times (not the hazard ratio) are then
+#'   augmented: they hold where the weights are right, or the models; where both are they vary less than by weights
+#'   alone. Censoring must depend on nothing beyond the arm, or the models must be right. Such a curve need not fall at
+#'   every step, and may leave 0 to 1 by a little. For designs with weights; the models are taken as given in standard
+#'   errors (to first order they do not matter), which `inference = "bootstrap"` does not.
 #' @param horizon Up to when; by default the earlier of the arms' last times.
 #' @param inference,draws,interval,replicates,replicate_scale,cluster,level,lonely_stratum,seed As in
 #'   [measure_effect()].
@@ -24,9 +30,13 @@
 #'   `time`, `survival`, `std.error`, `conf.low`, `conf.high` (on the log-log scale). `plot()` draws them above the
 #'   numbers at risk, weighted and as counted.
 #' @section Errors: `twin_error_input` for unknown outcomes, negative times, an event that is not yes/no, an arm without
-#'   events, or a horizon beyond an arm's last time; `twin_error_unsupported` with replacement and for several arms.
+#'   events, or a horizon beyond an arm's last time; `twin_error_unsupported` with replacement, for several arms, and
+#'   for augmented curves on pairs or without weights; `twin_error_convergence` where an arm has too few events.
 #' @references Lin, D. Y., Wei, L. J. (1989). The robust inference for the Cox proportional hazards model. JASA 84.
 #'   \doi{10.1080/01621459.1989.10478874}
+#'
+#'   Bai, X., Tsiatis, A. A., O'Brien, S. M. (2013). Doubly-robust estimators of treatment-specific survival
+#'   distributions in observational studies with stratified sampling. Biometrics 69. \doi{10.1111/biom.12076}
 #'
 #'   Royston, P., Parmar, M. K. B. (2013). Restricted mean survival time. BMC Medical Research Methodology 13.
 #'   \doi{10.1186/1471-2288-13-152}
@@ -38,8 +48,9 @@
 #' effect <- measure_hazard(design, time = "months_afloat", event = "left")
 #' effect
 #' plot(effect)
+#' measure_hazard(design, "months_afloat", "left", curve_model = ~ boat_length + crew_size + past_income)
 #' @export
-measure_hazard <- function(x, time, event, model = NULL, horizon = NULL,
+measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, horizon = NULL,
                            inference = c("analytic", "bootstrap", "jackknife", "replicates"),
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
                            cluster = NULL, lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000,
@@ -52,7 +63,7 @@ measure_hazard <- function(x, time, event, model = NULL, horizon = NULL,
   check_outcomes_asked(c(time, event), study)
   check_number(horizon, min = 0, open = TRUE, null = TRUE)
   asked <- list(
-    estimator = "survival", normalise = TRUE, model = model, horizon = horizon, folds = 2, repeats = 1, neighbours = 2,
+    estimator = "survival", normalise = TRUE, model = model, curve_model = curve_model, horizon = horizon, folds = 2, repeats = 1, neighbours = 2,
     conditional = FALSE,
     inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
     interval = check_choice(interval, c("percentile", "normal")), replicates = unlist(replicates),
@@ -61,6 +72,7 @@ measure_hazard <- function(x, time, event, model = NULL, horizon = NULL,
   )
   check_options(x, asked, given)
   check_hazard_design(x)
+  if (!is.null(curve_model)) check_augmented_curves(x)
   check_inference(x, asked)
   asked$clusters <- effect_clusters(study, asked$cluster)
   block <- hazard_block(x, time, event)
@@ -80,6 +92,18 @@ check_hazard_design <- function(x, call = rlang::caller_env()) {
                               i = "Call {.fn pair_units} or {.fn weigh_units}."))
   }
   warn_known_score(x)
+}
+
+check_augmented_curves <- function(x, call = rlang::caller_env()) {
+  if (has_pairs(x) || design_kind(x) == "raw") {
+    abort_unsupported(c("Augmented curves need weights, which this design does not have.",
+                        i = "Use {.fn weigh_units} or {.fn stratify_units}, or leave {.arg curve_model} out."),
+                      call = call)
+  }
+  if (!has_known_population(study_of(x)$estimand) && is.null(design_score(x))) {
+    abort_input(c("The {study_of(x)$estimand} is about a population defined by the score, and the design has none.",
+                  i = "Call {.fn score_units} first."), call = call)
+  }
 }
 
 hazard_block <- function(x, time, event, call = rlang::caller_env()) {
@@ -116,7 +140,7 @@ measure_lasting <- function(block, asked, call = rlang::caller_env()) {
     new_effect(block, list(estimate = result$estimate, influence = influence), found, units, asked),
     event = block$event_name, horizon = result$horizon,
     events = tapply(block$event[units$rows][units$used], units$z[units$used], sum)[c("1", "0")],
-    curves = curve_table(result, units, function(influence) {
+    curves = curve_table(result, function(influence) {
       effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov
     }),
     at_risk = risk_table(block, units, result)
@@ -130,46 +154,47 @@ new_hazard <- function(effect, event, horizon, events, curves, at_risk) {
                                     at_risk = at_risk)), class = c("twin_hazard", class(effect)))
 }
 
-# estimate, influence = function(), horizon, curves (by arm) and carry: derivatives in the weights to influence.
+# estimate, influence = function(), horizon and curves by arm.
 hazard_terms <- function(block, units, asked, call) {
-  own <- unit_weights(block$x, units)
+  x <- block$x
+  own <- unit_weights(x, units)
   y <- units$y
   event <- block$event[units$rows]
   event[!units$used] <- 0
-  check_events(event, units, own$v, study_of(block$x), block$event_name, call)
-  arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
-    inside <- as.double(units$z == arm)
-    list(inside = inside, curve = core_survival_curve(y, event, own$v * inside),
-         last = max(y[own$v * inside > 0]))
-  })
-  horizon <- check_horizon(asked$horizon, arms, study_of(block$x), call)
-  covariates <- hazard_covariates(block$x, units, asked$model, call)
+  check_events(event, units, own$v, study_of(x), block$event_name, call)
+  inside <- list(treated = as.double(units$z == 1L), control = as.double(units$z == 0L))
+  horizon <- check_horizon(asked$horizon, vapply(inside, function(arm) max(y[own$v * arm > 0]), 0), study_of(x), call)
+  covariates <- hazard_covariates(x, units, asked$model, "model", call)
   cox <- core_cox(y, event, units$z, own$v, covariates)
   if (length(cox$aliased) > 0L) warn_outcome_aliased(colnames(covariates)[cox$aliased], "the hazard")
   if (!cox$converged) {
     abort_convergence(c("The hazard ratio did not converge.", i = "One arm has too few events."), call = call)
   }
-  survival <- vapply(arms, function(arm) core_survival_at(arm$curve, horizon), 0)
-  restricted <- vapply(arms, function(arm) core_restricted_mean(arm$curve, horizon), 0)
-  estimate <- c(hazard_ratio = exp(cox$log_ratio), with_difference("survival", survival),
-                with_difference("restricted_mean", restricted))
   carry <- function(away) length(y) * own$v * away + core_carry(own$nuisance)(away)
+  curves <- if (is.null(asked$curve_model)) {
+    lapply(inside, function(arm) weighted_curve(y, event, own$v, arm, carry))
+  } else {
+    augmented_curves(x, units, event, own, inside, asked$curve_model, call)
+  }
+  survival <- lapply(curves, function(curve) curve$survival(horizon))
+  restricted <- lapply(curves, function(curve) curve$restricted(horizon))
+  estimates <- function(parts) vapply(parts, `[[`, 0, "estimate")
+  estimate <- c(hazard_ratio = exp(cox$log_ratio), with_difference("survival", estimates(survival)),
+                with_difference("restricted_mean", estimates(restricted)))
   influence <- function() {
-    of <- function(away) vapply(arms, function(arm) carry(away(arm$curve, y, event, arm$inside, horizon)), y)
-    pair <- cbind(diag(2), c(1, -1))
-    out <- cbind(estimate[[1L]] * carry(cox$away), of(core_survival_away) %*% pair, of(core_restricted_away) %*% pair)
+    of <- function(parts) vapply(parts, function(part) part$influence(), y) %*% cbind(diag(2), c(1, -1))
+    out <- cbind(estimate[[1L]] * carry(cox$away), of(survival), of(restricted))
     colnames(out) <- names(estimate)
     out
   }
-  list(estimate = estimate, influence = influence, horizon = horizon, arms = arms, carry = carry, event = event,
-       v = own$v)
+  list(estimate = estimate, influence = influence, horizon = horizon, curves = curves, v = own$v)
 }
 
-# Covariates of the Cox regression, without columns where there is no model.
-hazard_covariates <- function(x, units, model, call) {
+# Covariates of a Cox regression, without columns where there is no model. arg: the argument that holds the model.
+hazard_covariates <- function(x, units, model, arg, call) {
   study <- study_of(x)
   if (is.null(model)) return(matrix(0, length(units$rows), 0L))
-  matrix <- terms_matrix(study, model_terms(study, score_formula(model, study, call), call))
+  matrix <- terms_matrix(study, model_terms(study, score_formula(model, study, call, arg), call))
   matrix[units$rows, , drop = FALSE]
 }
 
@@ -188,8 +213,8 @@ check_events <- function(event, units, v, study, name, call) {
   ), arm = arm, counts = seen, call = call)
 }
 
-check_horizon <- function(horizon, arms, study, call) {
-  last <- vapply(arms, `[[`, 0, "last")
+# last: the last time of each arm.
+check_horizon <- function(horizon, last, study, call) {
   if (is.null(horizon)) return(min(last))
   if (horizon <= min(last)) return(horizon)
   arm <- names(which.min(last))
@@ -199,15 +224,15 @@ check_horizon <- function(horizon, arms, study, call) {
 }
 
 # Both curves at up to 40 times up to the horizon.
-curve_table <- function(result, units, vcov_of) {
-  parts <- show_progress("Curves", steps = length(result$arms), work = function(tick) {
-    lapply(names(result$arms), function(name) {
-      arm <- result$arms[[name]]
-      times <- arm$curve$times[arm$curve$times <= result$horizon]
+curve_table <- function(result, vcov_of) {
+  parts <- show_progress("Curves", steps = length(result$curves), work = function(tick) {
+    lapply(names(result$curves), function(name) {
+      curve <- result$curves[[name]]
+      times <- curve$times[curve$times <= result$horizon]
       if (length(times) > 40L) times <- unique(times[round(seq(1, length(times), length.out = 40L))])
-      survival <- core_survival_at(arm$curve, times)
-      slopes <- core_survival_slopes(arm$curve, units$y, result$event, arm$inside)
-      se <- vapply(times, function(at) sqrt(vcov_of(cbind(result$carry(slopes(at))))[1L, 1L]), 0)
+      at <- lapply(times, curve$survival)
+      survival <- vapply(at, `[[`, 0, "estimate")
+      se <- vapply(at, function(part) sqrt(vcov_of(cbind(part$influence()))[1L, 1L]), 0)
       tick(name)
       data.frame(arm = name, time = c(0, times, result$horizon), survival = c(1, survival, survival[length(times)]),
                  std.error = c(0, se, se[length(times)]))

@@ -37,7 +37,7 @@ taken_as_given <- function(x, asked) {
   if (!inherits(x, "twin_design")) return(NULL)
   given <- c(
     if (score_is_given(x, estimators[[asked$estimator]])) "score", weighing_of(x)$given, if (trims(x)) "trimming",
-    if (is_truncated(x)) "truncation"
+    if (is_truncated(x)) "truncation", if (!is.null(asked$curve_model)) "models of the curves"
   )
   given_phrase(given)
 }

@@ -24,14 +24,19 @@ hazard_sentence <- function(x) {
           effect_population(x, if (x$kind == "raw") "differs" else "changes"), hazard_method(x))
 }
 
-# The covariates are those of the hazard ratio alone.
+# The covariates of `model` are those of the hazard ratio alone, those of `curve_model` those of the curves.
 hazard_method <- function(x) {
   model <- x$source$asked$model
+  curves <- x$source$asked$curve_model
   if (x$kind == "raw" && is.null(model)) return("Cox regression, nothing adjusted")
   words <- if (x$kind == "raw") "Cox regression" else effect_method(x)
-  if (is.null(model)) return(words)
-  sprintf("%s; the hazard ratio among units with the same %s%s", words, and_list(all.vars(model)),
-          if (x$kind == "raw") ", curves and mean times unadjusted" else "")
+  c(
+    words,
+    if (!is.null(model)) sprintf("the hazard ratio among units with the same %s%s", and_list(all.vars(model)),
+                                 if (x$kind == "raw") ", curves and mean times unadjusted" else ""),
+    if (!is.null(curves)) sprintf("curves and mean times augmented by a model in each arm (%s)",
+                                  and_list(all.vars(curves)))
+  ) |> paste(collapse = "; ")
 }
 
 # Curves above, numbers at risk below, on one time axis.

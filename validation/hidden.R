@@ -4,7 +4,7 @@ suppressMessages(library(carefultwin))
 source("validation/hidden-worlds.R")
 args <- as.numeric(commandArgs(TRUE))
 draws <- if (length(args) > 0L) args[1L] else 400
-rows <- parallel::mclapply(seq_len(draws), measure_hidden, mc.cores = 2L)
+rows <- parallel::mclapply(seq_len(draws), measure_hidden, mc.cores = as.integer(Sys.getenv("CORES", "2")))
 stopifnot(!vapply(rows, inherits, NA, "try-error"))
 table <- summarise_hidden(do.call(rbind, rows))
 dir.create("validation/results", showWarnings = FALSE)

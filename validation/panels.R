@@ -9,7 +9,7 @@ labels <- c(plain = "parallel trends", covariate = "parallel given a covariate",
             few = "12 unequal clusters")
 results <- lapply(kinds, function(kind) {
   started <- Sys.time()
-  rows <- parallel::mclapply(seq_len(draws), function(seed) measure_panel(kind, seed), mc.cores = 2L)
+  rows <- parallel::mclapply(seq_len(draws), function(seed) measure_panel(kind, seed), mc.cores = as.integer(Sys.getenv("CORES", "2")))
   stopifnot(!vapply(rows, inherits, NA, "try-error"))
   message(labels[[kind]], ": ", format(round(Sys.time() - started, 1)))
   do.call(rbind, rows)

@@ -25,7 +25,7 @@ one <- function(seed, scenario) {
 
 results <- lapply(seq_len(nrow(scenarios)), function(k) {
   started <- Sys.time()
-  rows <- parallel::mclapply(seq_len(draws), function(seed) one(1e4 * k + seed, scenarios[k, ]), mc.cores = 2L)
+  rows <- parallel::mclapply(seq_len(draws), function(seed) one(1e4 * k + seed, scenarios[k, ]), mc.cores = as.integer(Sys.getenv("CORES", "2")))
   stopifnot(!vapply(rows, inherits, NA, "try-error"))
   message(scenarios$label[k], ": ", format(round(Sys.time() - started, 1)))
   cbind(scenario = scenarios$label[k], summarise_draws(do.call(rbind, rows), truths[[scenarios$kind[k]]]))

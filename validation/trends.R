@@ -7,7 +7,7 @@ draws <- if (length(args) > 0L) args[1L] else 400
 cases <- expand.grid(timing = names(timings), noise = names(noises), stringsAsFactors = FALSE)
 rows <- lapply(seq_len(nrow(cases)), function(k) {
   found <- parallel::mclapply(seq_len(draws), function(seed) try_trends(cases$timing[k], cases$noise[k], seed),
-                              mc.cores = 2L)
+                              mc.cores = as.integer(Sys.getenv("CORES", "2")))
   stopifnot(!vapply(found, inherits, NA, "try-error"))
   cbind(cases[k, ], summarise_trends(found), row.names = NULL)
 })

@@ -49,7 +49,7 @@ test_that("everybody's end, ties, zero weights and missing times are handled", {
   curve <- core_survival_curve(c(1, 2, 2, 3), c(1, 1, 0, 1), c(1, 1, 1, 2))
   expect_equal(curve$survival, c(0.8, 0.8 * 0.75, 0))
   expect_equal(core_restricted_mean(curve, 3), 1 + 0.8 + 0.6)
-  away <- core_survival_away(curve, c(1, 2, 2, 3), c(1, 1, 0, 1), 1, 3)
+  away <- core_survival_slopes(curve, c(1, 2, 2, 3), c(1, 1, 0, 1), 1)(3)
   expect_identical(away, c(0, 0, 0, 0) * -1)
   data <- more_outcomes()
   data$months[1:4] <- NA
@@ -114,4 +114,109 @@ test_that("covariates enter the hazard ratio as in Cox regression, with its robu
   expect_warning(measure_hazard(study_of_many(data, outcome = c("months", "left"), covariates = c("boat", "twice")), "months",
                                 "left", model = ~ boat + twice), "\"twice\"", class = "twin_warning_aliased")
   expect_error(lasting(model = ~ harbour), "must use the study's covariates", class = "twin_error_input")
+})
+
+# Many leave the data before the event, in ties with it.
+censored_outcomes <- function(n, seed) {
+  data <- more_outcomes(n, seed = seed)
+  gone <- withr::with_seed(seed, round(rexp(n, 1 / 20), 1))
+  data$left <- as.integer(data$left == 1 & data$months <= gone)
+  data$months <- pmin(data$months, gone)
+  data
+}
+
+# One arm by double loop over units and event times, Cox fit and baseline of the survival package.
+augmented_by_loop <- function(time, event, z, arm, v, s, t, x, until) {
+  inside <- z == arm
+  fit <- survival::coxph(survival::Surv(time, event) ~ x, subset = inside, weights = s)
+  r <- exp(drop(x %*% coef(fit)))
+  times <- sort(unique(time[inside & event == 1]))
+  hazard <- vapply(times, function(u) sum((s * event)[inside & time == u]) / sum((s * r)[inside & time >= u]), 0)
+  gone <- sort(unique(time[inside & event == 0]))
+  kept <- vapply(gone, function(u) {
+    1 - sum(v[inside & event == 0 & time == u]) / sum(v[inside & (time > u | (time == u & event == 0))])
+  }, 0)
+  before <- vapply(times, function(u) prod(kept[gone < u]), 0)
+  left <- function(i, from, to) exp(-r[i] * sum(hazard[times > from & times <= to]))
+  residual <- vapply(seq_along(time), function(i) {
+    if (!inside[i]) return(0)
+    steps <- which(times <= min(time[i], until))
+    loss <- vapply(steps, function(k) left(i, times[k], until) / before[k], 0)
+    own <- event[i] == 1 & times[steps] == time[i]
+    sum(loss * (1 - exp(-r[i] * hazard[steps]) - own))
+  }, 0)
+  fitted <- vapply(seq_along(time), function(i) left(i, -1, until), 0)
+  sum(t * fitted) / sum(t) + sum(v * residual) / sum(v[inside])
+}
+
+test_that("augmented curves are those of a loop over units and events, and restricted means the area below them", {
+  data <- censored_outcomes(120, seed = 3)
+  study <- study_of_many(data, outcome = c("months", "left"), weight = "s")
+  design <- weigh_units(score_units(study))
+  effect <- measure_hazard(design, "months", "left", horizon = 15, curve_model = ~ past + boat)
+  x <- as.matrix(data[c("past", "boat")])
+  for (arm in 1:0) {
+    term <- paste0("survival_", c("control", "treated")[arm + 1])
+    expect_equal(coef(effect)[[term]], tolerance = 1e-7, augmented_by_loop(
+      data$months, data$left, data$joined, arm, data$s * weights(design), data$s, data$s * data$joined, x, 15
+    ))
+  }
+  area <- vapply(c("treated", "control"), function(arm) {
+    curve <- tidy(effect, part = "curves")
+    curve <- curve[curve$arm == arm, ]
+    sum(curve$survival[-nrow(curve)] * diff(curve$time))
+  }, 0)
+  expect_equal(unname(area), unname(coef(effect)[paste0("restricted_mean_", names(area))]))
+  # the hazard ratio is that of the weights
+  expect_identical(coef(effect)[[1]], coef(measure_hazard(design, "months", "left", horizon = 15))[[1]])
+})
+
+test_that("without covariates augmented curves are the weighted ones, without censoring augmented means", {
+  data <- censored_outcomes(200, seed = 4)
+  time <- round(data$months)  # with ties
+  inside <- as.double(data$joined == 1)
+  none <- matrix(0, 200, 0)
+  parts_of <- function(event, x) {
+    model <- core_arm_hazard(time, event, data$s * inside, x)
+    core_augmented_parts(model, core_uncensored_before(model$times, time, event, data$s * inside))
+  }
+  plain <- parts_of(data$left, none)$survival(12)
+  v <- data$s * inside
+  curve <- core_survival_curve(time, data$left, v)
+  expect_equal(plain$fitted[1] + sum(v * plain$residual) / sum(v), core_survival_at(curve, 12))
+  plain <- parts_of(data$left, none)$restricted(12)
+  expect_equal(plain$fitted[1] + sum(v * plain$residual) / sum(v), core_restricted_mean(curve, 12))
+  seen <- parts_of(rep(1, 200), cbind(data$past, data$boat))$survival(12)
+  expect_equal(seen$residual, inside * ((time > 12) - seen$fitted))
+  timed <- parts_of(rep(1, 200), cbind(data$past, data$boat))$restricted(12)
+  expect_equal(timed$residual, inside * (pmin(time, 12) - timed$fitted))
+  before <- parts_of(data$left, none)$survival(0)
+  expect_identical(c(before$fitted[1], range(before$residual)), c(1, 0, 0))
+})
+
+test_that("interpolation meets smooth functions to rounding, also where units differ by orders of magnitude", {
+  at <- core_chebyshev(c(1e-6, 50), ceiling(14 + 4 * sqrt(50)))
+  x <- c(at[3], 1e-6, 50, exp(seq(-10, 3.9, length.out = 50)))
+  expect_lt(max(abs(core_interpolation(x, at) %*% exp(-at) - exp(-x))), 1e-12)
+  expect_identical(core_chebyshev(c(2, 2), 9), 2)
+})
+
+test_that("the print says what the curves lean on, the bootstrap agrees, and designs without weights are refused", {
+  data <- censored_outcomes(250, seed = 5)
+  study <- study_of_many(data, outcome = c("months", "left"))
+  scored <- score_units(study)
+  effect <- measure_hazard(weigh_units(scored), "months", "left", horizon = 15, curve_model = ~ past + boat)
+  text <- gsub("\\s+", " ", paste(format(effect), collapse = " "))
+  expect_match(text, "curves and mean times augmented by a model in each arm (past and boat)", fixed = TRUE)
+  expect_match(text, "taking the models of the curves as given", fixed = TRUE)
+  expect_true(all(nchar(format(effect)) <= 80))
+  drawn <- measure_hazard(weigh_units(scored), "months", "left", horizon = 15, curve_model = ~ past + boat,
+                          inference = "bootstrap", draws = 60)
+  ratio <- tidy(effect)$std.error / tidy(drawn)$std.error
+  expect_true(all(ratio > 0.75 & ratio < 1.3))
+  expect_error(measure_hazard(pair_units(scored), "months", "left", curve_model = ~ past), "need weights",
+               class = "twin_error_unsupported")
+  expect_error(measure_hazard(study, "months", "left", curve_model = ~ past), class = "twin_error_unsupported")
+  expect_error(measure_hazard(weigh_units(scored), "months", "left", curve_model = ~ harbour), "curve_model",
+               class = "twin_error_input")
 })

@@ -1,0 +1,48 @@
+# Survival curves of one arm, by weights alone or augmented by a model. Each is a list of times (of its events) and two
+# functions of a time: survival, the share left, and restricted, the mean time up to it; they give list(estimate,
+# influence = function()).
+
+# carry: derivatives in the weights to influence.
+weighted_curve <- function(y, event, v, inside, carry) {
+  curve <- core_survival_curve(y, event, v * inside)
+  delayedAssign("slopes", core_survival_slopes(curve, y, event, inside))
+  list(
+    times = curve$times,
+    survival = function(at) {
+      list(estimate = core_survival_at(curve, at), influence = function() carry(slopes(at)))
+    },
+    restricted = function(until) {
+      list(estimate = core_restricted_mean(curve, until),
+           influence = function() carry(core_restricted_away(curve, y, event, inside, until)))
+    }
+  )
+}
+
+# The models of the curves are taken as given in their errors: to first order they don't matter where weights or models
+# are right. own: unit_weights(); inside: per arm, 1 for its units.
+augmented_curves <- function(x, units, event, own, inside, model, call) {
+  covariates <- hazard_covariates(x, units, model, "curve_model", call)
+  target <- effect_target(x, units)
+  s <- unit_sampling(x, units)
+  Map(function(arm, name) {
+    hazard <- core_arm_hazard(units$y, event, s * arm, covariates)
+    check_arm_hazard(hazard, name, study_of(x), colnames(covariates), call)
+    uncensored <- core_uncensored_before(hazard$times, units$y, event, own$v * arm)
+    parts <- core_augmented_parts(hazard, uncensored)
+    mean_of <- function(parts) {
+      core_augmented_mean(parts$fitted + parts$residual, arm, own$v, own$nuisance, target$t, target$nuisance,
+                          known_model(parts$fitted))
+    }
+    list(times = hazard$times, survival = function(at) mean_of(parts$survival(at)),
+         restricted = function(until) mean_of(parts$restricted(until)))
+  }, inside, names(inside))
+}
+
+check_arm_hazard <- function(hazard, arm, study, columns, call) {
+  if (length(hazard$aliased) > 0L) {
+    warn_outcome_aliased(columns[hazard$aliased], sprintf("the %s arm's curve", arm))
+  }
+  if (hazard$converged) return(invisible(hazard))
+  abort_convergence(c("The model of the {arm} arm's curve ({.val {study$levels[[arm]]}}) did not converge.",
+                      i = "The arm has too few events for it: use fewer covariates in {.arg curve_model}."), call = call)
+}
