@@ -13,6 +13,10 @@ glue_walsh_largest <- function(sorted, ranks) {
     .Call(`_carefultwin_glue_walsh_largest`, sorted, ranks)
 }
 
+glue_exchange_paths <- function(first, second) {
+    .Call(`_carefultwin_glue_exchange_paths`, first, second)
+}
+
 glue_climb <- function(sums, start) {
     .Call(`_carefultwin_glue_climb`, sums, start)
 }

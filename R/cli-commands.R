@@ -12,7 +12,8 @@ command_demo <- function(flags, args) {
   names(files) <- c(files[1L], "plan.yml")
   for (name in names(files)) {
     source <- system.file("extdata", files[[name]], package = "carefultwin")
-    write_whole(file.path(folder, name), function(path) stopifnot(file.copy(source, path, overwrite = TRUE)))
+    write_whole(file.path(folder, name), function(path) stopifnot(file.copy(source, path, overwrite = TRUE)),
+                function(path) file.size(path) == file.size(source))
   }
   status <- run_plan(file.path(folder, "plan.yml"), file.path(folder, "results"), strict = FALSE)
   if (status == 0L) {
@@ -44,7 +45,7 @@ command_draft <- function(flags, args) {
   }
   roles <- guess_roles(data)
   data_path <- if (dirname(args) == dirname(plan)) basename(args) else normalizePath(args)
-  write_whole(plan, function(path) writeLines(draft_lines(data, roles, data_path), path))
+  write_text(draft_lines(data, roles, data_path), plan)
   writeLines(c(
     sprintf("Wrote %s.", plan),
     strwrap(sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever

@@ -15,6 +15,10 @@ plan_data <- function(plan, part, needed) {
   if (!is.character(settings$data) || length(settings$data) != 1L) {
     abort_plan(plan, c(part, "data"), "The {part} must name its {.code data}, one file.")
   }
+  if (isTRUE(unit_formats[[tolower(tools::file_ext(settings$data))]]$runs_code)) {
+    abort_plan(plan, c(part, "data"), c("A plan takes no {.file {basename(settings$data)}}: such a file can run code.",
+                                        i = "Write its data as .csv or .parquet."))
+  }
   at_place(plan, part, {
     settings$data <- read_units(beside_plan(plan, settings$data))
     for (key in needed) {

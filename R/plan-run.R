@@ -69,17 +69,57 @@ balance_plan <- function(plan, strict) {
   0L
 }
 
-# Makes the results in a folder of their own beside the goal, and moves them when they are whole.
+# Makes the results in a folder of their own beside the goal, and puts it in the goal's place when it is whole. Until then
+# the old results stay; what else lies in their folder comes along.
 deliver <- function(out, write, what) {
-  make_folder(dirname(out))
-  draft <- tempfile(".twin-", dirname(out))
+  goal <- link_goal(out)
+  make_folder(dirname(goal))
+  clear_stale_drafts(dirname(goal))
+  draft <- draft_path(dirname(goal))
   on.exit(unlink(draft, recursive = TRUE))
   write(draft)
-  move_results(draft, out)
+  keep_other_files(draft, goal)
+  put_in_place(draft, goal)
   page <- file.path(out, "hidden-bias.html")
   writeLines(c("", paste("Report:", file.path(out, "report.html")),
                if (file.exists(page)) paste("Hidden bias alone, for a referee:", page), paste(what, out)))
   0L
+}
+
+results_list <- ".twin-results"  # names the files of a run, so that the next one knows them from other people's
+
+keep_other_files <- function(draft, goal) {
+  own <- list.files(draft, recursive = TRUE, all.files = TRUE)
+  write_text(c(own, results_list), file.path(draft, results_list))
+  if (!dir.exists(goal)) return(invisible(draft))
+  listed <- file.path(goal, results_list)
+  before <- if (file.exists(listed)) readLines(listed, encoding = "UTF-8") else character()
+  others <- setdiff(list.files(goal, recursive = TRUE, all.files = TRUE), c(own, before, results_list))
+  for (folder in unique(dirname(file.path(draft, others)))) make_folder(folder)
+  moved <- file.copy(file.path(goal, others), file.path(draft, others), copy.date = TRUE)
+  if (!all(moved)) {
+    abort_file(c("Can't keep what else is in {.file {goal}}.", x = "Not copied: {.file {others[!moved]}}."), path = goal,
+               call = NULL)
+  }
+}
+
+# Both change places in one step where the system can; else the old one steps aside for a moment.
+put_in_place <- function(draft, goal) {
+  if (!dir.exists(goal)) {
+    if (file.rename(draft, goal)) return(invisible(goal))
+  } else if (glue_exchange_paths(enc2native(draft), enc2native(goal))) {
+    return(invisible(goal))
+  } else {
+    aside <- draft_path(dirname(goal))
+    if (file.rename(goal, aside)) {
+      if (file.rename(draft, goal)) {
+        unlink(aside, recursive = TRUE)
+        return(invisible(goal))
+      }
+      file.rename(aside, goal)
+    }
+  }
+  abort_file(c("Can't write to {.file {goal}}.", i = "The results that were there are unchanged."), path = goal, call = NULL)
 }
 
 check_out <- function(out) {
@@ -107,23 +147,12 @@ previous_entries <- function(out) {
   file <- file.path(out, "logbook.csv")
   if (!file.exists(file)) return(NULL)
   text <- c("time", "verb", "what", "counts", "settings", "design")
-  entries <- suppressWarnings(  # of columns that are not there: told below
+  entries <- single_quotes(suppressWarnings(  # of columns that are not there: told below
     data.table::fread(file, data.table = FALSE, na.strings = "", colClasses = list(character = text))
-  )
+  ))
   if (identical(names(entries), names(logbook_columns()))) return(entries)
   abort_input(c("{.file {file}} is not a logbook of this version.",
                 i = "Move it away, or choose another folder with --out."), call = NULL)
-}
-
-move_results <- function(draft, out) {
-  if (!dir.exists(out) && file.rename(draft, out)) return(invisible(out))
-  for (folder in file.path(out, c("", "tables", "figures"))) make_folder(folder)
-  files <- list.files(draft, recursive = TRUE)
-  moved <- file.rename(file.path(draft, files), file.path(out, files))
-  if (!all(moved)) {
-    abort_file(c("Can't write to {.file {out}}.", x = "Not replaced: {.file {files[!moved]}}."), path = out,
-               call = NULL)
-  }
 }
 
 say_study <- function(study) {

@@ -95,7 +95,7 @@ write_page <- function(file, parts, title, only = "all", sections = report_secti
   }
   if (only == "bias") sections <- Filter(function(section) section$id %in% c("question", "bias"), sections)
   page <- report_page(parts, if (is.null(title)) report_title(parts$study) else title, sections)
-  write_whole(file, function(path) writeLines(enc2utf8(page), path, useBytes = TRUE))
+  write_text(page, file)
 }
 
 report_sections <- function(parts) {

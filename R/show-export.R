@@ -59,7 +59,7 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
     if (!is.null(caption)) parts$caption <- caption
     if (!is.null(note)) parts$note <- note
     lines <- format$lines(parts)
-    write_whole(file, function(path) writeLines(enc2utf8(lines), path, useBytes = TRUE))
+    write_text(lines, file)
   }
   invisible(file)
 }
@@ -71,7 +71,7 @@ write_numbers <- function(x, file, kind, format, plain, call = rlang::caller_env
                   i = "Captions, columns, labels, digits, stars and notes belong to {.or {rendered}}."), call = call)
   }
   need_package(format$package, paste("write", kind, "files"), call)
-  write_whole(file, function(path) format$numbers(x, path), call)
+  format$numbers(x, file)
 }
 
 check_style <- function(style, x, call = rlang::caller_env()) {

@@ -2,7 +2,7 @@
 # computation.
 
 # lines: function(parts) giving the text of a rendered table, parts being those of table_parts(); or numbers:
-# function(x, path) that writes the numbers of tidy() at full precision, package: what it needs for that.
+# function(x, file) that writes the numbers of tidy() at full precision, package: what it needs for that.
 new_table_format <- function(lines = NULL, numbers = NULL, package = "data.table") {
   stopifnot(is.function(lines) || is.function(numbers))
   list(lines = lines, numbers = numbers, package = package)
@@ -12,12 +12,11 @@ table_formats <- list(
   tex = new_table_format(function(parts) latex_table(parts)),
   html = new_table_format(function(parts) html_lines(parts)),
   md = new_table_format(function(parts) markdown_table(parts)),
-  csv = new_table_format(numbers = function(x, path) {
-    data.table::fwrite(defuse_formulas(generics::tidy(x)), path, na = "")
-  }),
-  xlsx = new_table_format(numbers = function(x, path) {
+  csv = new_table_format(numbers = function(x, file) write_csv(generics::tidy(x), file)),
+  xlsx = new_table_format(numbers = function(x, file) {
     about <- data.frame(note = c(table_parts(x)$caption, table_parts(x)$note))
-    openxlsx::write.xlsx(lapply(list(numbers = generics::tidy(x), about = about), defuse_formulas), path)
+    sheets <- lapply(list(numbers = generics::tidy(x), about = about), defuse_formulas)
+    write_whole(file, function(path) openxlsx::write.xlsx(sheets, path), function(path) holds_sheet(path, sheets$numbers))
   }, package = "openxlsx")
 )
 

@@ -13,23 +13,100 @@ file_stems <- function(names) {
 
 # A table as csv, whole, with cells that a spreadsheet would run kept from it.
 write_csv <- function(table, file, na = "") {
-  write_whole(file, function(path) data.table::fwrite(defuse_formulas(as.data.frame(table)), path, na = na))
+  table <- defuse_formulas(as.data.frame(table))
+  write_whole(file, function(path) data.table::fwrite(table, path, na = na), function(path) holds_table(path, table))
 }
 
-# Write to a neighbour with a temporary name, then rename over the goal.
-write_whole <- function(file, write, call = rlang::caller_env()) {
-  folder <- dirname(file)
+# Lines of text, whole.
+write_text <- function(lines, file) {
+  lines <- enc2utf8(lines)
+  write_whole(file, function(path) writeLines(lines, path, useBytes = TRUE),
+              function(path) holds_lines(path, length(lines) + newlines_in(lines)))
+}
+
+# Write to a neighbour with a temporary name, see that all of it has arrived, then rename over the goal. A full disk cuts
+# files without an error from those who write them. complete: function(path), is everything there? Links are written
+# through, and what is protected from writing stays.
+write_whole <- function(file, write, complete, call = rlang::caller_env()) {
+  goal <- link_goal(file)
+  folder <- dirname(goal)
   if (!dir.exists(folder)) {
     abort_file(c("Can't write {.file {file}}.", x = "There is no folder {.file {folder}}."), path = file, call = call)
   }
-  draft <- tempfile(".twin-", folder, fileext = paste0(".", tools::file_ext(file)))
+  check_writable(goal, file, call)
+  draft <- draft_path(folder, paste0(".", tools::file_ext(file)))
   on.exit(unlink(draft))
   result <- tryCatch(suppressWarnings({
     write(draft)
-    file.rename(draft, file)
+    if (isTRUE(complete(draft))) file.rename(draft, goal) else "Not all of it could be written: is the disk full?"
   }), error = function(e) conditionMessage(e))
   if (isTRUE(result)) return(invisible(file))
-  abort_file(c("Can't write {.file {file}}.", x = if (is.character(result)) "{result}"), path = file, call = call)
+  abort_file(c("Can't write {.file {file}}.", x = if (is.character(result)) "{result}",
+               i = if (file.exists(goal)) "The file that was there is unchanged."), path = file, call = call)
+}
+
+# Where a symbolic link leads in the end; the path itself where it is none.
+link_goal <- function(path) {
+  for (step in 1:40) {
+    to <- Sys.readlink(path)
+    if (is.na(to) || !nzchar(to)) break
+    path <- if (grepl("^(/|~|[A-Za-z]:)", to)) to else file.path(dirname(path), to)
+  }
+  path
+}
+
+# Those who may do everything are held to the file's own mark too.
+check_writable <- function(goal, file, call) {
+  if (!file.exists(goal)) return(invisible(goal))
+  marked <- bitwAnd(as.integer(file.info(goal)$mode), strtoi("222", 8L)) == 0L
+  if (!marked && file.access(goal, 2L) == 0L) return(invisible(goal))
+  abort_file(c("Can't write {.file {file}}.", x = "It is protected from writing.",
+               i = "Take the protection away, or choose another name."), path = file, call = call)
+}
+
+# A name of its own in the folder, which says who is writing, so that what a killed process left can be told.
+draft_path <- function(folder, ending = "") tempfile(sprintf(".twin-%d-", Sys.getpid()), folder, ending)
+
+# Drafts in a folder whose process is gone.
+clear_stale_drafts <- function(folder) {
+  drafts <- list.files(folder, "^[.]twin-[0-9]+-[0-9a-f]+", all.files = TRUE, full.names = TRUE)
+  owner <- as.integer(sub("^[.]twin-([0-9]+)-.*$", "\\1", basename(drafts)))
+  alive <- vapply(owner, function(pid) isTRUE(tools::pskill(pid, 0L)), NA)
+  unlink(drafts[!alive], recursive = TRUE)
+}
+
+# Does a text file have all lines of a table: its header, its rows, and the breaks within cells?
+holds_table <- function(path, table) {
+  text <- Filter(is.character, as.list(table))
+  holds_lines(path, nrow(table) + 1 + newlines_in(names(table)) + sum(vapply(text, newlines_in, 0)))
+}
+
+newlines_in <- function(text) {
+  text <- text[grepl("\n", text, fixed = TRUE, useBytes = TRUE)]
+  sum(as.double(lengths(gregexpr("\n", text, fixed = TRUE, useBytes = TRUE))))
+}
+
+# Is it of so many lines, the last one ended?
+holds_lines <- function(path, count) {
+  found <- count_bytes(path, as.raw(10L))
+  found$count == count && identical(found$last, as.raw(10L))
+}
+
+# How often a byte is in a file, the file's last byte, and the line of the first find.
+count_bytes <- function(path, byte) {
+  file <- file(path, "rb")
+  on.exit(close(file))
+  out <- list(count = 0, last = raw(), line = NA_real_)
+  lines <- 0
+  repeat {
+    part <- readBin(file, "raw", 2^22)
+    if (length(part) == 0L) return(out)
+    here <- part == byte
+    if (is.na(out$line) && any(here)) out$line <- lines + sum(part[seq_len(which(here)[1L])] == as.raw(10L)) + 1
+    lines <- lines + sum(part == as.raw(10L))
+    out$count <- out$count + sum(here)
+    out$last <- part[length(part)]
+  }
 }
 
 # Text that starts like a formula, and is not just a number, is run by spreadsheets; an apostrophe keeps it text.

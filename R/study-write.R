@@ -1,15 +1,17 @@
 #' Write units to a file
 #'
 #' Takes data, such as those of [design_data()], back to the program they came from. The file is written under a
-#' temporary name and renamed.
+#' temporary name, looked at, and renamed when all of it is there: on a full disk the old file stays. Symbolic links are
+#' written through; a file that is protected from writing is not replaced.
 #'
 #' @param data A data frame.
 #' @param path Path ending in `.csv`, `.tsv`, `.parquet`, `.dta`, `.xlsx` or `.rds`, in a folder that exists.
 #' @return `path`, invisibly.
-#' @section Details: In csv and tsv, text that a spreadsheet would run as a formula gets a leading apostrophe. Stata
-#'   allows only letters, digits and underscores in names: other characters become underscores, and the warning
+#' @section Details: In csv and tsv, text that a spreadsheet would run as a formula gets a leading apostrophe. `.dta`
+#'   files allow only letters, digits and underscores in names: other characters become underscores, and the warning
 #'   `twin_warning_renamed` lists them.
-#' @section Errors: `twin_error_file` for another ending or a folder that can't be written to, `twin_error_package` when
+#' @section Errors: `twin_error_file` for another ending, a folder or file that can't be written to, or where not all could be
+#'   written, `twin_error_package` when
 #'   the writer is not installed.
 #' @family data
 #' @examples
@@ -27,7 +29,7 @@ write_units <- function(data, path) {
   format <- unit_formats[[kind]]
   need_package(format$writer, paste0("write ", kind, " files"), rlang::current_env())
   data <- format$prepare(data)
-  write_whole(path, function(draft) format$write(data, draft))
+  write_whole(path, function(draft) format$write(data, draft), function(draft) format$complete(draft, data))
   invisible(path)
 }
 
@@ -37,13 +39,13 @@ plain_labels <- function(data) {
   data
 }
 
-stata_names <- function(data) {
+dta_names <- function(data) {
   allowed <- make.unique(substr(gsub("[^A-Za-z0-9_]", "_", names(data)), 1L, 32L), sep = "_")
   allowed <- ifelse(grepl("^[0-9]", allowed), paste0("_", allowed), allowed)
   changed <- allowed != names(data)
   if (any(changed)) {
     renames <- paste(names(data)[changed], "->", allowed[changed])
-    warn_kind("renamed", c("Stata does not allow {sum(changed)} column name{?s}; written as:",
+    warn_kind("renamed", c("`.dta` files do not allow {sum(changed)} column name{?s}; written as:",
                            stats::setNames(utils::head(renames, 5L), rep("*", min(5L, length(renames))))),
               renames = renames)
   }

@@ -46,6 +46,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_exchange_paths
+bool glue_exchange_paths(const std::string& first, const std::string& second);
+RcppExport SEXP _carefultwin_glue_exchange_paths(SEXP firstSEXP, SEXP secondSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const std::string& >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< const std::string& >::type second(secondSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_exchange_paths(first, second));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_climb
 Rcpp::List glue_climb(const Rcpp::List sums, const Eigen::VectorXd start);
 RcppExport SEXP _carefultwin_glue_climb(SEXP sumsSEXP, SEXP startSEXP) {
@@ -363,6 +374,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
     {"_carefultwin_glue_arm_sums", (DL_FUNC) &_carefultwin_glue_arm_sums, 3},
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
+    {"_carefultwin_glue_exchange_paths", (DL_FUNC) &_carefultwin_glue_exchange_paths, 2},
     {"_carefultwin_glue_climb", (DL_FUNC) &_carefultwin_glue_climb, 2},
     {"_carefultwin_glue_meet_moments", (DL_FUNC) &_carefultwin_glue_meet_moments, 3},
     {"_carefultwin_glue_meet_bounds", (DL_FUNC) &_carefultwin_glue_meet_bounds, 5},
