@@ -85,7 +85,7 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   refuse_stray(if (!replacement) intersect(given, "ties"), cli::format_inline("{.code replacement = FALSE}"),
                call = rlang::current_env())
   settings <- c(settings, list(
-    exact = exact, apart = apart, ratio = check_ratio(ratio), replacement = replacement,
+    exact = exact, apart = apart, ratio = check_ratio(ratio, length(study_of(x)$z)), replacement = replacement,
     ties = check_choice(ties, c("all", "first")), search = check_choice(search, c("greedy", "optimal")),
     order = check_order(order, "order" %in% given, x), seed = seed
   ))
@@ -118,11 +118,12 @@ check_own_metric <- function(x, metric, call) {
   check_metric(metric, call)
 }
 
-check_ratio <- function(ratio, call = rlang::caller_env()) {
-  if (is.list(ratio)) ratio <- unlist(ratio)
+# units: how many there are, more than which nobody can have.
+check_ratio <- function(ratio, units, call = rlang::caller_env()) {
+  if (is.list(ratio) && !is.data.frame(ratio)) ratio <- unlist(ratio)
   whole <- is.numeric(ratio) && length(ratio) %in% 1:2 && all(is.finite(ratio)) && all(ratio == round(ratio))
-  if (whole && all(ratio >= 1) && !is.unsorted(ratio)) return(c(least = min(ratio), most = max(ratio)))
-  abort_input(c("{.arg ratio} must be one whole number, or the least and the most partners of a unit.",
+  if (whole && all(ratio >= 1 & ratio <= units) && !is.unsorted(ratio)) return(c(least = min(ratio), most = max(ratio)))
+  abort_input(c("{.arg ratio} must be one whole number, or the least and the most partners of a unit, from 1 to {units}.",
                 x = "It is {describe_value(ratio)}.", i = "For example 2, or c(1, 3)."), call = call)
 }
 
@@ -182,15 +183,22 @@ check_calipers <- function(x, caliper, unit, on, call = rlang::caller_env()) {
 
 named_calipers <- function(caliper, on, call) {
   if (is.null(caliper)) return(if (on %in% c("score", "probability")) list(score = 0.2) else list())
-  caliper <- as.list(caliper)
-  if (length(caliper) == 1L && is.null(names(caliper))) names(caliper) <- "score"
-  if (is_named_list(caliper) && !anyDuplicated(names(caliper))) return(caliper)
+  plain <- (is.numeric(caliper) && is.null(dim(caliper))) || (is.list(caliper) && !is.data.frame(caliper))
+  if (plain && is.numeric(caliper)) {
+    caliper <- as.list(caliper)
+    if (length(caliper) == 1L && is.null(names(caliper))) names(caliper) <- "score"
+  }
+  if (plain && length(caliper) > 0L && is_named_list(caliper) && !anyDuplicated(names(caliper))) return(caliper)
   abort_input(c("{.arg caliper} must be one number, or numbers with the names of what they limit.",
                 i = "For example 0.2, or c(score = 0.2, boat_length = 0.5)."), call = call)
 }
 
 caliper_units <- function(unit, names, call) {
-  unit <- unlist(unit)
+  unit <- if (is.list(unit) || is.character(unit)) unlist(unit) else unit
+  if (!is.character(unit) || length(unit) == 0L) {
+    abort_input(c("{.arg caliper_unit} must be \"sd\" or \"raw\", or several of them named as {.arg caliper} is.",
+                  x = "It is {describe_value(unit)}."), call = call)
+  }
   if (is.null(names(unit))) unit <- stats::setNames(rep_len(unit, length(names)), names)
   for (one in unit) check_choice(one, c("sd", "raw"), "caliper_unit", call)
   stray <- setdiff(names(unit), names)

@@ -6,6 +6,7 @@ make_pairs <- function(x, settings, call = rlang::caller_env()) {
   space <- pair_space(x, settings, call)
   study <- study_of(x)
   labels <- exact_codes(x, settings$exact, call)
+  if (!is.null(settings$apart)) check_column_names(settings$apart, study_of(x), "apart", call)
   apart <- lapply(settings$apart, apart_codes, x = x, call = call)
   rounds <- lapply(seeking_arms(study$estimand), function(arm) {
     one_direction(x, arm, space, settings, labels, apart, call)
@@ -163,8 +164,9 @@ apart_codes <- function(x, name, call = rlang::caller_env()) {
 }
 
 check_column_names <- function(names, study, arg, call) {
-  if (!is.character(names) || anyNA(names)) {
-    abort_input("{.arg {arg}} must be names of columns in quotes.", call = call)
+  if (!is.character(names) || length(names) == 0L || anyNA(names)) {
+    abort_input(c("{.arg {arg}} must be names of columns in quotes, one at least.",
+                  x = "It is {describe_value(names)}."), call = call)
   }
   check_columns(names, study$data, arg, call)
 }

@@ -45,7 +45,7 @@ level_matrix <- function(columns) do.call(cbind, unname(Map(every_level, columns
 # Columns that vary among the units still in, with their sds.
 varying_columns <- function(matrix, v, quiet, call) {
   sd <- sqrt(diag(core_covariance(matrix, v)))
-  constant <- !(sd > 1e-12 * pmax(1, abs(colMeans(matrix))))
+  constant <- !(sd > 1e-12 * abs(colMeans(matrix)))
   if (all(constant)) {
     abort_input(c("No covariate varies, so there is no distance between units.",
                   x = "Constant: {.val {colnames(matrix)}}."), columns = colnames(matrix), call = call)

@@ -49,6 +49,9 @@ as_date <- function(values) if (inherits(values, c("Date", "POSIXt"))) values el
 month_number <- function(day) as.integer(format(day, "%Y")) * 12 + as.integer(format(day, "%m")) - 1
 
 listed_time <- function(x, name, periods, call) {
+  if (!is.atomic(periods) || length(periods) == 0L || anyNA(periods)) {
+    abort_input(c("{.arg periods} must list the periods in order.", x = "It is {describe_value(periods)}."), call = call)
+  }
   periods <- as.character(periods)
   if (anyDuplicated(periods) > 0L) abort_input("{.arg periods} must not repeat a period.", call = call)
   unknown <- setdiff(as.character(x[!is.na(x)]), periods)

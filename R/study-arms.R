@@ -30,6 +30,7 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   check_string(treatment)
   check_columns(treatment, data)
   given <- data[[treatment]]
+  check_column_kind(given, treatment, call)
   values <- plain_column(if (is.logical(given)) factor(given) else given, treatment, call)
   text <- as.character(values)
   listing <- table(text)

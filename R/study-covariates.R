@@ -24,7 +24,16 @@ parse_covariate_formula <- function(formula, data, others, arg, call) {
   check_columns(setdiff(all.vars(formula), "."), data, arg, call)
   # one row is enough to expand the dot and keeps terms() from copying the data
   free <- data[1L, setdiff(names(data), others), drop = FALSE]
-  terms <- stats::terms(formula, data = free)
+  terms <- tryCatch(stats::terms(formula, data = free), error = function(e) stop_formula(e, arg, call))
+  strange <- setdiff(all.names(formula, functions = TRUE), all.vars(formula))
+  unknown <- strange[!vapply(strange, exists, NA, envir = environment_of(formula), mode = "function")]
+  if (length(unknown) > 0L) {
+    abort_input("{.arg {arg}} calls {.fn {unknown}}, which {cli::qty(length(unknown))}{?is/are} not known here.", call = call)
+  }
+  variables <- as.list(attr(terms, "variables"))[-1L]
+  if (!all(vapply(variables, function(v) length(all.vars(v)) > 0L, NA))) {
+    abort_input("{.arg {arg}} must be made of columns; {.code {deparse1(formula)}} has a part without any.", call = call)
+  }
   if (attr(terms, "intercept") == 0L || !is.null(attr(terms, "offset"))) {
     abort_input("{.arg {arg}} must keep its intercept and hold no offset.", call = call)
   }
@@ -35,6 +44,13 @@ parse_covariate_formula <- function(formula, data, others, arg, call) {
   list(names = names, formula = if (!all(plain)) stats::formula(terms))
 }
 
+environment_of <- function(formula) if (is.null(environment(formula))) globalenv() else environment(formula)
+
+stop_formula <- function(error, arg, call) {
+  said <- conditionMessage(error)
+  abort_input(c("{.arg {arg}} can't be computed.", x = "{said}"), call = call)
+}
+
 # n x p matrix of doubles without an intercept; column names are what messages show. Plain columns are laid side by
 # side; a formula with more than that goes through R's own model matrix on the filled columns.
 covariate_matrix <- function(columns, formula = NULL, call = rlang::caller_env()) {
@@ -42,7 +58,14 @@ covariate_matrix <- function(columns, formula = NULL, call = rlang::caller_env()
     return(do.call(cbind, column_vectors(columns)))
   }
   frame <- as.data.frame(Map(filled_column, columns), optional = TRUE)
-  frame <- stats::model.frame(formula, frame, na.action = stats::na.pass)
+  units <- nrow(frame)
+  frame <- tryCatch(stats::model.frame(formula, frame, na.action = stats::na.pass),
+                    error = function(e) stop_formula(e, "covariates", call))
+  whole <- vapply(frame, NROW, 0L) == units
+  if (!all(whole)) {
+    abort_input(c("A term of a formula must have one value per unit.",
+                  x = "{.code {names(frame)[!whole]}} {cli::qty(sum(!whole))}{?has/have} not."), call = call)
+  }
   factors <- names(frame)[vapply(frame, is.factor, NA)]
   treatment <- lapply(stats::setNames(nm = factors), function(name) "contr.treatment")  # whatever the session's options
   matrix <- stats::model.matrix(formula, frame, contrasts.arg = if (length(factors) > 0L) treatment)

@@ -71,6 +71,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     row_of <- again$row_of
   }
   inside <- subset_rows(subset, data, call)
+  check_used_columns(data, c(unlist(roles), wanted$names), c(outcome, weight, wanted$names), which(inside), call)
   arms <- read_treatment(data[[treatment]], treatment, treated, inside, call)
   inside <- inside & !is.na(arms$z)
   dropped <- c("outside the subset" = nrow(data) - arms$considered, "treatment missing" = arms$missing)
@@ -125,6 +126,67 @@ log_opening <- function(study, outcome, by) {
   if (!opened) log_step(study, "open", outcome, settings = list(by = by))
 }
 
+# Text compared with a number is compared letter by letter, which hardly anybody means.
+check_comparisons <- function(condition, data, call) {
+  if (!is.call(condition)) return(invisible(condition))
+  sides <- as.list(condition)[-1L]
+  if (as.character(condition[[1L]])[1L] %in% c("<", "<=", ">", ">=", "==", "!=", "%in%") && length(sides) == 2L) {
+    is_text <- vapply(sides, function(side) {
+      if (is.name(side)) is.factor(data[[as.character(side)]]) || is.character(data[[as.character(side)]]) else FALSE
+    }, NA)
+    is_number <- vapply(sides, function(side) is.numeric(side) || (is.call(side) && is_numeric_c(side)), NA)
+    if (any(is_text) && any(is_number)) {
+      name <- as.character(sides[[which(is_text)]])
+      abort_input(c("{.arg subset} compares text with a number: {.code {deparse1(condition)}}.",
+                    x = "{.val {name}} holds text.", i = "Put the value in quotes, or turn the column into numbers."),
+                  column = name, call = call)
+    }
+  }
+  for (side in sides) check_comparisons(side, data, call)
+}
+
+is_numeric_c <- function(side) {
+  identical(side[[1L]], quote(c)) && all(vapply(as.list(side)[-1L], is.numeric, NA))
+}
+
+# Columns that are used must hold one value per row that can be read, and numbers that can be squared. names: all of
+# them; numbers: those that are computed with.
+check_used_columns <- function(data, names, numbers, rows, call) {
+  for (name in unique(names)) check_column_kind(data[[name]], name, call)
+  for (name in unique(numbers)) check_magnitude(data[[name]], name, rows, call)
+}
+
+check_column_kind <- function(x, name, call) {
+  if (is.list(x) || !is.null(dim(x))) {
+    abort_input(c("Column {.val {name}} can't be used: it is {.obj_type_friendly {x}}.",
+                  i = "Make it a plain column with one value per row."), column = name, call = call)
+  }
+  text <- if (is.factor(x)) levels(x) else if (is.character(x)) unique(x) else names(attr(x, "labels", exact = TRUE))
+  text <- as.character(text)
+  bad <- text[!is.na(text) & !validUTF8(text)]
+  if (length(bad) > 0L) {
+    abort_input(c("The text in column {.val {name}} is not UTF-8.", x = "For example {describe_value(bad[1L])}.",
+                  i = "Turn it with {.code iconv(x, \"latin1\", \"UTF-8\")}, or read the file with its encoding."),
+                column = name, call = call)
+  }
+}
+
+# Squares and their sums must fit into a double, both ways.
+check_magnitude <- function(x, name, rows, call) {
+  if (!is.double(x) || inherits(x, c("Date", "POSIXt", "integer64"))) return(invisible(x))
+  x <- some_rows(x, rows)
+  x <- x[is.finite(x)]
+  if (length(x) == 0L) return(invisible(x))
+  ends <- value_ends(x)
+  large <- max(abs(ends)) > 1e100
+  small <- ends[1L] < ends[2L] && max(ends[2L] - ends[1L], abs(ends)) < 1e-100
+  if (!large && !small) return(invisible(x))
+  abort_input(c("The numbers in {.val {name}} are too {if (large) 'large' else 'small'} to compute with.",
+                x = "They lie between {signif(ends[1L], 3)} and {signif(ends[2L], 3)}.",
+                i = if (large) "Divide them by a power of 10, or look for a code that stands for missing." else
+                  "Multiply them by a power of 10."), column = name, call = call)
+}
+
 check_units <- function(data, call) {
   if (!is.data.frame(data)) {
     abort_input(c("{.arg data} must be a data frame with one row per unit.",
@@ -173,7 +235,12 @@ subset_rows <- function(subset, data, call) {
   if (is.null(subset)) return(rep(TRUE, n))
   if (rlang::is_formula(subset)) {
     check_columns(all.vars(subset), data, "subset", call)
-    subset <- eval(subset[[length(subset)]], data, environment(subset))
+    condition <- subset[[length(subset)]]
+    check_comparisons(condition, data, call)
+    subset <- tryCatch(
+      withCallingHandlers(eval(condition, data, environment_of(subset)), warning = function(w) stop(conditionMessage(w))),
+      error = function(e) stop_formula(e, "subset", call)
+    )
   }
   if (is.logical(subset) && length(subset) == n) return(!is.na(subset) & subset)
   is_rows <- is.numeric(subset) && all(subset %in% seq_len(n)) && !anyDuplicated(subset)
@@ -199,6 +266,11 @@ read_treatment <- function(x, name, treated, inside, call) {
       x = "It has {length(text)}: {utils::head(listing, 6)}{if (length(text) > 6) ', ...'}.",
       i = if (length(text) > 2L) "Choose two with {.arg subset}." else "Nothing is left to compare."
     ), column = name, levels = text, call = call)
+  }
+  if (text[1L] == text[2L]) {
+    abort_input(c("The two values of the treatment {.val {name}} can't be told apart in print.",
+                  x = "Both read {.val {text[1L]}}; they differ by {values[2L] - values[1L]}.",
+                  i = "Round the column first."), column = name, call = call)
   }
   treated <- treated_level(treated, text, listing, name, is.logical(x) || identical(text, c("0", "1")), call)
   z <- as.integer(code == match(treated, text))
@@ -308,7 +380,15 @@ group_codes <- function(x, name, role, rows, call) {
 
 # For each outcome: NA when it is a number, else the value that counts as 1.
 check_outcomes <- function(data, outcome, event, rows, call) {
-  if (!is.null(event) && is.null(names(event))) event <- stats::setNames(rep(event, length(outcome)), outcome)
+  if (!is.null(event) && !(is.atomic(event) && length(event) > 0L && !anyNA(event))) {
+    abort_input(c("{.arg event} must be a value of the outcome, or several named by outcome.",
+                  x = "It is {describe_value(event)}."), call = call)
+  }
+  if (!is.null(event) && is.null(names(event))) {
+    two <- outcome[vapply(outcome, function(name) !is.null(event_values(event_column(data[[name]][rows], name, call))), NA)]
+    if (length(two) == 0L) two <- outcome[1L]  # which says what is wrong
+    event <- stats::setNames(rep_len(event, length(two)), two)
+  }
   unused <- setdiff(names(event), outcome)
   if (length(unused) > 0L) abort_input("{.arg event} names no outcome: {.val {unused}}.", call = call)
   lapply(stats::setNames(nm = outcome), function(name) {
@@ -316,9 +396,21 @@ check_outcomes <- function(data, outcome, event, rows, call) {
   })
 }
 
+event_column <- function(x, name, call) if (is.logical(x)) x else plain_column(x, name, call)
+
 outcome_event <- function(x, name, event, call) {
-  x <- if (is.logical(x)) x else plain_column(x, name, call)
+  infinite <- if (is.double(x)) which(is.infinite(x))
+  if (length(infinite) > 0L) {
+    abort_input(c("The outcome {.val {name}} must be finite.", x = "It is infinite in {plural(length(infinite), 'row')}.",
+                  i = "Recode {cli::qty(length(infinite))}{?it/them} or set {?it/them} to NA."), column = name, call = call)
+  }
+  x <- event_column(x, name, call)
   values <- event_values(x)
+  if (is.null(values) && !is.null(event)) {
+    abort_input(c("{.arg event} is for outcomes with two values; {.val {name}} holds other numbers.",
+                  i = "Leave it out, or name the outcome it belongs to: {.code event = c(name = value)}."),
+                column = name, call = call)
+  }
   if (is.null(values)) return(NA_character_)
   if (length(values) != 2L) {
     abort_input(c(

@@ -39,7 +39,15 @@ score_range_text <- function(low, high) paste(number_text(low, 3), "to", number_
 level_text <- function(level) paste0(format(100 * level), "%")
 
 shorten <- function(text, width) {
+  text <- shown_text(text)
   ifelse(nchar(text, "width") > width, paste0(substr(text, 1L, width - 3L), "..."), text)
+}
+
+# Text whose bytes are no letters is shown by its bytes, so that a message about it can be written.
+shown_text <- function(text) {
+  bad <- !is.na(text) & !validUTF8(text)
+  if (any(bad)) text[bad] <- iconv(text[bad], "UTF-8", "UTF-8", sub = "byte")
+  text
 }
 
 and_list <- function(words) {

@@ -1,0 +1,105 @@
+# Every argument of every exported verb with bad values: a classed error, or a use that was looked at and is listed in
+# fuzz-accepted.csv. What fails otherwise is a bug.
+
+# A small world in which every verb has a call that works. Values for arguments which others need to be there are in
+# the calls. Each call is a list of arguments; names of verbs may repeat.
+fuzz_calls <- function() {
+  data <- many_crews(120, seed = 3)
+  data$id <- seq_len(120)
+  data$gear <- rep(c("net", "line", "pot"), 40)
+  data$known <- ifelse(data$id %% 9 == 0, NA, data$income)
+  crews <- frame_study(data, "joined", c("income", "direct", "known"), ~ boat + past + port, weight = "s", cluster = "harbour")
+  plain <- frame_study(data, "joined", "income", c("boat", "past"))
+  lasting <- frame_study(more_outcomes(120, seed = 4), "joined", c("months", "left"), c("boat", "past"))
+  scored <- score_units(plain)
+  weighed <- weigh_units(scored)
+  pairs <- pair_units(scored)
+  effect <- measure_effect(weighed)
+  paired <- measure_effect(pairs)
+  panel <- harbour_panel(many_harbours(16))
+  cells <- measure_did(panel)
+  path <- summarise_did(cells, "event")
+  graph <- assume_graph("digraph { port -> joined; port -> income; joined -> income; wind -> joined }")
+  arms <- frame_arms(data, "gear", "income", c("boat", "past"), reference = "net")
+  folder <- tempfile("fuzz")
+  dir.create(folder)
+  csv <- file.path(folder, "d.csv")
+  data.table::fwrite(data, csv)
+  list(
+    frame_study = list(data = data, treatment = "joined", outcome = "income", covariates = c("boat", "past", "port")),
+    frame_arms = list(data = data, treatment = "gear", outcome = "income", covariates = c("boat", "past"), reference = "net"),
+    frame_panel = list(data = many_harbours(12), outcome = "price", time = "year", unit = "harbour", treatment = "open"),
+    score_units = list(x = plain), trim_units = list(x = scored), pair_units = list(x = scored),
+    group_units = list(x = scored), stratify_units = list(x = scored), weigh_units = list(x = scored),
+    weigh_responses = list(x = weigh_units(score_units(crews)), outcome = "known"),
+    search_metric = list(x = plain, generations = 1, population = 4),
+    assess_balance = list(x = weighed), assess_overlap = list(x = scored), assess_score = list(x = scored),
+    compare_scores = list(logit = scored, probit = score_units(plain, link = "probit")),
+    assess_weights = list(x = weighed), assess_power = list(x = plain), describe_groups = list(study = plain),
+    assess_responses = list(x = weigh_responses(weigh_units(score_units(crews)), "known")),
+    assess_trends = list(panel = panel), design_data = list(x = weighed), pairs_of = list(x = pairs),
+    measure_effect = list(x = weighed), measure_hazard = list(x = weigh_units(score_units(lasting)), time = "months", event = "left"),
+    measure_model = list(x = plain, fit = lm(income ~ joined + boat, data)),
+    measure_did = list(panel = panel), summarise_did = list(x = cells), decompose_did = list(panel = panel),
+    compare_effects = list(weights = effect, pairs = paired), contrasts_of = list(x = measure_effect(arms)),
+    probe_choices = list(effect = effect, limit = 4), probe_effect = list(x = effect), probe_omitted = list(x = measure_effect(plain, estimator = "regression")),
+    probe_pairs = list(x = paired), probe_placebo = list(effect = effect, outcomes = "past"),
+    probe_ratio = list(estimate = effect), probe_stability = list(effect = effect),
+    probe_trends = list(x = path), probe_weights = list(x = effect, draws = 20),
+    assume_graph = list(edges = "digraph { a -> b; b -> c }"), as_dot = list(graph = graph), sets_to_adjust = list(graph = graph, exposure = "joined", outcome = "income"),
+    explain_set = list(graph = graph, exposure = "joined", outcome = "income", set = "port"),
+    testable_claims = list(graph = graph), test_claims = list(graph = assume_graph("digraph { boat -> joined; boat -> past }"), data = data),
+    simulate_units = list(n = 50), logbook = list(x = plain),
+    export_table = list(x = assess_balance(weighed), file = file.path(folder, "t.csv")),
+    write_units = list(data = data, path = file.path(folder, "u.csv")), read_units = list(path = csv),
+    write_report = list(file = file.path(folder, "r.html"), study = plain)
+  )
+}
+
+# Values that hardly any argument means. Named, so that what was accepted can be listed.
+bad_values <- function() {
+  list(
+    "NULL" = NULL, "NA" = NA, "NA text" = NA_character_, "NaN" = NaN, "Inf" = Inf, "-Inf" = -Inf, "0" = 0, "-1" = -1, "0.5" = 0.5,
+    "2" = 2, "1e300" = 1e300, "1e-300" = 1e-300, "2^31" = 2^31, "-0.1" = -0.1, "1L" = 1L, "TRUE" = TRUE, "FALSE" = FALSE, "empty text" = "",
+    "text" = "zzz", "braces" = "{x} {.val y}", "markup" = "<b>&amp;</b>", "percent" = "%s %d", "quote" = "a'b\"c\\", "new line" = "a\nb",
+    "umlaut" = "Gr\u00f6\u00dfe", "latin1" = rawToChar(as.raw(c(0x47, 0xf6))), "long text" = strrep("x", 1e5),
+    "texts" = c("a", "b"), "NA texts" = c("a", NA), "numbers" = c(1, 2, 3), "NA numbers" = c(1, NA), "flags" = c(TRUE, FALSE), "no text" = character(),
+    "no numbers" = numeric(), "no flags" = logical(), "named number" = c(a = 1), "named text" = c(a = "boat"), "list()" = list(),
+    "list(1)" = list(1), "named list" = list(a = 1, b = "x"), "nested list" = list(list(list(NULL))), "function" = function(...) 1, "sum" = sum,
+    "environment" = globalenv(), "formula" = ~zzz, "wrong formula" = y ~ x, "odd formula" = ~"x", "call" = quote(f(x)),
+    "symbol" = quote(x), "data frame" = data.frame(a = 1:2), "empty data frame" = data.frame(), "matrix" = matrix(1:4, 2),
+    "factor" = factor("a"), "date" = as.Date("2020-01-01"), "complex" = 1i, "raw" = as.raw(1), "huge" = seq_len(1e6) / 7,
+    "strange class" = structure(1, class = "zzz"), "integer64" = structure(4.94065645841247e-324, class = "integer64"),
+    "formula call" = ~ nosuch(boat), "as-is" = ~ I(boat[1:3])
+  )
+}
+
+# One bad value in one place: "error" (classed), "raw: ..." or "accepted"; slow ones are cut after `seconds`.
+try_bad <- function(verb, arguments, arg, value, seconds = 20) {
+  arguments[arg] <- list(value)
+  result <- tryCatch(suppressMessages(suppressWarnings({
+    setTimeLimit(elapsed = seconds, transient = TRUE)
+    on.exit(setTimeLimit())
+    utils::capture.output(print(do.call(verb, arguments, quote = TRUE)))
+    "accepted"
+  })), twin_error = function(e) "error", error = function(e) paste("raw:", gsub("\\s+", " ", conditionMessage(e))))
+  setTimeLimit()
+  result
+}
+
+# Every (verb, argument, value) there is.
+fuzz_places <- function(calls, values) {
+  own <- lapply(names(calls), function(verb) {
+    arguments <- setdiff(names(formals(getExportedValue("carefultwin", verb))), "...")
+    data.frame(verb, expand.grid(arg = arguments, value = names(values), stringsAsFactors = FALSE))
+  })
+  do.call(rbind, own)
+}
+
+run_fuzz <- function(places, calls, values, seconds = 20) {
+  places$result <- vapply(seq_len(nrow(places)), function(k) {
+    at <- places[k, ]
+    try_bad(getExportedValue("carefultwin", at$verb), calls[[at$verb]], at$arg, values[[at$value]], seconds)
+  }, "")
+  places
+}

@@ -1,0 +1,88 @@
+# Values that can't be computed with, columns that are no columns, and conditions that compare apples with pears: each
+# an error which says what and where. What can be computed does not depend on units of measurement.
+
+scaled_crews <- function(boat = 1, income = 1, s = 1, shift = 0) {
+  data <- many_crews(200, seed = 6)
+  data$boat <- data$boat * boat + shift
+  data$income <- data$income * income
+  data$s <- data$s * s
+  data
+}
+
+numbers_of <- function(data) {
+  study <- study_of_many(data, weight = "s")
+  design <- weigh_units(score_units(study))
+  rows <- c(difference_of(measure_effect(design)), difference_of(measure_effect(design, estimator = "augmented")),
+            difference_of(measure_effect(pair_units(score_units(study)))))
+  others <- list(pair_units(study, on = "mahalanobis"), pair_units(study, on = "diagonal", replacement = TRUE),
+                 weigh_units(study, "entropy"), stratify_units(score_units(study), 4))
+  rows <- c(rows, vapply(others, function(other) difference_of(measure_effect(other)), 0))
+  c(rows, tidy(measure_effect(design))$std.error[3], summary(assess_balance(design))$worst_smd)
+}
+
+test_that("units of measurement do not matter as far as a double goes, and beyond are refused", {
+  plain <- numbers_of(scaled_crews())
+  for (size in c(1e-98, 1e-20, 1e20, 1e98)) {
+    expect_equal(numbers_of(scaled_crews(boat = size)), plain, tolerance = 1e-6, label = paste("boat x", size))
+    expect_equal(numbers_of(scaled_crews(income = size)) / rep(c(size, 1), c(8, 1)), plain, tolerance = 1e-6)
+    expect_equal(numbers_of(scaled_crews(s = size)), plain, tolerance = 1e-6)
+  }
+  expect_equal(numbers_of(scaled_crews(shift = 1e9)), plain, tolerance = 1e-4)
+  for (size in c(1e-300, 1e300)) {
+    word <- if (size > 1) "too large to compute with" else "too small to compute with"
+    expect_error(numbers_of(scaled_crews(boat = size)), word, class = "twin_error_input")
+    expect_error(numbers_of(scaled_crews(income = size)), word, class = "twin_error_input")
+    expect_error(numbers_of(scaled_crews(s = size)), word, class = "twin_error_input")
+  }
+  data <- many_harbours(8)
+  expect_error(harbour_panel(transform(data, price = price * 1e200)), "\"price\" are too large", class = "twin_error_input")
+})
+
+test_that("infinite outcomes, odd columns and bytes that are no text are named", {
+  data <- many_crews(100)
+  infinite <- transform(data, income = replace(income, 3:4, Inf))
+  expect_error(study_of_many(infinite), "infinite in 2 rows", class = "twin_error_input")
+  odd <- data
+  odd$s <- matrix(1, 100, 1)
+  expect_error(study_of_many(odd, weight = "s"), "\"s\" can't be used", class = "twin_error_input")
+  odd$s <- as.list(data$s)
+  expect_error(study_of_many(odd, weight = "s"), "\"s\" can't be used", class = "twin_error_input")
+  odd$harbour <- data.frame(a = data$harbour)
+  expect_error(study_of_many(odd, cluster = "harbour"), "\"harbour\" can't be used", class = "twin_error_input")
+  odd <- data
+  odd$port[odd$port == "small"] <- "gro\xdf"
+  error <- expect_error(study_of_many(odd), "\"port\" is not UTF-8", class = "twin_error_input")
+  expect_match(conditionMessage(error), "gro<df>", fixed = TRUE)
+  near <- transform(data, joined = 1 + joined * 4e-16)
+  expect_error(study_of_many(near), "can't be told apart", class = "twin_error_input")
+  expect_error(study_of_many(data, event = "7"), "holds other numbers", class = "twin_error_input")
+})
+
+test_that("formulas and conditions that can't be computed say why", {
+  data <- many_crews(100)
+  frame <- function(covariates, ...) frame_study(data, "joined", "income", covariates, ...)
+  expect_error(frame(~ nosuch(boat)), "nosuch", class = "twin_error_input")
+  expect_error(frame(~"boat"), class = "twin_error_input")
+  expect_error(frame(~ I(boat[1:3])), "one value per unit", class = "twin_error_input")
+  expect_error(frame(~ boat + poly(past, -1)), "can't be computed", class = "twin_error_input")
+  expect_error(frame(~boat, subset = ~ port > 2), "compares text with a number", class = "twin_error_input")
+  expect_error(frame(~boat, subset = ~ past > 0 & port %in% c(1, 2)), "\"port\" holds text", class = "twin_error_input")
+  expect_error(frame(~boat, subset = ~ nosuch(past)), "can't be computed", class = "twin_error_input")
+  expect_identical(length(frame(~boat, subset = ~ port == "small")$z), sum(data$port == "small"))
+})
+
+test_that("limits and ratios of pairs are what they must be, and nothing empty passes for none", {
+  scored <- score_units(study_of_many(many_crews(100)))
+  for (bad in list(character(), list(1), list(), data.frame(), NA)) {
+    expect_error(pair_units(scored, caliper = bad), "caliper", class = "twin_error_input")
+  }
+  for (bad in list(NULL, character(), sum, list())) {
+    expect_error(pair_units(scored, caliper_unit = bad), "caliper_unit", class = "twin_error_input")
+  }
+  for (bad in list(character(), list(), function(x) x)) {
+    expect_error(pair_units(scored, exact = bad), "exact", class = "twin_error_input")
+    expect_error(pair_units(scored, apart = bad), "apart", class = "twin_error_input")
+  }
+  expect_error(pair_units(scored, ratio = 2^31), "from 1 to 100", class = "twin_error_input")
+  expect_error(pair_units(scored, ratio = data.frame(a = 1:2)), class = "twin_error_input")
+})
