@@ -1,5 +1,5 @@
 # Each target installs what it lacks first. A fresh machine needs `make demo` and `make test`, nothing else.
-.PHONY: demo test lint articles simulations check sanitize bench validate screenshots docs site install
+.PHONY: demo test lint articles simulations check sanitize fuzz bench validate screenshots docs site install
 export TZ ?= UTC
 
 demo: install
@@ -43,12 +43,18 @@ sanitize:
 bench: install
 	@for script in bench/*.R; do echo "== $$script"; Rscript $$script || exit 1; done
 
-# Monte Carlo study of every estimator; about half an hour on two cores. DRAWS=100 for a quick look.
+# Every bad value in every place of every verb; about a quarter of an hour on two cores.
+fuzz: install
+	@tools/setup test
+	@Rscript tools/fuzz.R
+
+# Monte Carlo study of every estimator; about an hour on two cores. DRAWS=100 ERROR_DRAWS=100 for a quick look.
 DRAWS ?= 400
+ERROR_DRAWS ?= 1000
 validate:
 	@tools/setup test
 	@tools/install
-	@Rscript validation/errors.R $(DRAWS)
+	@Rscript validation/errors.R $(ERROR_DRAWS)
 	@Rscript validation/run.R $(DRAWS)
 	@Rscript validation/panels.R $(DRAWS)
 	@Rscript validation/hidden.R $(DRAWS)

@@ -281,6 +281,9 @@ indicator_names <- function(column, name) {
 # Rows on request. Products are of centred columns, so that a square is about spread and an interaction about joint
 # movement, not about the means again.
 extra_columns <- function(designs, extra, call = rlang::caller_env()) {
+  if (!is.character(extra)) {
+    abort_input(c("{.arg extra} must be words in quotes.", x = "It is {describe_value(extra)}."), call = call)
+  }
   for (word in extra) check_choice(word, c("score", "squares", "cubes", "interactions", "factors"), "extra", call)
   if (length(extra) == 0L) return(list())
   study <- study_of(designs[[1L]])

@@ -2,7 +2,8 @@
 #'
 #' Do units with a score of 0.3 get treated three times in ten? Sorts the units into groups of equal size by their score
 #' and sets the mean score of each beside the share that was treated. Prediction is not the goal, balance is: a high AUC
-#' is no merit but a sign of poor overlap.
+#' is no merit but a sign of poor overlap. Both belong to the units the score was fitted to, also where a design has
+#' trimmed or paired them since: among pairs any score has a slope near 0, by design.
 #'
 #' @param x A `twin_design` with a score.
 #' @param groups Number of groups, default 10.
@@ -22,9 +23,10 @@
 #' @export
 assess_score <- function(x, groups = 10) {
   check_score(x, "assess_score")
-  check_number(groups, min = 2)
+  check_count(groups, min = 2, max = 1000)
   study <- x$study
-  s <- kept_weight(x)
+  fitted_to <- if (is.null(x$score$inside)) rep(TRUE, length(study$z)) else x$score$inside
+  s <- sampling_weight(study) * fitted_to
   inside <- s > 0
   e <- x$score$fitted[inside]
   z <- study$z[inside]
@@ -35,7 +37,7 @@ assess_score <- function(x, groups = 10) {
   structure(list(
     rows = rows, auc = core_auc(e, z, s), loss = core_log_loss(e, z, s), units = length(e),
     line = if (fitted) line$coefficients else c(NA_real_, NA_real_), score = score_text(x$score),
-    design = design_label(x), levels = study$levels, learners = x$score$learners
+    design = design_label(x), since = sum(fitted_to) - sum(design_kept(x)), levels = study$levels, learners = x$score$learners
   ), class = "twin_calibration")
 }
 

@@ -28,8 +28,14 @@
 compare_scores <- function(x, design = c("weights", "pairs", "strata"), settings = list(), limit = "standard",
                            ratio_range = NULL) {
   design <- check_choice(design, c("weights", "pairs", "strata"))
-  if (!is_named_list(settings)) abort_input("{.arg settings} must be a list with names.")
+  if (is.data.frame(settings) || !is_named_list(settings)) abort_input("{.arg settings} must be a list with names.")
+  balance_limits(limit, ratio_range)
   verb <- list(weights = weigh_units, pairs = pair_units, strata = stratify_units)[[design]]
+  stray <- setdiff(names(settings), setdiff(names(formals(verb)), "x"))
+  if (length(stray) > 0L) {
+    abort_input("{.arg settings} names {.val {stray}}, which {cli::qty(length(stray))}{?is/are} not among the arguments of
+                 {.fn {c(weights = 'weigh_units', pairs = 'pair_units', strata = 'stratify_units')[[design]]}}.")
+  }
   candidates <- score_candidates(x)
   made <- show_progress("Comparing scores", steps = length(candidates), work = function(tick) {
     Map(function(candidate, name) {

@@ -44,12 +44,13 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
                           placebo = 1:3, leads = 3, level = 0.95) {
   check_class(panel, "twin_panel", "frame_panel")
   call <- rlang::current_env()
-  check_number(anticipation, min = 0)
+  check_count(anticipation, min = 0)
   check_number(slope, null = TRUE)
-  check_number(level, min = 0, max = 1, open = TRUE)
-  check_number(leads, min = 0)
-  if (!is.numeric(placebo) || any(!is.finite(placebo)) || any(placebo < 1 + anticipation)) {
-    abort_input("{.arg placebo} must be numbers of periods, each above {.arg anticipation}.")
+  check_level(level)
+  check_count(leads, min = 0)
+  if (!is_plain_numbers(placebo) || any(!is.finite(placebo)) || any(placebo < 1 + anticipation | placebo > 1e6)) {
+    abort_input(c("{.arg placebo} must be numbers of periods, each above {.arg anticipation}.",
+                  x = "It is {describe_value(placebo)}."))
   }
   outcome <- panel_outcome(panel, outcome)
   settings <- list(adjustment = panel_adjustment(panel, adjustment, cell_adjustments, call), base = "fixed",

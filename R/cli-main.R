@@ -6,7 +6,7 @@ twin_commands <- function() {
   strict <- optparse::make_option("--strict", action = "store_true", default = FALSE,
                                   help = "Exit with 1 when a row of a balance table, or the test of trends, fails")
   list(
-    demo = list(run = command_demo, argument = NULL, about = "Try everything on made-up data",
+    demo = list(run = command_demo, argument = NULL, about = "Try everything on made-up data (--panel: over time)",
                 options = list(out("Folder for data, plan and results [default: twin-demo]"),
                                optparse::make_option("--panel", action = "store_true", default = FALSE,
                                                      help = "The panel of harbours in place of the crews"))),

@@ -53,7 +53,7 @@ core_augmented_parts <- function(model, uncensored) {
   cumulative <- c(0, cumsum(model$hazard))
   at <- core_chebyshev(range(model$risk), ceiling(14 + 4 * sqrt(max(model$risk) * sum(model$hazard))))
   basis <- core_interpolation(r, at)
-  in_arm <- function(values) replace(numeric(length(model$risk)), among, values)
+  in_whole <- function(values) replace(numeric(length(model$risk)), among, values)
   # what a unit still at risk has lost so far, relative to what its model leaves: (K + 1) x points
   lost <- vapply(at, function(r) {
     exp(-r * cumulative) * cumsum(c(0, -expm1(-r * model$hazard) * exp(r * cumulative[-1L]) / uncensored))
@@ -67,7 +67,7 @@ core_augmented_parts <- function(model, uncensored) {
       residual <- drop(basis %*% lost[last + 1L, ])  # of those still there
       gone <- which(place <= last)
       residual[gone] <- exp(-r[gone] * (whole - cumulative[place[gone] + 1L])) * own[gone]
-      list(fitted = exp(-model$risk * whole), residual = in_arm(residual))
+      list(fitted = exp(-model$risk * whole), residual = in_whole(residual))
     },
     restricted = function(until) {
       steps <- seq_len(findInterval(until, model$times))
@@ -82,7 +82,7 @@ core_augmented_parts <- function(model, uncensored) {
         c(0, cumsum(-expm1(-at[j] * model$hazard[steps]) * loss))[reached] - leaves * c(0, loss)[reached]
       })
       fitted <- drop(core_interpolation(model$risk, at) %*% vapply(at, function(r) ahead(r)[1L], 0))
-      list(fitted = fitted, residual = in_arm(residual))
+      list(fitted = fitted, residual = in_whole(residual))
     }
   )
 }

@@ -111,14 +111,16 @@ core_logit_shift <- function(y, offset, r) {
   core_climb(sums, near)$coefficients  # to rounding: influence and its derivative checks lean on it
 }
 
-# Difference; ratio when both means are positive; odds ratio when both are shares strictly between 0 and 1; or the
-# contrasts among the terms named. slopes: 2 x k, derivatives in the two means.
-core_contrasts <- function(means, shares = FALSE, terms = defined_contrasts(means$estimate, shares)) {
+# The difference, and of the contrasts that make sense for the outcome (`allowed`) those that its means let be defined;
+# or the contrasts among the terms named. "ratio" and "odds_ratio" of the means; "percent", of means in logs, by how many
+# per cent the treated's geometric mean lies above the controls'. slopes: 2 x k, derivatives in the two means.
+core_contrasts <- function(means, allowed = "difference", terms = defined_contrasts(means$estimate, allowed)) {
   m1 <- means$estimate[["mean_treated"]]
   m0 <- means$estimate[["mean_control"]]
   odds <- m1 / (1 - m1) / (m0 / (1 - m0))
   slopes <- list(difference = c(1, -1), ratio = c(1 / m0, -m1 / m0^2),
-                 odds_ratio = odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0))))
+                 odds_ratio = odds * c(1 / (m1 * (1 - m1)), -1 / (m0 * (1 - m0))),
+                 percent = 100 * exp(m1 - m0) * c(1, -1))
   slopes <- do.call(cbind, slopes[intersect(names(slopes), terms)])
   all_slopes <- cbind(diag(2), slopes)
   colnames(all_slopes) <- c(names(both_arms), colnames(slopes))
@@ -129,14 +131,15 @@ core_contrasts <- function(means, shares = FALSE, terms = defined_contrasts(mean
   )
 }
 
-defined_contrasts <- function(means, shares) {
-  c("difference", if (min(means) > 0) "ratio", if (shares && min(means) > 0 && max(means) < 1) "odds_ratio")
+defined_contrasts <- function(means, allowed) {
+  defined <- c(ratio = min(means) > 0, odds_ratio = min(means) > 0 && max(means) < 1)
+  setdiff(allowed, names(defined)[!defined])
 }
 
 # The terms asked for as functions of the two means, a row per pair of means.
 core_contrast_values <- function(m1, m0, terms) {
   all <- list(mean_treated = m1, mean_control = m0, difference = m1 - m0, ratio = m1 / m0,
-              odds_ratio = m1 / (1 - m1) / (m0 / (1 - m0)))
+              odds_ratio = m1 / (1 - m1) / (m0 / (1 - m0)), percent = 100 * expm1(m1 - m0))
   do.call(cbind, all[terms])
 }
 

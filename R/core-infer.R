@@ -90,6 +90,9 @@ core_t_quantile <- function(level, df) stats::qt(1 - (1 - level) / 2, df)
 
 core_t_p_value <- function(statistic, df) 2 * stats::pt(-abs(statistic), df)
 
+# No degrees of freedom left: none are known, and there is no interval.
+core_known_df <- function(df) if (df < 1) NA_real_ else as.double(df)
+
 # Averages may differ in their degrees of freedom: the least of those that are known.
 core_least_df <- function(df) if (all(is.na(df))) NA_real_ else min(df, na.rm = TRUE)
 

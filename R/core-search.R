@@ -16,9 +16,15 @@ core_search_task <- function(seekers, pool, seeker_values, pool_values, referenc
   )
 }
 
-# candidates: p x m. Returns a data-like list(worst, mean), m each.
+# candidates: p x m. Returns a data-like list(worst, mean), m each. They go to the kernel so many at a time that each time
+# takes well under a second: in between the search can be interrupted.
 core_judge_metrics <- function(task, candidates, threads = 1L) {
-  loss <- glue_judge_metrics(task, candidates, as.integer(threads))
+  work <- nrow(task$seekers) * as.double(nrow(task$pool)) * nrow(candidates)
+  at_once <- as.integer(max(1, min(ncol(candidates), floor(5e9 / work)))) * as.integer(threads)
+  stretches <- split(seq_len(ncol(candidates)), (seq_len(ncol(candidates)) - 1L) %/% at_once)
+  loss <- do.call(cbind, lapply(unname(stretches), function(some) {
+    glue_judge_metrics(task, candidates[, some, drop = FALSE], as.integer(threads))
+  }))
   list(worst = loss[1L, ], mean = loss[2L, ])
 }
 

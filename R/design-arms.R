@@ -56,7 +56,7 @@ weigh_arms <- function(x, given, method, truncate, call = rlang::caller_env()) {
   out <- new_arms(x$base, x$arm, x$levels, x$score, designs, c(x$steps, list(step)))
   log_step(x$base, "weigh", step$label, sprintf("%d contrasts with %s", length(designs), x$levels[1L]),
            list(estimand = x$base$estimand, truncate = unlist(truncate)),
-           worst = max(vapply(designs, worst_imbalance, 0)), design = rlang::hash(list(x$base$hash, out$steps)))
+           worst = max(unlist(lapply(designs, worst_imbalance))), design = rlang::hash(list(x$base$hash, out$steps)))
   out
 }
 

@@ -17,6 +17,7 @@ balancing_score_weights <- function(x, call) {
   score$aliased <- colnames(matrix)[score$aliased]
   score <- c(list(link = "logit", terms = study_terms(study), formula = study$formula, columns = names(study$columns),
                   known = FALSE, settings = list(source = "balancing")), score)
+  if (!all(design_kept(x))) score$inside <- design_kept(x)
   c(inverse_weights(x, score), list(score = score))
 }
 

@@ -3,7 +3,7 @@
 
 score_from_learners <- function(x, settings, call) {
   study <- study_of(x)
-  check_number(settings$folds, min = 2, arg = "folds", call = call)
+  check_count(settings$folds, min = 2, arg = "folds", call = call)
   check_seed(settings$seed, null = TRUE, arg = "seed", call = call)
   learners <- check_learners(settings$learners, call)
   covariates <- learner_columns(study, settings$model, call)

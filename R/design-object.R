@@ -136,7 +136,7 @@ design_moments <- function(x) {
 }
 
 # Worst absolute standardized difference over all covariates and levels (NA when none is defined), but for levels that
-# only one arm has; after: the weights to judge in place of the design's.
+# only one arm has, named by its row; after: the weights to judge in place of the design's.
 worst_imbalance <- function(x, after = NULL) {
   study <- study_of(x)
   samples <- if (is.null(after)) design_moments(x) else
@@ -146,14 +146,16 @@ worst_imbalance <- function(x, after = NULL) {
   reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(study$estimand))
   size <- abs(standardized(after$mean_treated - after$mean_control, reference))
   size[in_one_arm(before)] <- NA
-  if (all(is.na(size))) NA_real_ else max(size, na.rm = TRUE)
+  if (all(is.na(size))) return(c(none = NA_real_))
+  worst <- which.max(size)
+  stats::setNames(size[worst], row_name(after$covariate[worst], after$level[worst]))
 }
 
 log_design <- function(design, verb, counts, settings, seed = NA_integer_) {
   if (is.null(design$study$logbook)) return(design)  # a replicate
   if (alters_sample(design)) design <- amend(design, moments = design_moments(design))
   log_step(design$study, verb, design_label(design), counts, settings, seed,
-           worst = if (alters_sample(design)) worst_imbalance(design) else NA_real_,
+           worst = if (alters_sample(design)) unname(worst_imbalance(design)) else NA_real_,
            design = if (design$kind != "raw") design$hash else NA_character_)
   design
 }

@@ -48,7 +48,9 @@
 #'   in an exact column, unknown names, options that have no use together, or when no pair is left;
 #'   `twin_error_unsupported` for estimands that pairs do not answer, or when an optimal search needs more memory than
 #'   it should.
-#' @section Warnings: `twin_warning_constant` and `twin_warning_singular` (field `columns`).
+#' @section Warnings: `twin_warning_constant` and `twin_warning_singular` (field `columns`);
+#'   `twin_warning_short_of_partners` where units are out that found some partners, but fewer than `ratio`;
+#'   `twin_warning_unused` for an `order` with replacement.
 #' @references Abadie, A., Imbens, G. W. (2006). Large sample properties of matching estimators for average treatment
 #'   effects. Econometrica 74. \doi{10.1111/j.1468-0262.2006.00655.x}
 #'
@@ -80,7 +82,11 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   given <- names(match.call())[-1L]
   settings <- check_space(x, on, covariates, metric, spread, given)
   if (needs_score(settings)) check_score(x, "pair_units")
-  refuse_stray(setdiff(intersect(given, c("order", "search", "seed")), if (!replacement) given),
+  if (replacement && "order" %in% given) {
+    warn_kind("unused", c("{.arg order} has no use with {.code replacement = TRUE}: each unit gets its nearest whoever comes
+                           first."))
+  }
+  refuse_stray(setdiff(intersect(given, c("search", "seed")), if (!replacement) given),
                cli::format_inline("{.code replacement = TRUE}"), call = rlang::current_env())
   refuse_stray(if (!replacement) intersect(given, "ties"), cli::format_inline("{.code replacement = FALSE}"),
                call = rlang::current_env())
@@ -94,7 +100,19 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   settings$calipers <- check_calipers(x, caliper, caliper_unit, settings$on)
   made <- make_pairs(x, settings)
   if (nrow(made$pairs) == 0L) stop_no_pairs(x, settings, made)
+  warn_short_of_partners(made, settings$ratio)
   remember(design_from_pairs(x, made, pair_step(settings), "pair"), x, "pair", again)
+}
+
+# Who is out only because others took what a fixed number of partners each needs.
+warn_short_of_partners <- function(made, ratio) {
+  most <- ratio[["most"]]
+  short <- sum(made$reason %in% match(c("too few partners left"), unmatched_reasons))
+  if (ratio[["least"]] < 2L || short == 0L) return(invisible(made))
+  warn_kind("short_of_partners", c(
+    "{count_text(short)} {cli::qty(short)}unit{?s} found some partners, but fewer than {ratio[['least']]}, and {?is/are} out.",
+    i = "{.code ratio = c(1, {most})} keeps {cli::qty(short)}{?it/them} with as many as there are."
+  ), units = short)
 }
 
 # on, covariates, metric and spread as a list, each only where it has a use.
@@ -177,12 +195,14 @@ check_calipers <- function(x, caliper, unit, on, call = rlang::caller_env()) {
     data.frame(name = name, width = caliper[[name]] * size, shown = caliper[[name]],
                unit = if (name == "distance") "raw" else unit[[name]])
   })
-  for (name in setdiff(names(caliper), "distance")) caliper_values(x, name, call)
+  limiting <- names(caliper)[is.finite(unlist(caliper))]
+  for (name in setdiff(limiting, "distance")) caliper_values(x, name, call)
   do.call(rbind, rows)
 }
 
 named_calipers <- function(caliper, on, call) {
   if (is.null(caliper)) return(if (on %in% c("score", "probability")) list(score = 0.2) else list())
+  if (identical(caliper, list())) return(caliper)
   plain <- (is.numeric(caliper) && is.null(dim(caliper))) || (is.list(caliper) && !is.data.frame(caliper))
   if (plain && is.numeric(caliper)) {
     caliper <- as.list(caliper)

@@ -53,7 +53,7 @@ stratify_units <- function(x, strata = 5, breaks_on = NULL) {
 }
 
 quantile_breaks <- function(x, strata, on, call = rlang::caller_env()) {
-  check_number(strata, min = 2, arg = "strata", call = call)
+  check_count(strata, min = 2, max = 1000, arg = "strata", call = call)
   z <- study_of(x)$z
   s <- kept_weight(x)
   inside <- s > 0 & switch(on, all = TRUE, treated = z == 1L, control = z == 0L)
@@ -72,7 +72,7 @@ quantile_breaks <- function(x, strata, on, call = rlang::caller_env()) {
 }
 
 check_breaks <- function(breaks_on, estimand, strata_left_out, call = rlang::caller_env()) {
-  if (is.list(breaks_on)) breaks_on <- unlist(breaks_on)
+  breaks_on <- as_given(breaks_on, call = call)
   if (is.null(breaks_on)) return(switch(population_of(estimand), everybody = "all", population_of(estimand)))
   if (is.character(breaks_on)) return(check_choice(breaks_on, c("all", "treated", "control"), "breaks_on", call))
   if (!strata_left_out) {

@@ -29,7 +29,7 @@ bootstrap_did <- function(effect, panel, y, asked, call) {
   draws <- draws[good, , drop = FALSE]
   effect <- amend_effect(effect, inference = paste(words, collapse = ", "), draws = list(
     estimates = draws[, seq_len(cells), drop = FALSE], sizes = draws[, -seq_len(cells), drop = FALSE],
-    alone = clusters$alone, df = known_df(length(clusters$stratum) - length(clusters$sizes)), lent = FALSE
+    alone = clusters$alone, df = core_known_df(length(clusters$stratum) - length(clusters$sizes)), lent = FALSE
   ))
   with_cluster_draws(effect, NULL)
 }

@@ -153,12 +153,12 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   } else {
     check_choice(collapse, c("rows", "groups", "none"), call = call)
   }
-  check_number(anticipation, min = 0, call = call)
+  check_count(anticipation, min = 0, call = call)
   if (collapse != "none" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
                       call = call)
   }
-  check_number(level, min = 0, max = 1, open = TRUE, call = call)
+  check_level(level, call = call)
   check_seed(seed, call = call)
   choose <- function(name, choices, default) {
     if (is.null(given[[name]])) default else check_choice(given[[name]], choices, name, call)
@@ -214,12 +214,12 @@ did_unseen <- function(panel, given, call) {
 }
 
 did_window <- function(count, name, call) {
-  check_number(count, min = 0, null = TRUE, arg = name, call = call)
+  check_count(count, min = 0, null = TRUE, arg = name, call = call)
   if (is.null(count)) Inf else round(count)
 }
 
 did_draws <- function(draws, inference, call) {
-  check_number(draws, min = 99, null = TRUE, arg = "draws", call = call)
+  check_count(draws, min = 99, null = TRUE, arg = "draws", call = call)
   if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999, bootstrap = 999)[[inference]] else round(draws)
 }
 

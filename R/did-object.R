@@ -6,7 +6,7 @@ study_of.twin_did <- function(x) x$study # nolint: object_name_linter. An S3 met
 #' @export
 tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_linter. broom-style name.
   rlang::check_dots_empty()
-  check_number(conf.level, min = 0, max = 1, open = TRUE)
+  check_level(conf.level)
   table <- x$table
   se <- sqrt(diag(x$vcov))
   se[table$kind == "base"] <- NA_real_

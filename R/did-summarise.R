@@ -38,9 +38,9 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
                     "Give it what {.fn measure_did} returned."))
   }
   check_window(window)
-  check_number(balanced, min = 0, null = TRUE)
+  check_count(balanced, min = 0, null = TRUE)
   check_flag(bands)
-  check_number(level, min = 0, max = 1, open = TRUE)
+  check_level(level)
   check_seed(seed)
   plan <- average_plan(x$study, x$cells, over, window, balanced)
   if (!any(plan$post)) {

@@ -33,20 +33,20 @@ check_options <- function(x, asked, given, call = rlang::caller_env()) {
 }
 
 check_option_values <- function(asked, call) {
-  check_number(asked$folds, min = 2, arg = "folds", call = call)
-  check_number(asked$repeats, min = 1, arg = "repeats", call = call)
+  check_count(asked$folds, min = 2, arg = "folds", call = call)
+  check_count(asked$repeats, min = 1, arg = "repeats", call = call)
   check_flag(asked$normalise, "normalise", call)
-  check_number(asked$draws, min = 2, arg = "draws", call = call)
-  check_number(asked$level, min = 0, max = 1, open = TRUE, arg = "level", call = call)
+  check_count(asked$draws, min = 2, arg = "draws", call = call)
+  check_level(asked$level, arg = "level", call = call)
   check_number(asked$replicate_scale, min = 0, open = TRUE, null = TRUE, arg = "replicate_scale", call = call)
   check_seed(asked$seed, arg = "seed", call = call)
-  check_number(asked$neighbours, min = 1, arg = "neighbours", call = call)
+  check_count(asked$neighbours, min = 1, arg = "neighbours", call = call)
   check_flag(asked$conditional, "conditional", call)
   check_products(asked, call)
   check_string(asked$by, null = TRUE, arg = "by", call = call)
   check_flag(asked$bands, "bands", call)
   p <- asked$quantiles
-  if (!is.null(p) && !(is.numeric(p) && all(is.finite(p)) && all(p > 0 & p < 1) && !anyDuplicated(p))) {
+  if (!is.null(p) && !(is_plain_numbers(p) && all(is.finite(p)) && all(p > 0 & p < 1) && !anyDuplicated(p))) {
     abort_input("{.arg quantiles} must be different shares between 0 and 1, such as c(0.25, 0.5, 0.75).", call = call)
   }
 }

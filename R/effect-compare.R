@@ -139,14 +139,13 @@ vcov.twin_comparison <- function(object, ...) {
   joint
 }
 
-# Estimates with their joint covariance and the degrees of freedom to read them with; ratios by their logs.
+# Estimates with their joint covariance and the degrees of freedom to read them with; ratios by their logs, per cents by those of their differences.
 compared_estimates <- function(x, effects = x$effects) {
   estimate <- vapply(effects, function(effect) effect$estimate[[x$term]], 0)
   joint <- compared_vcov(x, effects)
-  if (is_ratio_term(x$term)) {
-    joint <- joint / outer(estimate, estimate)
-    estimate <- log(estimate)
-  }
+  scaled <- interval_scale(estimate, 1, rep(term_scale(x$term), length(estimate)))
+  joint <- joint * outer(scaled$spread, scaled$spread)
+  estimate <- scaled$centre
   list(estimate = estimate, vcov = joint, df = min(vapply(effects, function(effect) core_least_df(effect$df), 0)))
 }
 

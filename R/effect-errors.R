@@ -15,7 +15,7 @@ is_raw_error <- function(error) identical(error_kinds[[error]]$designs, "raw")
 # list(vcov, df, text) of the two means.
 raw_errors <- function(units, error) {
   found <- core_raw_errors(units$y[units$used], units$z[units$used], error)
-  list(vcov = found$vcov, df = known_df(found$df), text = sprintf(
+  list(vcov = found$vcov, df = core_known_df(found$df), text = sprintf(
     "%s, t with %s degrees of freedom",
     c(classical = "classical (one variance for both arms)", welch = "Welch (a variance for each arm)",
       hc1 = "robust (HC1)")[[error]], format(round(found$df, 1), big.mark = ",")
@@ -37,7 +37,7 @@ stratified_errors <- function(x, units, result, call = rlang::caller_env(2)) {
   for (k in which(!is.na(own))) slopes[c(k, k + length(own)), own[k]] <- c(1, -1)
   vcov <- crossprod(slopes, slopes * as.vector(found$variance))
   dimnames(vcov) <- list(names(result$estimate), names(result$estimate))
-  list(vcov = vcov, df = known_df(found$df), text = sprintf(
+  list(vcov = vcov, df = core_known_df(found$df), text = sprintf(
     "within %s %s, their sizes as given", count_text(length(own)), if (design_kind(x) == "strata") "strata" else "cells"
   ))
 }

@@ -66,8 +66,8 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
     estimator = "survival", normalise = TRUE, model = model, curve_model = curve_model, horizon = horizon, folds = 2, repeats = 1, neighbours = 2,
     conditional = FALSE,
     inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
-    interval = check_choice(interval, c("percentile", "normal")), replicates = unlist(replicates),
-    replicate_scale = replicate_scale, cluster = unlist(cluster), level = level, bands = FALSE,
+    interval = check_choice(interval, c("percentile", "normal")), replicates = as_given(replicates),
+    replicate_scale = replicate_scale, cluster = as_given(cluster), level = level, bands = FALSE,
     lonely = check_choice(lonely_stratum, c("stop", "centre")), seed = if (is.null(seed)) 1 else seed
   )
   check_options(x, asked, given)

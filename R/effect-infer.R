@@ -17,12 +17,9 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
           if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for",
           if (!is.null(units$response)) "with the response weights accounted for")
   strata <- if (is.null(stratum)) 1L else length(unique(stratum[units$asked]))
-  df <- if (is.null(cluster) && is.null(stratum)) Inf else known_df(out$clusters - strata)
+  df <- if (is.null(cluster) && is.null(stratum)) Inf else core_known_df(out$clusters - strata)
   list(vcov = out$vcov, df = df, text = paste(by, collapse = ", "))
 }
-
-# No degrees of freedom left: none are known, and there is no interval.
-known_df <- function(df) if (df < 1) NA_real_ else as.double(df)
 
 two_way_vcov <- function(influence, codes, name, used) {
   out <- core_vcov_two_way(influence, codes[[1L]], codes[[2L]], used)

@@ -37,15 +37,13 @@
 #'   `"replicates"` re-runs it with every column of replicate weights. All three are refused for matching with
 #'   replacement, for which they are wrong (Abadie & Imbens 2008).
 #'
-#'   In simulations (`validation/results/errors.md`: 400 draws of 600 units, so that a ratio is certain to about 4 and a
-#'   coverage to 2 points) standard errors on an estimated score without clusters were 0.96 to 1.06 times the spread of
-#'   estimates, and 95% intervals held the truth 93 to 97% of the time; on a score taken as known 0.92 to 1.01 times and
-#'   91 to 96%. With 40 clusters those of pairs, sets and matches with replacement were 0.93 to 1.05 times the spread,
-#'   those of weights and strata 0.90 to 1.00 times: with so few clusters they are up to a tenth too small, and
-#'   intervals hold the truth 90 to 96% of the time. Strata alone keep some of the bias. An older study of wrong models
-#'   and poor overlap (`coverage.md`, made before strata, pairs and sets accounted for the score) warns of intervals of
-#'   weights or strata alone where overlap is poor (78 to 93%); augmented and targeted ones held the truth 92 to 93% of
-#'   the time there.
+#'   In simulations (`validation/results/errors.md`: 1,000 draws of 600 units, so that a ratio is certain to about 2 per
+#'   cent and a coverage to 1.4 points) standard errors on an estimated score were 0.96 to 1.05 times the spread of
+#'   estimates, without clusters and with 40, and 95% intervals held the truth 92 to 97% of the time: less than 93% only
+#'   where strata or pairs keep some of the bias. On a score taken as known it was 0.92 to 1.02 times and 92 to 96%. Where
+#'   overlap is poor (`coverage.md`: 400 draws of 800 units) intervals of weights or strata alone held it 84 to 93% of the
+#'   time, augmented and targeted ones on weights 92.5 to 93%; matches with replacement, which take units as independent,
+#'   91 to 92% with 40 clusters.
 #'
 #' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()], without a score or weighted.
 #' @param outcome Names of the study's outcomes; the first by default.
@@ -102,8 +100,9 @@
 #' @param seed For draws, folds and bands: one number; 1 by default. Answers do not depend on the number of workers
 #'   (`future::plan()`).
 #' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`,
-#'   `term` (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` when both means are positive,
-#'   `"odds_ratio"` for shares; `"quantile_0.5_treated"`, `"..._control"`, `"..._difference"`; for the difference on
+#'   `term` (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` where the outcome is never negative and
+#'   both means are positive, `"odds_ratio"` for shares, `"percent"` for outcomes in logs (100 (exp(difference) - 1), with
+#'   the interval of the difference turned into per cent); `"quantile_0.5_treated"`, `"..._control"`, `"..._difference"`; for the difference on
 #'   strata also `"stratum 1"`, ..., the difference within each), `estimate`, `std.error`, `statistic`, `p.value`,
 #'   `conf.low`, `conf.high`. Differences are treated minus control. For ratios the statistic, p-value and interval are
 #'   worked out on the log scale, the standard error is that of the ratio. `coef()`, `vcov()`, `confint()`, `nobs()` and
@@ -175,11 +174,11 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
     estimator = check_choice(estimator, measure_estimators()),
     model = model, family = family, scale_model = scale_model, products = products,
     correction = check_choice(correction, c("matched", "all", "pooled")),
-    learners = learners, folds = folds, repeats = repeats, normalise = normalise, quantiles = unlist(quantiles),
+    learners = learners, folds = folds, repeats = repeats, normalise = normalise, quantiles = as_given(quantiles),
     by = by, inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
-    interval = check_choice(interval, c("percentile", "normal")), replicates = unlist(replicates),
+    interval = check_choice(interval, c("percentile", "normal")), replicates = as_given(replicates),
     replicate_scale = replicate_scale, error = check_choice(error, names(error_kinds)), neighbours = neighbours,
-    conditional = conditional, cluster = unlist(cluster), level = level,
+    conditional = conditional, cluster = as_given(cluster), level = level,
     adjust = check_choice(adjust, c("none", "holm", "bh")), bands = bands,
     lonely = check_choice(lonely_stratum, c("stop", "centre")), seed = if (is.null(seed)) 1 else seed
   )
@@ -217,13 +216,21 @@ effect_blocks <- function(x, asked, call = rlang::caller_env()) {
       y <- open_outcome(study, outcome, "measure_effect")
       for (g in seq_along(groups)) {
         blocks[[length(blocks) + 1L]] <- list(
-          x = design, outcome = outcome, y = as.double(y), shares = attr(y, "shares"), inside = groups[[g]],
+          x = design, outcome = outcome, y = as.double(y), shares = attr(y, "shares"),
+          contrasts = outcome_contrasts(study, outcome, y), inside = groups[[g]],
           group = names(groups)[g], contrast = if (inherits(x, "twin_arms")) paste(study$levels, collapse = " vs ")
         )
       }
     }
   }
   blocks
+}
+
+# Which contrasts make sense for an outcome: a ratio of means only where it can't be negative, and not of logs.
+outcome_contrasts <- function(study, outcome, y) {
+  if (attr(y, "shares")) return(c("difference", "ratio", "odds_ratio"))
+  if (outcome %in% study$logs) return(c("difference", "percent"))
+  c("difference", if (!any(y < 0, na.rm = TRUE)) "ratio")
 }
 
 measure_block <- function(block, asked, call = rlang::caller_env()) {
@@ -269,11 +276,11 @@ block_estimate <- function(block, asked, terms) {
 # The same for estimators that give two means.
 means_again <- function(block, units, asked, terms) {
   means <- effect_means(block, units, asked, NULL)
-  block_terms(block, units, means, asked, core_contrasts(means, block$shares, terms))$estimate
+  block_terms(block, units, means, asked, core_contrasts(means, block$contrasts, terms))$estimate
 }
 
 # Means, their contrasts, and what else was asked for.
-block_terms <- function(block, units, means, asked, result = core_contrasts(means, block$shares)) {
+block_terms <- function(block, units, means, asked, result = core_contrasts(means, block$contrasts)) {
   if (!is.null(asked$quantiles)) result <- with_terms(result, quantile_terms(block$x, units, asked$quantiles))
   if (design_kind(block$x) == "strata" && estimators[[asked$estimator]]$plain && is.null(block$inside)) {
     result <- with_terms(result, stratum_differences(block$x, units))

@@ -12,6 +12,7 @@ new_effect <- function(block, result, inference, units, asked) {
             nrow(result$influence) == length(units$rows))
   inference <- with_honest_errors(inference, result$estimate, units, where = units$where)
   v <- if (is.null(result$v)) unit_sampling(x, units) * units$w else result$v
+  worst <- block_imbalance(block, v, units, result$v)
   structure(list(
     outcome = block$outcome, estimator = asked$estimator, level = asked$level, shares = block$shares,
     contrast = block$contrast, group = block$group, by = asked$by, family = used_family(block, asked),
@@ -23,7 +24,7 @@ new_effect <- function(block, result, inference, units, asked) {
     inference = paste(c(inference$text, inference$given), collapse = ", "), given = inference$given,
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),
                missing = units$missing),
-    sizes = arm_sizes(v, units$z), worst_smd = block_imbalance(block, v, units, result$v),
+    sizes = arm_sizes(v, units$z), worst_smd = unname(worst), worst_row = names(worst),
     outcome_sd = core_pooled_sd(units$y, units$z, unit_sampling(x, units)),
     pairs = if (are_plain_pairs(x) && estimators[[asked$estimator]]$paired) pair_differences(units),
     sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
@@ -35,8 +36,9 @@ new_effect <- function(block, result, inference, units, asked) {
 
 # No standard error where nothing varies that it could be measured by, or no degrees of freedom are left.
 with_honest_errors <- function(inference, estimate, units, where) {
-  relative <- is_ratio_term(names(estimate))
-  scale <- ifelse(relative, abs(estimate), stats::sd(units$y[units$used]))
+  of_terms <- term_scale(names(estimate))
+  spread <- stats::sd(units$y[units$used])
+  scale <- ifelse(of_terms == "log", abs(estimate), ifelse(of_terms == "percent", 100 * spread, spread))
   inference$vcov <- core_without_certainty(inference$vcov, scale)
   gone <- names(estimate)[is.na(diag(inference$vcov))]
   if (length(gone) > 0L) {
@@ -105,54 +107,74 @@ pair_differences <- function(units) {
   data.frame(set = units$pairs$set, difference = y_of(units$pairs$treated) - y_of(units$pairs$control))
 }
 
-# Ratios live on the log scale.
-is_ratio_term <- function(terms) terms %in% c("ratio", "odds_ratio", "hazard_ratio")
+# On which scale a term's interval and test are made: ratios by their logs, per cents by the differences of logs that they
+# come from.
+term_scale <- function(terms) {
+  ifelse(terms %in% c("ratio", "odds_ratio", "hazard_ratio"), "log", ifelse(terms == "percent", "percent", "plain"))
+}
+
+# What a term is where there is no effect.
+null_value <- function(terms) as.double(term_scale(terms) == "log")
+
+to_scale <- function(values, scale) {
+  out <- values
+  out[scale == "log"] <- log(values[scale == "log"])
+  out[scale == "percent"] <- log1p(values[scale == "percent"] / 100)
+  out
+}
+
+from_scale <- function(values, scale) {
+  out <- unname(values)
+  out[scale == "log"] <- exp(out[scale == "log"])
+  out[scale == "percent"] <- 100 * expm1(out[scale == "percent"])
+  out
+}
 
 #' @export
 tidy.twin_effect <- function(x, conf.level = x$level, ...) { # nolint: object_name_linter. broom-style name.
   rlang::check_dots_empty()
-  check_number(conf.level, min = 0, max = 1, open = TRUE)
+  check_level(conf.level)
   terms <- names(x$estimate)
   se <- sqrt(diag(x$vcov))
-  ratio <- is_ratio_term(terms)
-  scaled <- interval_scale(x$estimate, se, ratio)
+  scale <- term_scale(terms)
+  scaled <- interval_scale(x$estimate, se, scale)
   statistic <- scaled$centre / scaled$spread
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, term = terms,
     estimate = unname(x$estimate), std.error = unname(se), statistic = unname(statistic),
-    p.value = unname(effect_p_values(x, statistic, ratio)), effect_limits(x, scaled, ratio, conf.level),
+    p.value = unname(effect_p_values(x, statistic)), effect_limits(x, scaled, scale, conf.level),
     row.names = NULL
   )
 }
 
 # One inference, one p-value: that of the draws where the interval is made of them.
-effect_p_values <- function(x, statistic, ratio) {
-  if (has_percentiles(x)) return(core_percentile_p(x$draws, as.double(ratio)))
+effect_p_values <- function(x, statistic) {
+  if (has_percentiles(x)) return(core_percentile_p(x$draws, null_value(names(x$estimate))))
   core_t_p_value(statistic, x$df)
 }
 
 has_percentiles <- function(x) !is.null(x$draws) && x$interval == "percentile"
 
 # Limits by percentiles of the draws where those were asked for, else from interval_scale().
-effect_limits <- function(x, scaled, ratio, level) {
+effect_limits <- function(x, scaled, scale, level) {
   if (has_percentiles(x)) {
     tail <- (1 - level) / 2
     limits <- apply(x$draws, 2L, stats::quantile, probs = c(tail, 1 - tail), names = FALSE)
     return(data.frame(conf.low = limits[1L, ], conf.high = limits[2L, ]))
   }
-  limits <- limits_around(scaled$centre, core_t_quantile(level, x$df) * scaled$spread, ratio)
+  limits <- limits_around(scaled$centre, core_t_quantile(level, x$df) * scaled$spread, scale)
   data.frame(conf.low = limits$low, conf.high = limits$high)
 }
 
-# Centre -/+ half, back from logs where they are those of ratios.
-limits_around <- function(centre, half, ratio) {
-  back <- function(values) unname(ifelse(ratio, exp(values), values))
-  list(low = back(centre - half), high = back(centre + half))
+# Centre -/+ half, back from the scale they are on.
+limits_around <- function(centre, half, scale) {
+  list(low = from_scale(centre - half, scale), high = from_scale(centre + half, scale))
 }
 
-# Estimates and standard errors on the scale that intervals are made on: logs for ratios.
-interval_scale <- function(estimate, se, ratio) {
-  list(centre = ifelse(ratio, log(ifelse(ratio, estimate, 1)), estimate), spread = ifelse(ratio, se / estimate, se))
+# Estimates and standard errors on the scale that intervals are made on.
+interval_scale <- function(estimate, se, scale) {
+  slope <- ifelse(scale == "log", estimate, ifelse(scale == "percent", 100 + estimate, 1))
+  list(centre = to_scale(estimate, scale), spread = se / slope)
 }
 
 #' @export

@@ -26,13 +26,13 @@
 measure_model <- function(model, design, level = 0.95) {
   check_class(model, "lm", c("lm", "glm"))
   check_design(design)
-  check_number(level, min = 0, max = 1, open = TRUE)
+  check_level(level)
   study <- study_of(design)
   outcome <- model_outcome(model, study)
   rows <- model_rows(model, study)
   y <- open_outcome(study, outcome, "measure_model")
-  block <- list(x = design, outcome = outcome, y = as.double(y), shares = attr(y, "shares"), contrast = NULL,
-                group = NULL, inside = NULL)
+  block <- list(x = design, outcome = outcome, y = as.double(y), shares = attr(y, "shares"),
+                contrasts = outcome_contrasts(study, outcome, y), contrast = NULL, group = NULL, inside = NULL)
   asked <- list(estimator = "own", normalise = TRUE, level = level, inference = "analytic", interval = "normal",
                 by = NULL, words = sprintf("own regression (%s)", model_text(model)), clusters = own_clusters(design))
   s <- sampling_weight(study)[rows]
@@ -41,12 +41,12 @@ measure_model <- function(model, design, level = 0.95) {
   units <- list(rows = rows, used = v > 0, w = ifelse(s > 0, v / s, 0), y = block$y[rows], z = study$z[rows],
                 pairs = NULL, missing = 0L, group = NULL, where = "")
   means <- model_means(model, study, units, s)
-  result <- core_contrasts(means, block$shares)
+  result <- core_contrasts(means, block$contrasts)
   influence <- result$influence()
   codes <- asked$clusters$codes
   found <- core_vcov(influence, if (length(codes) > 0L) codes[[1L]][rows], used = units$used)
   inference <- list(
-    vcov = found$vcov, df = if (length(codes) > 0L) known_df(found$clusters - 1) else Inf,
+    vcov = found$vcov, df = if (length(codes) > 0L) core_known_df(found$clusters - 1) else Inf,
     text = if (length(codes) > 0L) sprintf("clustered by %s (%d)", asked$clusters$name, found$clusters) else "robust",
     given = if (alters_sample(design)) "taking the design as given"
   )

@@ -35,7 +35,7 @@ set_vcov <- function(x, influence, units, cluster, name, carried) {
   clustered <- if (score != "") by_cluster_of_unit(x, influence, units, cluster, carried()) else
     by_cluster_of_pair(influence, units, cluster)
   larger <- all(diag(clustered) >= 0) && judged_variance(clustered) >= judged_variance(independent)
-  list(vcov = if (larger) clustered else independent, df = known_df(count - 1),
+  list(vcov = if (larger) clustered else independent, df = core_known_df(count - 1),
        text = sprintf("clustered by %s and by %s of either unit (%d)%s", word, name, count, score))
 }
 

@@ -118,22 +118,6 @@ is_plain_difference <- function(asked) {
   estimators[[asked$estimator]]$plain && asked$normalise && is.null(asked$quantiles) && is.null(asked$by)
 }
 
-check_draws <- function(draws, size, call) {
-  good <- rowSums(!is.finite(draws)) == 0
-  if (sum(good) < 2L) {
-    abort_input(c("Nearly all replicates failed: the design could be made again in {sum(good)} of {size}.",
-                  i = "Use {.code inference = \"analytic\"}; look for small cells and near separation."), call = call)
-  }
-  if (mean(good) < 0.95) {
-    warn_kind("draws", c(
-      "{sum(!good)} of {size} replicates failed and are left out.",
-      i = "The design could not be made again on them (an empty stratum, separation); the standard error speaks of the
-           others."
-    ), failed = sum(!good))
-  }
-  draws[good, , drop = FALSE]
-}
-
 # What is drawn: units or clusters, within survey strata. list(unit = per study row the code of what it belongs to, of
 # units 1..G sorted by stratum, itself: is that 1..n?, sizes of the strata, name).
 drawn_units <- function(x, asked) {
@@ -197,7 +181,7 @@ stratum_factor <- function(units) {
 # Clusters less strata; without clusters units are many.
 drawn_df <- function(units, strata) {
   if (!units$clustered && !strata) return(Inf)
-  known_df(length(units$stratum) - length(units$sizes))
+  core_known_df(length(units$stratum) - length(units$sizes))
 }
 
 # Leave one cluster (or unit) out; the others of its survey stratum stand for it.

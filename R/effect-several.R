@@ -85,9 +85,9 @@ band_quantiles <- function(effects, asked, joint) {
 }
 
 band_limits <- function(x, table) {
-  ratio <- is_ratio_term(table$term)
-  scaled <- interval_scale(table$estimate, table$std.error, ratio)
-  limits <- limits_around(scaled$centre, x$bands[table$term] * scaled$spread, ratio)
+  scale <- term_scale(table$term)
+  scaled <- interval_scale(table$estimate, table$std.error, scale)
+  limits <- limits_around(scaled$centre, x$bands[table$term] * scaled$spread, scale)
   data.frame(band.low = limits$low, band.high = limits$high)
 }
 

@@ -25,6 +25,7 @@
 #' plot(graph)
 #' @export
 assume_graph <- function(edges, unobserved = NULL, exposure = NULL, outcome = NULL) {
+  for (given in list(unobserved, exposure, outcome)) check_node_names(given)
   read <- read_edges(edges)
   nodes <- unique(c(read$nodes, read$from, read$to))
   if (length(nodes) == 0L) abort_input("{.arg edges} must name at least one edge.")
@@ -45,6 +46,12 @@ assume_graph <- function(edges, unobserved = NULL, exposure = NULL, outcome = NU
     ), cycle = nodes[cycle])
   }
   structure(c(list(parents = parents), roles), class = "twin_graph")
+}
+
+check_node_names <- function(names, call = rlang::caller_env()) {
+  if (is.null(names) || (is.character(names) && !anyNA(names))) return(invisible(names))
+  abort_input(c("Nodes are named in quotes.", x = "{.arg unobserved}, {.arg exposure} or {.arg outcome} is
+                 {describe_value(names)}."), call = call)
 }
 
 # One node that has the role, or NULL.
@@ -71,6 +78,7 @@ check_nodes <- function(names, nodes, role, call = rlang::caller_env()) {
 read_edges <- function(edges, call = rlang::caller_env()) {
   if (is.data.frame(edges)) return(edges_of_table(edges, call))
   check_string(edges, call = call)
+  if (!validUTF8(edges)) abort_input("The text of {.arg edges} is not UTF-8.", call = call)
   if (grepl("[.]csv$", edges, ignore.case = TRUE)) return(edges_of_table(read_units(edges), call))
   if (grepl("[.](dot|gv)$", edges, ignore.case = TRUE)) {
     if (!file.exists(edges)) abort_file(c("Can't read {.file {edges}}.", x = "There is no such file."), call = call)

@@ -21,7 +21,7 @@
 #' @export
 sets_to_adjust <- function(graph, exposure = NULL, outcome = NULL, most = 10000) {
   check_class(graph, "twin_graph", "assume_graph")
-  check_number(most, min = 1)
+  check_count(most, min = 1)
   ends <- graph_ends(graph, exposure, outcome)
   nodes <- rownames(graph$parents)
   cut <- core_back_door_graph(graph$parents, ends[["exposure"]])

@@ -61,7 +61,7 @@ check_whole_groups <- function(d, level, position, what, name, rows, call) {
   mixed <- unique(level[split])
   labels <- attr(level, "labels")[mixed]
   abort_input(c(
-    "All rows of a {what} in one period must be treated alike.",
+    "All rows with one value of {.val {what}} in one period must be treated alike.",
     x = "{.val {name}} differs within a period in {length(mixed)} of them: {.val {first_rows(labels)}}; first rows:
          {first_rows(rows[split])}.",
     i = "Name as {.arg group} the level at which treatment is decided."
@@ -107,7 +107,7 @@ check_constant <- function(x, level, name, what, rows, call) {
   which_ones <- unique(level[varies])
   labels <- attr(level, "labels")[which_ones]
   abort_input(c(
-    "{.val {name}} must be the same in all rows of a {what}.",
+    "{.val {name}} must be the same in all rows with one value of {.val {what}}.",
     x = "It varies in {length(which_ones)} of them: {.val {first_rows(labels)}}; first rows:
          {first_rows(rows[varies])}.",
     i = "Correct the column, or leave {cli::qty(length(which_ones))}{?it/them} out with {.arg subset}."

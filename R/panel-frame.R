@@ -30,6 +30,7 @@
 #' @param subset Which rows to use, as in [frame_study()].
 #' @param missing What to do about missing covariate values, as in [frame_study()].
 #' @param event For outcomes with two values, the one that counts as 1, as in [frame_study()].
+#' @param unknown,categories As in [frame_study()].
 #' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
 #'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
 #'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
@@ -45,7 +46,8 @@
 #' @export
 frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
                         covariates = NULL, weight = NULL, count = NULL, cluster = NULL, periods = NULL,
-                        treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL) {
+                        treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
+                        unknown = NULL, categories = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"
@@ -64,6 +66,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
     parse_covariates(covariates, data, unlist(roles[c("outcome", "treatment", "first_treated")]), call = call)
   }
   if (!is.null(wanted)) check_panel_covariates(roles, wanted$names, call)
+  data <- declared_columns(data, c(wanted$names, outcome, treatment), unknown, categories, call)
   chosen <- panel_rows(data, roles, wanted$names, subset, missing, call)
   rows <- chosen$rows
   scale <- time_scale(data[[time]][rows], time, periods, call)
@@ -75,6 +78,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   mean_weight <- if (is.null(s)) rep(1, length(rows)) else s
   columns <- lapply(stats::setNames(nm = wanted$names),
                     function(name) prepare_column(pick(name), name, mean_weight, call))
+  for (name in wanted$names) warn_stray_text(data[[name]], name, rows)
   if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)
   dropped <- c(chosen$dropped, "treated when first seen" = timing$set_aside)
   new_panel(c(

@@ -63,7 +63,7 @@ listed_time <- function(x, name, periods, call) {
        label = function(raw) periods[raw])
 }
 
-# Text whose order is written in it: numbers, 2021Q1, 2021-03, 2021-03-31.
+# Text whose order is written in it: numbers, 2021Q1, Q1 2021, 2021-03, Mar 2021, 3/2021, 2021-03-31.
 written_time <- function(x, name, call) {
   text <- trimws(as.character(x))
   all_like <- function(pattern) all(grepl(pattern, text[!is.na(text)]))
@@ -71,27 +71,40 @@ written_time <- function(x, name, call) {
     return(list(kind = "number", raw = function(values) suppressWarnings(as.double(as.character(values))),
                 label = function(raw) format(raw, trim = TRUE, digits = 10)))
   }
-  if (all_like("^[0-9]{4}[-_ ]?[Qq][1-4]$")) {
-    return(list(kind = "quarter", raw = quarter_number,
-                label = function(raw) sprintf("%dQ%d", as.integer(raw %/% 4), as.integer(raw %% 4) + 1L)))
-  }
-  if (all_like("^[0-9]{4}-(0[1-9]|1[0-2])$")) {
-    return(list(kind = "month", raw = function(values) month_number(as.Date(paste0(values, "-01"), optional = TRUE)),
-                label = function(raw) sprintf("%d-%02d", as.integer(raw %/% 12), as.integer(raw %% 12) + 1L)))
-  }
   if (all_like("^[0-9]{4}-[0-9]{2}-[0-9]{2}$")) return(date_time(as.Date(text)))
+  for (kind in c("quarter", "month")) {
+    read <- function(values) parts_of_year(values, kind)
+    if (!anyNA(read(text[!is.na(text)]))) {
+      return(list(kind = kind, raw = read, label = if (kind == "quarter") quarter_label else month_label))
+    }
+  }
   abort_input(c(
     "The order of the periods in {.val {name}} can't be read.",
     x = "Its values are text such as {.val {utils::head(unique(text), 3)}}.",
-    i = "Give them in order: {.code periods = c(\"...\", ...)}, or use numbers, dates, \"2021Q1\" or \"2021-03\"."
+    i = "Give them in order: {.code periods = c(\"...\", ...)}, or use numbers, dates, \"2021Q1\", \"Q1 2021\", \"2021-03\"
+         or \"Mar 2021\"."
   ), column = name, call = call)
 }
 
-quarter_number <- function(values) {
-  parts <- regmatches(values, regexec("^\\s*([0-9]{4})[-_ ]?[Qq]([1-4])\\s*$", as.character(values)))
-  vapply(parts, function(part) {
-    if (length(part) < 3L) NA_real_ else as.double(part[2L]) * 4 + as.double(part[3L]) - 1
-  }, 0)
+quarter_label <- function(raw) sprintf("%dQ%d", as.integer(raw %/% 4), as.integer(raw %% 4) + 1L)
+month_label <- function(raw) sprintf("%d-%02d", as.integer(raw %/% 12), as.integer(raw %% 12) + 1L)
+
+# Year and quarter or month, in either order, as a count of quarters or months; NA for what is neither. A bare number
+# before the year is a quarter, and a month where any is above 4 (quarters are tried first, on all values).
+parts_of_year <- function(values, kind) {
+  text <- tolower(trimws(as.character(values)))
+  part <- if (kind == "quarter") "q[1-4]" else paste0(paste(tolower(month.name), collapse = "|"), "|",
+                                                       paste(tolower(month.abb), collapse = "|"))
+  bare <- if (kind == "quarter") "[1-4]" else "0?[1-9]|1[0-2]"
+  year_first <- sprintf("^([0-9]{4})[-_ /]?(%s)$", if (kind == "month") paste0(part, "|0[1-9]|1[0-2]") else part)
+  year_last <- sprintf("^(%s|%s)[-_ /.]?([0-9]{4})$", part, bare)
+  found <- ifelse(grepl(year_first, text), sub(year_first, "\\2 \\1", text),
+                  ifelse(grepl(year_last, text), sub(year_last, "\\1 \\2", text), NA))
+  word <- sub(" .*", "", found)
+  number <- suppressWarnings(as.double(sub("^q", "", word)))
+  named <- is.na(number) & !is.na(word)
+  number[named] <- match(substr(word[named], 1L, 3L), tolower(month.abb))
+  as.double(sub(".* ", "", found)) * (if (kind == "quarter") 4 else 12) + number - 1
 }
 
 check_time_read <- function(raw, x, name, call) {

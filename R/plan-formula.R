@@ -49,6 +49,12 @@ refuse_calls <- function(expr, words, text, arg) {
       i = "Allowed: {.code {words}}."
     ), arg = arg, call = NULL)
   }
+  if (as.character(head) %in% c("bs", "ns", "poly")) {
+    size <- Filter(is.numeric, as.list(expr)[-1L])
+    if (any(vapply(size, function(x) any(x > 100), NA))) {
+      abort_input("{.arg {arg}} asks for more than 100 columns of one covariate: {.val {text}}.", arg = arg, call = NULL)
+    }
+  }
   for (part in as.list(expr)[-1L]) refuse_calls(part, words, text, arg)
 }
 
@@ -73,5 +79,5 @@ plan_numbers <- function(values) {
     part <- as.numeric(part)
     if (length(part) == 2L) part[1L] / part[2L] else part[1L]
   }, 0))
-  if (anyNA(numbers)) values else stats::setNames(numbers, names(values))
+  if (anyNA(numbers) || any(!is.finite(numbers))) values else stats::setNames(numbers, names(values))
 }

@@ -15,7 +15,7 @@ plan_data <- function(plan, part, needed) {
   if (!is.character(settings$data) || length(settings$data) != 1L) {
     abort_plan(plan, c(part, "data"), "The {part} must name its {.code data}, one file.")
   }
-  if (isTRUE(unit_formats[[tolower(tools::file_ext(settings$data))]]$runs_code)) {
+  if (runs_code(settings$data)) {
     abort_plan(plan, c(part, "data"), c("A plan takes no {.file {basename(settings$data)}}: such a file can run code.",
                                         i = "Write its data as .csv or .parquet."))
   }
@@ -26,7 +26,7 @@ plan_data <- function(plan, part, needed) {
     }
     settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
     if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
-    settings$event <- unlist(settings$event)
+    for (key in c("event", "unknown", "logs")) settings[[key]] <- unlist(settings[[key]])
     settings
   })
 }

@@ -7,6 +7,7 @@ read_plan <- function(path) {
   }
   lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
   refuse_tags(lines, path)
+  refuse_nesting(lines, path)
   plan <- tryCatch(
     yaml::yaml.load(paste(lines, collapse = "\n"), eval.expr = FALSE, handlers = plain_yaml_handlers()),
     error = function(e) {
@@ -17,7 +18,9 @@ read_plan <- function(path) {
     abort_input(c("The plan {.file {path}} must be YAML with the keys {.val {plan_keys()$top}}.",
                   i = "{.code twin draft DATA} writes one to start from."), path = path)
   }
-  plan <- c(list(path = path, lines = lines), plan)
+  own <- intersect(c("path", "lines"), names(plan))
+  plan <- c(list(path = path, lines = lines), plan[setdiff(names(plan), own)])
+  if (length(own) > 0L) abort_plan(plan, own[1L], "The plan has an unknown key {.val {own[1L]}}.", key = own[1L])
   check_plan(plan)
   plan
 }
@@ -39,6 +42,15 @@ refuse_tags <- function(lines, path) {
   ), line = tagged[1L])
 }
 
+# Readers of deeply nested text run out of room; no plan needs it.
+refuse_nesting <- function(lines, path) {
+  depth <- nchar(gsub("[^][(){}]", "", lines))
+  if (all(depth <= 200L) && max(0L, nchar(lines)) <= 20000L) return(invisible(lines))
+  line <- which(depth > 200L | nchar(lines) > 20000L)[1L]
+  abort_input(c("Can't read the plan {.file {path}}.", x = "Line {line} is too long, or has too many brackets."), line = line,
+              call = NULL)
+}
+
 check_plan <- function(plan) {
   keys <- plan_keys()
   if (is_panel_plan(plan)) return(check_panel_plan(plan, keys))
@@ -49,7 +61,7 @@ check_plan <- function(plan) {
     for (step in plan_steps(plan, name)) check_keys(step$settings, keys[[step$verb]], plan, c("designs", name))
   }
   for (name in names(check_map(plan$effects, plan, "effects"))) {
-    kind <- plan$effects[[name]]$measure
+    kind <- check_settings(plan$effects[[name]], plan, c("effects", name))$measure
     check_reference(kind, names(plan_measures()), "measure", plan, c("effects", name))
     check_keys(plan$effects[[name]], keys[[if (is.null(kind)) "effect" else kind]], plan, c("effects", name))
     check_reference(plan$effects[[name]]$design, names(plan$designs), "design", plan, c("effects", name))
@@ -62,6 +74,7 @@ check_plan <- function(plan) {
 
 check_plan_powers <- function(plan, keys) {
   for (name in names(check_map(plan$power, plan, "power"))) {
+    check_settings(plan$power[[name]], plan, c("power", name))
     check_keys(plan$power[[name]], keys$power, plan, c("power", name))
     check_reference(plan$power[[name]]$design, names(plan$designs), "design", plan, c("power", name))
   }
@@ -81,6 +94,11 @@ check_plan_probe <- function(plan, name, keys, where) {
     abort_plan(plan, place, "A probe must name the {.code effect} it is about{if (probes[[kind]]$bare) ', or an
                              estimate'}.")
   }
+}
+
+check_settings <- function(part, plan, place) {
+  if (is.null(part) || is.list(part)) return(part)
+  abort_plan(plan, place, "Here must stand keys and values, not {describe_value(part)}.")
 }
 
 check_map <- function(part, plan, place) {

@@ -103,25 +103,6 @@ keep_other_files <- function(draft, goal) {
   }
 }
 
-# Both change places in one step where the system can; else the old one steps aside for a moment.
-put_in_place <- function(draft, goal) {
-  if (!dir.exists(goal)) {
-    if (file.rename(draft, goal)) return(invisible(goal))
-  } else if (glue_exchange_paths(enc2native(draft), enc2native(goal))) {
-    return(invisible(goal))
-  } else {
-    aside <- draft_path(dirname(goal))
-    if (file.rename(goal, aside)) {
-      if (file.rename(draft, goal)) {
-        unlink(aside, recursive = TRUE)
-        return(invisible(goal))
-      }
-      file.rename(aside, goal)
-    }
-  }
-  abort_file(c("Can't write to {.file {goal}}.", i = "The results that were there are unchanged."), path = goal, call = NULL)
-}
-
 check_out <- function(out) {
   if (file.exists(out) && !dir.exists(out)) {
     abort_file(c("Can't write results to {.file {out}}.", x = "It is a file, not a folder."), path = out, call = NULL)
@@ -167,8 +148,8 @@ say_balances <- function(designs, balances) {
   writeLines(c("", "Designs (the outcome is still closed)"))
   for (name in names(balances)) {
     s <- summary(balances[[name]])
-    writeLines(strwrap(sprintf("%s: %s; %d of %d rows pass, worst |SMD| %s (%s); effective %s treated, %s control",
-                               name, balances[[name]]$design, s$passing, s$rows, number_text(s$worst_smd),
+    writeLines(strwrap(sprintf("%s: %s; %s, worst |SMD| %s (%s); effective %s treated, %s control",
+                               name, balances[[name]]$design, pass_words(s), number_text(s$worst_smd),
                                s$worst_covariate, count_text(round(s$ess_treated)), count_text(round(s$ess_control))),
                        80, indent = 2, exdent = 4))
   }

@@ -37,7 +37,7 @@ probe_choices <- function(x, caliper = NULL, ratio = NULL, trimming = NULL, link
                           leave_out = "covariates", limit = "standard", ratio_range = NULL, level = x$level) {
   check_designed_effect(x)
   leave_out <- check_left_out(leave_out)
-  check_number(level, min = 0, max = 1, open = TRUE)
+  check_level(level)
   design <- design_of(x)
   check_choosable(x, design)
   choices <- Filter(Negate(is.null), list(caliper = caliper, ratio = ratio, trimming = trimming, link = link,
@@ -56,6 +56,7 @@ probe_choices <- function(x, caliper = NULL, ratio = NULL, trimming = NULL, link
   }
   study <- study_of(x)
   judge <- list(limit = limit, ratio_range = ratio_range)
+  balance_limits(limit, ratio_range)  # a run that fails later is the design's doing
   rows <- run_pieces("Design choices", runs, function(run) choice_row(x, run, judge, level))
   rows <- do.call(rbind, Map(function(row, run, k) {
     cbind(data.frame(run = k, changed = run_words(run, base)), run_columns(run, base), row)

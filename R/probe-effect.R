@@ -34,8 +34,8 @@
 #' @export
 probe_effect <- function(x, level = x$level, draws = 500, seed = 1) {
   check_effect(x)
-  check_number(draws, min = 0)
-  check_number(level, min = 0, max = 1, open = TRUE)
+  check_count(draws, min = 0)
+  check_level(level)
   check_seed(seed)
   parts <- scaled_probes(x, draws, level, seed)
   rows <- do.call(rbind, lapply(parts, `[[`, "row"))

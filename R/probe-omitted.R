@@ -47,7 +47,7 @@
 #' @export
 probe_omitted <- function(x, covariates = NULL, times = 1:3, r2_outcome = c(1, 0.75, 0.5), towards = TRUE,
                           df = NULL, std_error = NULL, level = 0.95) {
-  check_number(level, min = 0, max = 1, open = TRUE)
+  check_level(level)
   check_flag(towards)
   check_numbers(r2_outcome, "shares above 0 and at most 1", 0, 1, "low")
   check_numbers(times, "numbers above 0", 0, open = "low")
@@ -150,6 +150,8 @@ bare_regression <- function(x, df, std_error, covariates, call = rlang::caller_e
 covariate_groups <- function(x, covariates, fit, call = rlang::caller_env()) {
   known <- fit$about$covariates
   if (is.null(covariates)) covariates <- known
+  if (length(covariates) == 0L) as_given(covariates, call = call)
+  if (!is.list(covariates) && !is.character(covariates)) covariates <- list(covariates)  # told below
   groups <- if (is.list(covariates)) covariates else stats::setNames(as.list(covariates), covariates)
   if (!is_named_list(groups) || !all(vapply(groups, is.character, NA))) {
     abort_input(c("{.arg covariates} must be names of covariates, or a list of such names with a name for each group.",

@@ -63,8 +63,8 @@ probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "gr
   side <- check_choice(side, c("observed", "greater", "less"))
   test <- check_choice(test, c("signed_rank", "sign"))
   zeros <- check_choice(zeros, c("drop", "rank"))
-  check_number(level, min = 0, max = 1, open = TRUE)
-  check_numbers(gamma, "numbers of at least 1", 1, advice = "Gamma 1 means no hidden bias; 2 that a hidden confounder
+  check_level(level)
+  check_numbers(gamma, "numbers from 1 to a million", 1, 1e6, advice = "Gamma 1 means no hidden bias; 2 that a hidden confounder
                 may double the odds of treatment within a pair.")
   if (!is.null(exact)) check_flag(exact)
   warn_sampling_weights(x)
@@ -230,7 +230,7 @@ pair_difference_values <- function(x, call = rlang::caller_env()) {
     if (is.null(x$pairs)) found <- if (x$reuse) seeker_differences(x) else paired_sample(x)
   }
   d <- found$difference
-  if (!is.numeric(d) || length(d) == 0L || any(!is.finite(d))) {
+  if (!is_plain_numbers(d) || length(d) == 0L || any(!is.finite(d))) {
     abort_input("{.arg x} must be an effect on pairs, or finite pair differences (treated minus control).",
                 call = call)
   }

@@ -35,11 +35,11 @@
 #' @export
 probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level = x$level) {
   check_effect(x)
-  if (is.null(c(outcomes, groups, dates))) {
+  if (length(c(outcomes, groups, dates)) == 0L) {
     abort_input(c("Say where there should be no effect: {.arg outcomes}, {.arg groups} or {.arg dates}.",
                   i = "For example an outcome from before the treatment."))
   }
-  check_number(level, min = 0, max = 1, open = TRUE)
+  check_level(level)
   groups <- check_placebo_groups(groups, study_of(x)$data)
   check_placebo_outcomes(outcomes, x)
   over_time <- inherits(x, "twin_did")

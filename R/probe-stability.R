@@ -33,8 +33,8 @@
 #' probe_stability(measure_effect(study, estimator = "regression"))
 #' @export
 probe_stability <- function(x, r_max = NULL, delta = 1, beta = 0) {
-  check_number(delta)
-  check_number(beta)
+  check_number(delta, min = -1000, max = 1000)
+  check_number(beta, min = -1e100, max = 1e100)
   about <- list()
   if (inherits(x, c("twin_effect", "twin_effects"))) {
     fit <- effect_regression(x, before = TRUE)

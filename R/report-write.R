@@ -36,6 +36,10 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
                          limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL,
                          powers = list(), balances = list(), only = c("all", "bias")) {
   check_string(file)
+  balance_limits(limit, ratio_range)
+  if (!is.null(title) && !(rlang::is_string(title) && validUTF8(title))) {
+    abort_input(c("{.arg title} must be one text in quotes.", x = "It is {describe_value(title)}."))
+  }
   only <- check_choice(only, c("all", "bias"))
   check_class(study, c("twin_study", "twin_arms", "twin_panel"), c("frame_study", "frame_panel"))
   if (inherits(study, "twin_panel")) {
@@ -224,8 +228,8 @@ findings_box <- function(parts) {
 study_findings <- function(parts) {
   balance <- Map(function(balance, name) {
     s <- summary(balance)
-    sprintf("Balance of %s: %d of %d rows pass; the worst is %s with |SMD| %s.", name, s$passing, s$rows,
-            s$worst_covariate, number_text(s$worst_smd))
+    sprintf("Balance of %s: %s; the worst is %s with |SMD| %s.", name, pass_words(s), s$worst_covariate,
+            number_text(s$worst_smd))
   }, parts$balances, names(parts$balances))
   c(lapply(parts$comparisons, comparison_finding), balance)
 }

@@ -30,7 +30,7 @@ arms_table <- function(x) {
   if (is.null(x$designs)) return(table)
   sizes <- lapply(x$designs, function(design) arm_sizes(full_weight(design), design$study$z))
   table$Effective <- count_text(round(c(sizes[[1L]][["control"]], vapply(sizes, `[[`, 0, "treated"))))
-  table$`worst |SMD|` <- c("-", number_text(vapply(x$designs, worst_imbalance, 0), 3))
+  table$`worst |SMD|` <- c("-", number_text(unlist(lapply(x$designs, worst_imbalance), use.names = FALSE), 3))
   table
 }
 

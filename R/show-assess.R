@@ -5,7 +5,7 @@ format.twin_balance <- function(x, ...) {
   first <- x$rows$sample == "before"
   blocks <- lapply(groups, function(group) {
     inside <- if (is.null(x$by)) TRUE else x$rows$group[first] %in% group
-    c(if (!is.na(group)) c("", sprintf("%s: %s", x$by, group)), table_lines(table[inside, , drop = FALSE]))
+    c(if (!is.na(group)) c("", by_words(x$by, group)), table_lines(table[inside, , drop = FALSE]))
   })
   c(
     wrap_lines(sprintf("Balance: %s (%s)", x$design, x$estimand)),
@@ -24,7 +24,7 @@ verdict_texts <- function(x) {
     undefined <- sum(is.na(rows$smd) & !rows$one_arm)
     paste0(
       if (x$several) paste0(sample, ": "),
-      sprintf("%d of %d rows pass; the worst is %s with |SMD| %s. ", s$passing, s$rows, s$worst_covariate,
+      sprintf("%s; the worst is %s with |SMD| %s. ", pass_words(s), s$worst_covariate,
               number_text(s$worst_smd)),
       if (undefined > 0L) sprintf("%s no reference sd and %s not count as passing. ",
                                   if (undefined == 1L) "1 row has" else paste(undefined, "rows have"),

@@ -1,8 +1,9 @@
 #' @export
 format.twin_decomposition <- function(x, ...) {
   rlang::check_dots_empty()
-  c(wrap_lines(sprintf("The two-way estimate of %s on %s is %s: a mean of %d two-by-two comparisons.",
-                       treatment_of(x$panel), x$outcome, number_text(x$estimate), nrow(x$rows))),
+  c(wrap_lines(sprintf("The two-way estimate of %s on %s is %s: %s.", treatment_of(x$panel),
+                       x$outcome, number_text(x$estimate), if (nrow(x$rows) == 1L) "a single two-by-two comparison" else
+                         sprintf("a mean of %s two-by-two comparisons", count_text(nrow(x$rows))))),
     "", table_lines(type_table(x)), "", wrap_lines(decomposition_verdict(x)), wrap_lines(decomposition_notes(x)))
 }
 

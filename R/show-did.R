@@ -27,6 +27,8 @@ did_sentence <- function(x) {
 
 # What the leading number averages over.
 average_words <- function(x) {
+  dates <- sum(is_treated_cohort(x$study) & tabulate(x$study$cohort, nrow(x$study$cohorts)) > 0L)
+  if (dates == 1L && x$over == "single") return("on average over treated units and periods (ATT)")
   if (!is.null(did_estimator_of(x)$mean)) return(did_estimator_of(x)$mean)
   if (x$over == "single") return("on average over the time under treatment (ATT)")
   c(cells = "on average over treated units and periods (ATT)", all = "on average over treated units and periods (ATT)",

@@ -2,10 +2,28 @@
 format.twin_effect <- function(x, ...) {
   c(wrap_lines(effect_sentence(x)), "", table_lines(effect_table(x)), "",
     wrap_lines(paste0("Standard errors: ", x$inference, ".", missing_sentence(x))),
-    wrap_lines(sprintf("Worst imbalance left: |SMD| %s. Effective sample: %s treated, %s control.",
-                       number_text(x$worst_smd), count_text(round(x$sizes[["treated"]])),
-                       count_text(round(x$sizes[["control"]])))),
+    wrap_lines(sprintf("%s Effective sample: %s treated, %s control.", imbalance_sentence(x),
+                       count_text(round(x$sizes[["treated"]])), count_text(round(x$sizes[["control"]])))),
     wrap_lines(seal_sentence(summary(logbook(x)))))
+}
+
+# The worst row of the balance table on the effect's own units; beyond the standard limit it is said to be a failure.
+imbalance_sentence <- function(x) {
+  if (is.na(x$worst_smd)) return("No covariate tells how alike the arms are.")
+  if (!is_unbalanced(x)) return(sprintf("Worst imbalance left: |SMD| %s.", number_text(x$worst_smd)))
+  sprintf("Not balanced: %s has |SMD| %s, beyond the standard limit of %s; see assess_balance().", x$worst_row,
+          number_text(x$worst_smd), format(balance_limits("standard", NULL)$smd))
+}
+
+is_unbalanced <- function(x) isTRUE(x$worst_smd > balance_limits("standard", NULL)$smd)
+
+# Effects on designs that missed the limit, with the row that did.
+unbalanced_sentence <- function(effects) {
+  missed <- Filter(is_unbalanced, effects)
+  if (length(missed) == 0L) return(NULL)
+  at <- vapply(missed, function(x) sprintf("%s in %s", number_text(x$worst_smd), x$worst_row), "")
+  sprintf("Not balanced (|SMD| beyond %s): %s.", format(balance_limits("standard", NULL)$smd),
+          paste0(names(missed), " (", at, ")", collapse = ", "))
 }
 
 # What became of units without an outcome.
@@ -65,9 +83,17 @@ effect_sentence <- function(x) {
   what <- if (is_unadjusted(x)) "differs" else "changes"
   subject <- sprintf("With %s = \"%s\" rather than \"%s\",", roles$treatment, x$study$levels[["treated"]],
                      x$study$levels[["control"]])
-  sprintf("%s %s %s by %s (%s), for %s; estimated by %s.", subject, outcome_phrase(x), what,
-          number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), effect_population(x, what),
-          effect_method(x))
+  sprintf("%s %s %s by %s (%s)%s, for %s; estimated by %s.", subject, outcome_phrase(x), what,
+          number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), percent_phrase(x),
+          effect_population(x, what), effect_method(x))
+}
+
+# What a difference of logs is in per cent.
+percent_phrase <- function(x) {
+  row <- generics::tidy(x)
+  row <- row[row$term == "percent", ]
+  if (nrow(row) == 0L) return("")
+  sprintf(", which is %s per cent (%s)", number_text(row$estimate), interval_text(row$conf.low, row$conf.high))
 }
 
 effect_population <- function(x, what) {
@@ -83,8 +109,9 @@ outcome_phrase <- function(x) {
 
 term_words <- c(
   mean_treated = "mean if treated", mean_control = "mean if control", difference = "difference", ratio = "ratio",
-  odds_ratio = "odds ratio", hazard_ratio = "hazard ratio", survival_treated = "share left, treated",
-  survival_control = "share left, control", survival_difference = "share left, difference",
+  percent = "per cent",
+  odds_ratio = "odds ratio", hazard_ratio = "hazard ratio", survival_treated = "survival, treated",
+  survival_control = "survival, control", survival_difference = "survival, difference",
   restricted_mean_treated = "mean time, treated", restricted_mean_control = "mean time, control",
   restricted_mean_difference = "mean time, difference"
 )
@@ -209,8 +236,9 @@ several_balance <- function(x) {
   worst <- vapply(x$effects, `[[`, 0, "worst_smd")
   missing <- vapply(x$effects, function(effect) effect$counts[["missing"]], 0)
   paste0(
-    sprintf("Worst imbalance left: |SMD| %s%s.", number_text(max(worst)),
-            if (diff(range(worst)) > 0) sprintf(" (%s)", names(x)[which.max(worst)]) else ""),
+    if (any(vapply(x$effects, is_unbalanced, NA))) unbalanced_sentence(stats::setNames(x$effects, names(x))) else
+      sprintf("Worst imbalance left: |SMD| %s%s.", number_text(max(worst)),
+              if (diff(range(worst)) > 0) sprintf(" (%s)", names(x)[which.max(worst)]) else ""),
     sprintf(" Effective sample: %s treated, %s control.", range_text(treated), range_text(control)),
     if (any(missing > 0)) paste0(" Outcome missing and left out: ",
                                  paste(names(x)[missing > 0], count_text(missing[missing > 0]), collapse = "; "), ".")
@@ -247,7 +275,7 @@ forest_plot <- function(table, term, truth = NULL) {
   table$label <- factor(rows, levels = rev(unique(rows)))
   if (is.null(table$raw)) table$raw <- FALSE
   plot <- ggplot2::ggplot(table, ggplot2::aes(x = .data$estimate, y = .data$label)) +
-    ggplot2::geom_vline(xintercept = if (is_ratio_term(term)) 1 else 0, colour = "grey45", linewidth = 0.4)
+    ggplot2::geom_vline(xintercept = null_value(term), colour = "grey45", linewidth = 0.4)
   if (!is.null(truth)) plot <- plot + truth_layers(truth)
   if (!is.null(table$band.low)) {
     plot <- plot + ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$band.low, xmax = .data$band.high), height = 0.12,
@@ -308,6 +336,7 @@ comparison_sentences <- function(x) {
   c(
     if (length(estimands) > 1L) "The effects speak of different populations; see the estimand of each.",
     partial_populations(x),
+    unbalanced_sentence(x$effects),
     agreement_sentence(x),
     if (!is.null(x$truth)) truth_sentence(x, table)
   )

@@ -97,7 +97,7 @@ styled_parts <- function(x, style, call = rlang::caller_env()) {
   parts <- table_parts(x, number)
   if (!is.null(style$labels)) parts$table[[parts$first]] <- relabel(parts, style$labels, call)
   if (!is.null(style$stars)) parts <- add_stars(parts, style$stars)
-  if (style$se == "under") parts$table <- se_below(parts$table, parts$estimate)
+  if (style$se == "under") parts <- errors_below(parts)
   if (!is.null(style$columns)) parts$table <- pick_columns(parts$table, style$columns, call)
   parts
 }
@@ -117,17 +117,23 @@ add_stars <- function(parts, cuts) {
   marks <- ifelse(is.na(count), "", strrep("*", ifelse(is.na(count), 0, count)))
   parts$table[[parts$estimate]] <- paste0(parts$table[[parts$estimate]], marks)
   limits <- vapply(cuts, format, "", digits = 3)
-  parts$note <- paste0(parts$note, " ", paste(strrep("*", seq_along(cuts)), "p <=", limits, collapse = ", "), ".")
+  parts$note <- paste0(parts$note, " Stars: the row's own two-sided test of ", parts$hypothesis, "; ",
+                       paste(strrep("*", seq_along(cuts)), "p <=", limits, collapse = ", "), ".")
   parts
 }
 
-# Every row is followed by one with its standard error in parentheses; the column SE goes.
-se_below <- function(table, estimate) {
+# Every row is followed by one with its standard error in parentheses; the column SE goes. Headings have none.
+errors_below <- function(parts) {
+  table <- parts$table
   below <- as.data.frame(lapply(table, function(column) rep("", length(column))), optional = TRUE)
-  below[[estimate]] <- ifelse(table$SE %in% c("", "-"), "", paste0("(", table$SE, ")"))
+  below[[parts$estimate]] <- ifelse(table$SE %in% c("", "-"), "", paste0("(", table$SE, ")"))
   both <- rbind(table, below)[order(rep(seq_len(nrow(table)), 2L)), ]
+  both <- both[rowSums(both != "") > 0, ]
   both$SE <- NULL
-  both
+  parts$table <- both
+  parts$note <- sprintf("%s In parentheses: standard errors%s.", parts$note,
+                        if (is.null(parts$error)) "" else paste0(" (", parts$error, ")"))
+  parts
 }
 
 pick_columns <- function(table, columns, call) {
@@ -147,30 +153,77 @@ table_parts <- function(x, number = number_text) UseMethod("table_parts")
 table_parts.twin_groups <- function(x, number = number_text) {
   rows <- x$rows
   numeric <- rows$kind %in% c("numeric", "date")
-  cell <- function(values) ifelse(numeric, value_text(values, rows$kind, number), share_text(values))
-  table <- data.frame(
-    Covariate = labelled_rows(rows, x$labels), Treated = cell(rows$mean_treated),
-    `sd treated` = ifelse(numeric, number(rows$sd_treated), ""), Control = cell(rows$mean_control),
-    `sd control` = ifelse(numeric, number(rows$sd_control), ""), check.names = FALSE
-  )
-  if (x$overall) table$Both <- cell(rows$mean_all)
+  middle <- rep(FALSE, nrow(rows))
+  if (!is.null(rows$shown)) middle <- rows$shown == "median"
+  value <- function(arm) {
+    values <- ifelse(middle, if (any(middle)) rows[[paste0("median_", arm)]], rows[[paste0("mean_", arm)]])
+    ifelse(numeric, value_text(values, rows$kind, number), share_text(values))
+  }
+  spread <- function(arm) {
+    at <- function(part) value_text(rows[[paste0(part, "_", arm)]], rows$kind, number)
+    ifelse(!numeric, "", ifelse(middle, if (any(middle)) sprintf("[%s, %s]", at("q25"), at("q75")),
+                                number(rows[[paste0("sd_", arm)]])))
+  }
+  word <- if (any(middle)) "spread" else "sd"
+  table <- data.frame(labelled_rows(rows, x$labels), value("treated"), spread("treated"), value("control"),
+                      spread("control"))
+  names(table) <- c("Covariate", "Treated", paste(word, "treated"), "Control", paste(word, "control"))
+  if (x$overall) {
+    table$Both <- ifelse(numeric, value_text(rows$mean_all, rows$kind, number), share_text(rows$mean_all))
+  }
   table$Difference <- number(rows$difference)
   table$SE <- number(rows$std.error)
   table$N <- count_text(rows$n)
   table$SMD <- number(rows$smd)
-  if (x$tests) table$p <- p_text(rows$p.value)
-  if (!is.null(x$by)) table <- cbind(Group = rows$group, table)
-  list(
+  if (!is.null(x$by)) table <- cbind(Group = by_words(x$by, rows$group), table)
+  parts <- list(
     table = table, caption = sprintf("Treated and control units by %s", x$treatment), first = "Covariate",
-    keys = rows$covariate, levels = rows$level, estimate = "Difference",
-    p.value = if (x$tests) rows$p.value else 2 * stats::pnorm(-abs(rows$difference / rows$std.error)),
+    keys = rows$covariate, levels = rows$level, estimate = "Difference", p.value = own_p(rows, x$tests),
+    error = groups_error(x), hypothesis = "no difference",
     note = paste0(
       sprintf("Treated: %s is %s (%s units); control: %s (%s units). ", x$treatment, x$levels[["treated"]],
               count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
-      sprintf("Means, or shares of levels%s. Difference is treated minus control; SMD divides it by the %s.",
-              if (x$weighted) ", with sampling weights" else "", reference_words[[x$reference]])
+      if (!any(middle)) "Means" else if (all(middle[numeric])) "Medians with quartiles" else
+        "Means with sd, or medians with quartiles",
+      sprintf(", or shares of levels%s. Difference is treated minus control%s; SMD divides it by the %s.",
+              if (x$weighted) ", with sampling weights" else "", if (any(middle)) ", of means" else "",
+              reference_words[[x$reference]])
     )
   )
+  label <- unname(x$labels[rows$covariate])
+  if (x$tests) with_factor_tests(parts, rows, ifelse(nzchar(label), label, rows$covariate)) else parts
+}
+
+# The test of a row's own difference: that of all levels together stands with the factor.
+own_p <- function(rows, tests) {
+  own <- 2 * stats::pnorm(-abs(rows$difference / rows$std.error))
+  if (tests) ifelse(rows$kind == "level", own, rows$p.value) else own
+}
+
+# A column p, in which the joint test of a factor's levels stands on a row above them, with the heading of that row.
+# parts$row: which of the rows each line stands for, a heading for its first level.
+with_factor_tests <- function(parts, rows, headings) {
+  parts$row <- seq_len(nrow(rows))
+  parts$table$p <- ifelse(rows$kind == "level", "", p_text(rows$p.value))
+  heads <- which(rows$kind == "level" & !duplicated(paste(rows$group, rows$covariate, sep = "\r")))
+  if (length(heads) == 0L) return(parts)
+  place <- order(c(seq_len(nrow(rows)), heads - 0.5))
+  above <- parts$table[heads, ]
+  above[setdiff(names(above), c("Group", parts$first))] <- ""
+  above[[parts$first]] <- headings[heads]
+  above$p <- p_text(rows$p.value[heads])
+  parts$table <- rbind(parts$table, above)[place, ]
+  parts$keys <- c(parts$keys, rows$covariate[heads])[place]
+  parts$levels <- c(parts$levels, rep(NA, length(heads)))[place]
+  parts$p.value <- c(parts$p.value, rep(NA, length(heads)))[place]
+  parts$row <- c(parts$row, heads)[place]
+  parts$note <- paste0(parts$note, " p: of a factor's name, all of its levels together.")
+  parts
+}
+
+groups_error <- function(x) {
+  by <- if (is.null(x$cluster)) "robust" else sprintf("clustered by %s", x$cluster)
+  if (is.null(x$stratum)) by else sprintf("%s within %s", by, x$stratum)
 }
 
 #' @exportS3Method
@@ -178,7 +231,7 @@ table_parts.twin_balance <- function(x, number = number_text) {
   table <- balance_table(x, width = Inf, number)
   first <- x$rows[x$rows$sample == "before", ]
   table$Covariate <- labelled_rows(first, x$labels)
-  if (!is.null(x$by)) table <- cbind(Group = ifelse(is.na(first$group), "all", first$group), table)
+  if (!is.null(x$by)) table <- cbind(Group = ifelse(is.na(first$group), "all", by_words(x$by, first$group)), table)
   list(table = table, caption = sprintf("Balance: %s", x$design), first = "Covariate", keys = first$covariate,
        levels = first$level, note = paste(verdict_text(x), balance_note(x)))
 }
@@ -222,8 +275,9 @@ table_parts.twin_effect <- function(x, number = number_text) {
   means <- is_level_term(rows$term)
   list(table = effect_table(x, number), first = "Quantity", keys = rows$term, levels = rep(NA, nrow(rows)),
        estimate = "Estimate", p.value = ifelse(means, NA, rows$p.value),
-       caption = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)),
-       note = paste0(effect_sentence(x), " Difference is treated minus control. Standard errors: ", x$inference, "."))
+       caption = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)), hypothesis = "no effect",
+       note = paste0(effect_sentence(x), " Difference is treated minus control. Standard errors: ", x$inference, ".",
+                     missing_sentence(x), if (is_unbalanced(x)) paste0(" ", imbalance_sentence(x))))
 }
 
 #' @exportS3Method
@@ -232,7 +286,7 @@ table_parts.twin_effects <- function(x, number = number_text) {
   rows <- generics::tidy(x)
   rows <- rows[rows$term == "difference", ]
   list(table = table, first = names(table)[seq_along(x$labels)], keys = names(x), levels = rep(NA, nrow(table)),
-       estimate = "Difference", p.value = rows$p.value, caption = several_title(x),
+       estimate = "Difference", p.value = rows$p.value, caption = several_title(x), hypothesis = "no effect",
        note = paste(c(sprintf("Differences are %s.", direction_text(x)), several_sentences(x), several_balance(x),
                       paste0("Standard errors: ", several_inference(x), ".")), collapse = " "))
 }
@@ -244,11 +298,22 @@ table_parts.twin_comparison <- function(x, number = number_text) {
   list(
     table = comparison_table(x, width = Inf, number), caption = comparison_title(x), first = "Effect",
     keys = rows$label, levels = rep(NA, nrow(rows)), estimate = "Estimate", p.value = rows$p.value,
+    hypothesis = "no effect",
     note = paste(c(if (!inherits(first, "twin_did")) {
       sprintf("The %s, treated (%s) against control (%s).", term_text(x$term), first$study$levels[["treated"]],
               first$study$levels[["control"]])
-    }, comparison_sentences(x)), collapse = " ")
+    }, comparison_sentences(x), comparison_errors(x)), collapse = " ")
   )
+}
+
+# Of which kind the standard errors of each effect are, and whose outcomes are missing.
+comparison_errors <- function(x) {
+  kinds <- vapply(x$effects, `[[`, "", "inference")
+  missing <- vapply(x$effects, function(effect) if (is.null(effect$counts)) 0 else effect$counts[["missing"]], 0)
+  c(if (length(unique(kinds)) == 1L) sprintf("Standard errors: %s.", kinds[[1L]]) else
+      sprintf("Standard errors: %s.", paste(names(kinds), kinds, sep = ": ", collapse = "; ")),
+    if (any(missing > 0)) sprintf("Outcome missing and left out: %s.", paste(
+      names(missing)[missing > 0], count_text(missing[missing > 0]), collapse = "; ")))
 }
 
 #' @exportS3Method

@@ -54,7 +54,7 @@ probe_verdict.twin_probe_omitted <- function(x) { # nolint: object_name_linter.
   first <- sprintf(paste("A confounder that explains %s of what the covariates leave both of the treatment and of the",
                          "outcome would bring the estimate to 0"), share_text(facts$robustness))
   if (facts$robustness_interval == 0) {
-    return(paste0(first, "; the interval already holds 0: there is no conclusion to overturn."))
+    return(paste0(first, "; its interval includes 0 as it is: there is no conclusion to overturn."))
   }
   paste0(first, sprintf("; %s would bring the interval onto it.", share_text(facts$robustness_interval)),
          omitted_comparison(x))
@@ -169,8 +169,8 @@ format.twin_probe_stability <- function(x, ...) {
 roots_sentence <- function(x) {
   rows <- x$rows[x$rows$roots > 1L, ]
   sprintf(paste("Caution: the equation has several real roots; shown is the one nearest to the coefficient with",
-                "covariates on the side they moved it to. At maximal R2 %s the others are %s."),
-          number_text(rows$r_max[1L], 3), rows$others[1L])
+                "covariates on the side they moved it to. At maximal R2 %s the %s %s."),
+          number_text(rows$r_max[1L], 3), if (rows$roots[1L] == 2L) "other is" else "others are", rows$others[1L])
 }
 
 #' @exportS3Method

@@ -36,7 +36,8 @@ probe_verdict.twin_probe_placebo <- function(x) { # nolint: object_name_linter.
   if (p < 1 - x$facts$level) {
     worst <- x$rows[which.min(x$rows$p.value), ]
     return(sprintf(paste("There are effects where there should be none (joint p %s), most clearly %s with %s: the",
-                         "design leaves bias."), p_phrase(p), worst$placebo, number_text(worst$estimate)))
+                         "design leaves bias, or the placebo is touched by the treatment after all."), p_phrase(p),
+                   worst$placebo, number_text(worst$estimate)))
   }
   sprintf(paste("No effect is found where there should be none (joint p %s), which is as reassuring as the intervals",
                 "are short: they leave room for effects of up to %s in size."), p_phrase(p), number_text(widest))

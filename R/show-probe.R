@@ -28,16 +28,19 @@ amplification_sentence <- function(x) {
   if (is.null(rows)) return(character())
   equal <- rows[which.min(abs(rows$treatment - rows$outcome)), ]
   other <- rows[which.max(rows$outcome), ]
-  sprintf(paste("The same as a confounder that multiplies the odds of treatment by %s and those of a positive",
-                "difference by %s, or by %s and %s."), number_text(equal$treatment, 2), number_text(equal$outcome, 2),
+  sprintf(paste("The same as a confounder that multiplies the odds of treatment by %s and those of a %s difference by",
+                "%s, or by %s and %s."), number_text(equal$treatment, 2), side_word(x), number_text(equal$outcome, 2),
           number_text(other$treatment, 2), number_text(other$outcome, 1))
 }
+
+# The sign of the differences that the test is about.
+side_word <- function(x) if (identical(x$facts$side, "less")) "negative" else "positive"
 
 amplification_table <- function(x) {
   rows <- x$parts$amplification
   if (is.null(rows)) return(NULL)
-  data.frame(`times the odds of treatment` = number_text(rows$treatment, 2),
-             `times the odds of a positive difference` = number_text(rows$outcome, 2), check.names = FALSE)
+  out <- data.frame(number_text(rows$treatment, 2), number_text(rows$outcome, 2))
+  stats::setNames(out, c("times the odds of treatment", sprintf("times the odds of a %s difference", side_word(x))))
 }
 
 # What the test does not count, where partners are shared; how a sample was paired.
@@ -132,7 +135,7 @@ probe_verdict.twin_probe_ratio <- function(x) {
   paste0(
     sprintf(paste("A hidden confounder would have to be tied to both treatment and outcome by risk ratios of %s each,",
                   "beyond the measured covariates, to explain the estimate away"), number_text(x$rows$e_value[1L])),
-    if (is.null(limit)) "." else if (limit == 1) "; the interval already holds no effect." else
+    if (is.null(limit)) "." else if (limit == 1) "; its interval includes no effect as it is." else
       sprintf("; by %s each to move the interval onto no effect.", number_text(limit))
   )
 }

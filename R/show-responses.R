@@ -13,10 +13,10 @@ print.twin_responses <- function(x, ...) print_lines(x, format(x, ...))
 
 response_sentences <- function(x) {
   numbers <- generics::glance(x)
-  sprintf(paste("%s (\"%s\"): known for %s of %s, who count like %s after weighting; %d of %d rows pass, the worst is",
+  sprintf(paste("%s (\"%s\"): known for %s of %s, who count like %s after weighting; %s, the worst is",
                 "%s (%s)."),
           c(treated = "Treated", control = "Control")[numbers$arm], x$levels[numbers$arm], count_text(numbers$known),
-          count_text(numbers$units), count_text(round(numbers$ess)), numbers$passing, numbers$rows,
+          count_text(numbers$units), count_text(round(numbers$ess)), pass_words(numbers),
           numbers$worst_covariate, number_text(numbers$worst_smd))
 }
 

@@ -87,9 +87,9 @@ missing_text <- function(x) {
 #' @export
 format.twin_groups <- function(x, ...) {
   table <- groups_table(x)
+  of_row <- attr(table, "groups")
   blocks <- lapply(unique(x$rows$group), function(group) {
-    c(if (!is.na(group)) c("", sprintf("%s: %s", x$by, group)),
-      table_lines(table[x$rows$group %in% group, , drop = FALSE]))
+    c(if (!is.na(group)) c("", by_words(x$by, group)), table_lines(table[of_row %in% group, , drop = FALSE]))
   })
   c(
     sprintf("Treated: %s is \"%s\" (%s units). Control: \"%s\" (%s units).", x$treatment, x$levels[["treated"]],
@@ -107,8 +107,14 @@ groups_table <- function(x) {
   table$Difference <- number_text(rows$difference)
   table$SE <- number_text(rows$std.error)
   table$SMD <- number_text(rows$smd)
-  if (x$tests) table$p <- p_text(rows$p.value)
-  fit_table(table, spare = c("SE", "Difference", "SMD"))
+  parts <- list(table = table, first = "Covariate", keys = rows$covariate, levels = rows$level,
+                row = seq_len(nrow(rows)))
+  if (x$tests) {
+    parts <- with_factor_tests(c(parts, list(p.value = rows$p.value, note = "")), rows, shorten(rows$covariate, 22L))
+  }
+  table <- fit_table(parts$table, spare = c("SE", "Difference", "SMD"))
+  attr(table, "groups") <- rows$group[parts$row]
+  table
 }
 
 groups_cell <- function(rows, arm) {

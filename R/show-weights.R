@@ -115,8 +115,16 @@ format.twin_calibration <- function(x, ...) {
     table_lines(calibration_table(x)),
     "",
     wrap_lines(calibration_sentence(x)),
-    wrap_lines(auc_sentence(x$auc))
+    wrap_lines(auc_sentence(x$auc)),
+    wrap_lines(since_sentence(x))
   )
+}
+
+# Calibration is about the units the score was fitted to, not those a design has kept.
+since_sentence <- function(x) {
+  if (x$since == 0L) return(NULL)
+  sprintf("All of it is about the %s the score was fitted to; the design has left out %s since.",
+          plural(x$units, "unit"), count_text(x$since))
 }
 
 #' @export

@@ -21,22 +21,50 @@ check_number <- function(x, min = -Inf, max = Inf, open = FALSE, null = FALSE, i
   abort_input(c("{.arg {arg}} must be {trimws(must)}.", x = "It is {describe_value(x)}."), call = call)
 }
 
+# One whole number.
+check_count <- function(x, min = 1, max = 1e6, null = FALSE, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (null && is.null(x)) return(invisible(x))
+  if (is_number(x) && x == round(x) && x >= min && x <= max) return(invisible(x))
+  abort_input(c("{.arg {arg}} must be one whole number from {min} to {count_text(max)}.", x = "It is {describe_value(x)}."),
+              call = call)
+}
+
+# The level of an interval.
+check_level <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (is_number(x) && x >= 0.01 && x <= 0.9999) return(invisible(x))
+  abort_input(c("{.arg {arg}} must be one number from 0.01 to 0.9999, such as 0.95.", x = "It is {describe_value(x)}."),
+              call = call)
+}
+
 # Several numbers within limits, at least one; must: what they must be, to follow "must be". open: which limits are
-# themselves out, "low", "high" or both.
-check_numbers <- function(x, must, min = -Inf, max = Inf, open = character(), null = FALSE, advice = NULL,
+# themselves out, "low", "high" or both; most: how many there may be.
+check_numbers <- function(x, must, min = -Inf, max = Inf, open = character(), null = FALSE, advice = NULL, most = 1000L,
                           arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (null && is.null(x)) return(invisible(x))
-  if (is.numeric(x) && length(x) > 0L && all(is.finite(x))) {
+  if (is_plain_numbers(x) && length(x) > 0L && length(x) <= most && all(is.finite(x))) {
     low <- if ("low" %in% open) x > min else x >= min
     high <- if ("high" %in% open) x < max else x <= max
     if (all(low & high)) return(invisible(x))
   }
-  abort_input(c("{.arg {arg}} must be {must}.", x = "It is {describe_value(x)}.", i = advice), call = call)
+  abort_input(c("{.arg {arg}} must be {must}{if (length(x) > most) paste(', at most', count_text(most), 'of them')}.",
+                x = "It is {describe_value(x)}.", i = advice), call = call)
+}
+
+# A list as plans hold it as the vector it stands for, an empty one for none; empty vectors are mistakes.
+as_given <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (is.null(x) || identical(x, list())) return(NULL)
+  plain <- if (is.list(x) && !is.data.frame(x)) unlist(x) else x
+  if (!is.null(plain) && is.atomic(plain) && length(plain) > 0L) return(plain)
+  abort_input(c("{.arg {arg}} must hold at least one value.", x = "It is {describe_value(x)}.",
+                i = "Leave it out for none."), call = call)
 }
 
 is_number <- function(x, infinite = FALSE) {
-  is.numeric(x) && length(x) == 1L && !is.na(x) && (infinite || is.finite(x))
+  is_plain_numbers(x) && length(x) == 1L && !is.na(x) && (infinite || is.finite(x))
 }
+
+# Numbers without a class or dimensions, that are what they look like.
+is_plain_numbers <- function(x) is.numeric(x) && !is.object(x) && is.null(dim(x))
 
 # One number, text, factor or date: something that can be compared with the values of a column.
 is_single_value <- function(x) is.atomic(x) && length(x) == 1L
@@ -107,7 +135,7 @@ describe_object <- function(x) {
 
 # The known name at the least edit distance, when that is at most a third of its length (NULL otherwise).
 nearest_name <- function(name, known) {
-  if (length(known) == 0L || is.na(name)) return(NULL)
+  if (length(known) == 0L || length(name) == 0L || is.na(name)) return(NULL)
   distance <- utils::adist(name, known, ignore.case = TRUE)[1L, ]
   best <- which.min(distance)
   if (distance[best] <= max(2, nchar(known[best]) %/% 3)) known[best] else NULL

@@ -25,6 +25,9 @@ read_units <- function(path, encoding = c("UTF-8", "latin1"), decimal = c("auto"
                        trusted = FALSE) {
   check_string(path)
   check_flag(trusted)
+  if (!rlang::is_string(sheet) && !(is_number(sheet) && sheet >= 1 && sheet == round(sheet))) {
+    abort_input(c("{.arg sheet} must be the number or the name of a sheet.", x = "It is {describe_value(sheet)}."))
+  }
   encoding <- check_choice(encoding, c("UTF-8", "latin1"))
   decimal <- check_choice(decimal, c("auto", ".", ","))
   if (!file.exists(path) || dir.exists(path)) {
@@ -41,7 +44,7 @@ read_units <- function(path, encoding = c("UTF-8", "latin1"), decimal = c("auto"
   }
   if (file.size(path) == 0) abort_file(c("Can't read {.file {path}}.", x = "The file is empty."), path = path)
   format <- unit_formats[[kind]]
-  if (format$runs_code && !trusted) {
+  if (runs_code(path) && !trusted) {
     abort_file(c("Can't read {.file {path}} without being told to.",
                  x = "A .{kind} file can run code while it is read.",
                  i = "If you trust whoever made it: {.code read_units(path, trusted = TRUE)}; else ask for a .csv or
@@ -106,14 +109,6 @@ stop_ragged <- function(path, said) {
       if (length(line) > 0L) "Line {line[1]} is not like the lines above it." else "{said}",
     i = "Look for a separator or a quote too many (or too few) in it."
   ), path = path, line = if (length(line) > 0L) line[1L], call = NULL)
-}
-
-# Within quotes a quote is written twice.
-single_quotes <- function(data) {
-  once <- function(text) gsub("\"\"", "\"", text, fixed = TRUE)
-  data[] <- lapply(data, function(x) if (is.character(x)) once(x) else x)
-  names(data) <- once(names(data))
-  data
 }
 
 # A whole column of text such as "3,25": numbers written with a comma.

@@ -109,6 +109,36 @@ count_bytes <- function(path, byte) {
   }
 }
 
+# Both change places in one step where the system can; else the old one steps aside for a moment.
+put_in_place <- function(draft, goal) {
+  if (!dir.exists(goal)) {
+    if (file.rename(draft, goal)) return(invisible(goal))
+  } else if (core_exchange_paths(draft, goal)) {
+    return(invisible(goal))
+  } else {
+    aside <- draft_path(dirname(goal))
+    if (file.rename(goal, aside)) {
+      if (file.rename(draft, goal)) {
+        unlink(aside, recursive = TRUE)
+        return(invisible(goal))
+      }
+      file.rename(aside, goal)
+    }
+  }
+  abort_file(c("Can't write to {.file {goal}}.", i = "The results that were there are unchanged."), path = goal, call = NULL)
+}
+
+# Can reading the file run code?
+runs_code <- function(path) isTRUE(unit_formats[[tolower(tools::file_ext(path))]]$runs_code)
+
+# Within quotes a quote is written twice.
+single_quotes <- function(data) {
+  once <- function(text) gsub("\"\"", "\"", text, fixed = TRUE)
+  data[] <- lapply(data, function(x) if (is.character(x)) once(x) else x)
+  names(data) <- once(names(data))
+  data
+}
+
 # Text that starts like a formula, and is not just a number, is run by spreadsheets; an apostrophe keeps it text.
 defuse_formulas <- function(table) {
   dangerous <- function(text) grepl("^[=+@\t\r-]", text) & !grepl("^[-+]?[0-9.,]+([eE][-+]?[0-9]+)?$", text)

@@ -36,12 +36,19 @@
 #'   smallest sufficient set; with them, covariates that the treatment causes or that open a path raise a warning.
 #' @param event For two-valued outcomes that are neither 0/1 nor TRUE/FALSE nor no/yes: the value that counts as 1, as
 #'   one string, or a vector with one string per outcome, named by outcome.
+#' @param logs Names of outcomes that are in (natural) logs. Their effects are also given in per cent, and never as a ratio
+#'   of means.
+#' @param unknown Entries that mean "not known", such as `c("n/a", "99")`: missing in covariates, outcomes and treatment. A
+#'   column of text that otherwise holds numbers is numbers then. For labelled columns the value's label, too.
+#' @param categories Columns whose numbers are codes of categories: their names, or a list of labels named by column, such
+#'   as `list(fuel = c("1" = "wood", "2" = "coal"))`.
 #' @return A `twin_study`. Rows are those of `data`, all of them (with `count`: one per unit, in the order of `data`):
 #'   [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not in the
 #'   study. With `count`, `id`s of units that shared a row get a number.
 #' @section Errors: `twin_error_input` for unknown columns (the nearest name is suggested), a treatment without two
 #'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights or counts,
-#'   duplicate ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`.
+#'   duplicate ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`;
+#'   `twin_warning_stray_text` tells of text that is nearly all numbers or dates, and so becomes a factor of many levels.
 #' @family question
 #' @examples
 #' frame_study(crews, treatment = "joined", outcome = "income",
@@ -50,7 +57,7 @@
 frame_study <- function(data, treatment, outcome, covariates = NULL,
                         estimand = "ATT", treated = NULL, weight = NULL, count = NULL, cluster = NULL,
                         stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
-                        known_outcome = FALSE, graph = NULL) {
+                        known_outcome = FALSE, graph = NULL, logs = NULL, unknown = NULL, categories = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
@@ -62,6 +69,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
   if (!is.null(graph)) covariates <- covariates_by_graph(graph, covariates, treatment, outcome[1L], data, call)
   wanted <- parse_covariates(covariates, data, unlist(roles), call = call)
   check_role_clashes(roles, wanted$names, call)
+  data <- declared_columns(data, c(wanted$names, outcome, treatment), unknown, categories, call)
 
   row_of <- NULL
   if (!is.null(count)) {
@@ -80,6 +88,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     dropped <- c(dropped, "a covariate missing" = sum(incomplete))
     inside <- inside & !incomplete
   }
+  check_logs(logs, outcome, data, call)
   check_flag(known_outcome)
   if (known_outcome) {
     unknown <- inside & Reduce(`|`, lapply(data[outcome], is.na))
@@ -98,12 +107,13 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
   if (!is.null(wanted$formula)) {  # its terms must be finite: say so now
     study_matrix(list(matrices = matrices), columns, wanted$formula, call)
   }
+  for (name in wanted$names) warn_stray_text(data[[name]], name, rows)
   if (!is.null(id)) check_id(pick(id), id, rows, call)
   new_study(list(
     data = data, row_of = row_of, rows = rows, roles = roles, levels = arms$levels, z = z, s = s,
     cluster = if (!is.null(cluster)) group_codes(pick(cluster), cluster, "cluster", rows, call),
     stratum = if (!is.null(stratum)) group_codes(pick(stratum), stratum, "stratum", rows, call),
-    columns = columns, formula = wanted$formula, estimand = estimand, missing = missing,
+    columns = columns, formula = wanted$formula, estimand = estimand, missing = missing, logs = logs,
     dropped = dropped[dropped > 0], events = check_outcomes(data, outcome, event, rows, call)
   ), matrices)
 }
@@ -131,12 +141,12 @@ check_comparisons <- function(condition, data, call) {
   if (!is.call(condition)) return(invisible(condition))
   sides <- as.list(condition)[-1L]
   if (as.character(condition[[1L]])[1L] %in% c("<", "<=", ">", ">=", "==", "!=", "%in%") && length(sides) == 2L) {
-    is_text <- vapply(sides, function(side) {
+    texts <- vapply(sides, function(side) {
       if (is.name(side)) is.factor(data[[as.character(side)]]) || is.character(data[[as.character(side)]]) else FALSE
     }, NA)
-    is_number <- vapply(sides, function(side) is.numeric(side) || (is.call(side) && is_numeric_c(side)), NA)
-    if (any(is_text) && any(is_number)) {
-      name <- as.character(sides[[which(is_text)]])
+    numbers <- vapply(sides, function(side) is.numeric(side) || (is.call(side) && is_numeric_c(side)), NA)
+    if (any(texts) && any(numbers)) {
+      name <- as.character(sides[[which(texts)]])
       abort_input(c("{.arg subset} compares text with a number: {.code {deparse1(condition)}}.",
                     x = "{.val {name}} holds text.", i = "Put the value in quotes, or turn the column into numbers."),
                   column = name, call = call)
@@ -379,6 +389,18 @@ group_codes <- function(x, name, role, rows, call) {
 }
 
 # For each outcome: NA when it is a number, else the value that counts as 1.
+check_logs <- function(logs, outcome, data, call) {
+  if (is.null(logs)) return(invisible(logs))
+  if (!is.character(logs) || length(logs) == 0L || anyNA(logs) || !all(logs %in% outcome)) {
+    abort_input(c("{.arg logs} must name outcomes of the study.", x = "It is {describe_value(logs)}.",
+                  i = "The outcomes are {.val {outcome}}."), call = call)
+  }
+  words <- logs[!vapply(data[logs], is.numeric, NA)]
+  if (length(words) > 0L) {
+    abort_input("{.arg logs} names {.val {words}}, which {cli::qty(length(words))}{?holds/hold} no numbers.", call = call)
+  }
+}
+
 check_outcomes <- function(data, outcome, event, rows, call) {
   if (!is.null(event) && !(is.atomic(event) && length(event) > 0L && !anyNA(event))) {
     abort_input(c("{.arg event} must be a value of the outcome, or several named by outcome.",
@@ -437,9 +459,9 @@ event_values <- function(x) {
 
 # Names of some of the study's outcomes; the first by default.
 check_outcomes_asked <- function(outcome, study, call = rlang::caller_env()) {
-  outcome <- unlist(outcome)
   known <- study$roles$outcome
   if (is.null(outcome)) return(known[1L])
+  outcome <- as_given(outcome, call = call)
   if (!is.character(outcome) || length(outcome) == 0L || anyNA(outcome)) {
     abort_input(c("{.arg outcome} must be names of the study's outcomes in quotes.",
                   x = "It is {describe_value(outcome)}."), call = call)

@@ -22,6 +22,23 @@ run_draws <- function(title, size, width, one) {
   do.call(rbind, parts)
 }
 
+# Draws in which everything could be estimated; nearly all must be.
+check_draws <- function(draws, size, call) {
+  good <- rowSums(!is.finite(draws)) == 0
+  if (sum(good) < 2L) {
+    abort_input(c("Nearly all replicates failed: the design could be made again in {sum(good)} of {size}.",
+                  i = "Use {.code inference = \"analytic\"}; look for small cells and near separation."), call = call)
+  }
+  if (mean(good) < 0.95) {
+    warn_kind("draws", c(
+      "{sum(!good)} of {size} replicates failed and are left out.",
+      i = "The design could not be made again on them (an empty stratum, separation); the standard error speaks of the
+           others."
+    ), failed = sum(!good))
+  }
+  draws[good, , drop = FALSE]
+}
+
 # The same for a list of pieces that give any result: one(piece), whichever worker runs it, as a list.
 run_pieces <- function(title, pieces, one) {
   show_progress(title, steps = length(pieces), work = function(tick) {

@@ -30,7 +30,7 @@
 simulate_units <- function(n = 1000, confounders = c(numeric = 2, binary = 1, factor = 1), effect = 1,
                            overlap = c("fair", "good", "poor"), heterogeneity = 0,
                            kind = c("continuous", "binary", "count"), seed = 1) {
-  check_number(n, min = 20)
+  check_count(n, min = 20, max = 1e8)
   check_number(effect)
   check_number(heterogeneity)
   check_seed(seed)

@@ -59,3 +59,12 @@ plural <- function(count, word) paste(count_text(count), if (count == 1L) word e
 
 # "port_size: large", "boat_length": how a row about a covariate or one of its levels is named everywhere.
 row_name <- function(covariate, level) ifelse(is.na(level), covariate, paste0(covariate, ": ", level))
+
+# A group of units in words: by which column, and which of its values.
+by_words <- function(by, group) paste0(by, ": ", group)
+
+# "11 of 12 rows pass", "the only row passes".
+pass_words <- function(s) {
+  ifelse(s$rows == 1L, ifelse(s$passing == 1L, "the only row passes", "the only row fails"),
+         sprintf("%d of %d rows pass", s$passing, s$rows))
+}

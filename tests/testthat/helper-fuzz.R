@@ -34,17 +34,17 @@ fuzz_calls <- function() {
     weigh_responses = list(x = weigh_units(score_units(crews)), outcome = "known"),
     search_metric = list(x = plain, generations = 1, population = 4),
     assess_balance = list(x = weighed), assess_overlap = list(x = scored), assess_score = list(x = scored),
-    compare_scores = list(logit = scored, probit = score_units(plain, link = "probit")),
+    compare_scores = list(x = list(logit = scored, probit = score_units(plain, link = "probit"))),
     assess_weights = list(x = weighed), assess_power = list(x = plain), describe_groups = list(study = plain),
     assess_responses = list(x = weigh_responses(weigh_units(score_units(crews)), "known")),
-    assess_trends = list(panel = panel), design_data = list(x = weighed), pairs_of = list(x = pairs),
+    assess_trends = list(panel = panel), design_data = list(design = weighed), pairs_of = list(design = pairs),
     measure_effect = list(x = weighed), measure_hazard = list(x = weigh_units(score_units(lasting)), time = "months", event = "left"),
-    measure_model = list(x = plain, fit = lm(income ~ joined + boat, data)),
+    measure_model = list(design = plain, model = lm(income ~ joined + boat, data)),
     measure_did = list(panel = panel), summarise_did = list(x = cells), decompose_did = list(panel = panel),
     compare_effects = list(weights = effect, pairs = paired), contrasts_of = list(x = measure_effect(arms)),
-    probe_choices = list(effect = effect, limit = 4), probe_effect = list(x = effect), probe_omitted = list(x = measure_effect(plain, estimator = "regression")),
-    probe_pairs = list(x = paired), probe_placebo = list(effect = effect, outcomes = "past"),
-    probe_ratio = list(estimate = effect), probe_stability = list(effect = effect),
+    probe_choices = list(x = effect, limit = 4), probe_effect = list(x = effect, draws = 20), probe_omitted = list(x = measure_effect(plain, estimator = "regression")),
+    probe_pairs = list(x = paired), probe_placebo = list(x = effect, outcomes = "past"),
+    probe_ratio = list(x = effect), probe_stability = list(x = effect),
     probe_trends = list(x = path), probe_weights = list(x = effect, draws = 20),
     assume_graph = list(edges = "digraph { a -> b; b -> c }"), as_dot = list(graph = graph), sets_to_adjust = list(graph = graph, exposure = "joined", outcome = "income"),
     explain_set = list(graph = graph, exposure = "joined", outcome = "income", set = "port"),
@@ -102,4 +102,62 @@ run_fuzz <- function(places, calls, values, seconds = 20) {
     try_bad(getExportedValue("carefultwin", at$verb), calls[[at$verb]], at$arg, values[[at$value]], seconds)
   }, "")
   places
+}
+
+# A text with a few things done to it that hands and programs do. Lines in, lines out.
+mutate_lines <- function(lines, seed) {
+  withr::with_seed(seed, {
+    for (k in seq_len(sample(1:4, 1))) {
+      at <- sample.int(length(lines), 1)
+      other <- sample.int(length(lines), 1)
+      line <- lines[at]
+      place <- sample.int(nchar(line) + 1, 1)
+      piece <- sample(c("\"", "'", ":", ",", "[", "]", "{", "}", "-", "~", "!", "&a", "*a", "#", "\t", "  ", "1e308", "NA", "null", "true",
+                        "\u00e4", "\\", ";", "->", "%s", "{x}", "<b>", "@", "|", ">", "0x", "..", "=1+1", "\001"), 1)
+      lines <- switch(
+        sample(c("insert", "delete", "cut", "drop", "twice", "swap", "replace", "indent"), 1),
+        insert = replace(lines, at, paste0(substr(line, 1, place - 1), piece, substr(line, place, nchar(line)))),
+        delete = replace(lines, at, paste0(substr(line, 1, place - 1), substr(line, place + sample(1:5, 1), nchar(line)))),
+        cut = replace(lines, at, substr(line, 1, place - 1)),
+        drop = if (length(lines) > 1) lines[-at] else lines,
+        twice = append(lines, line, at),
+        swap = replace(lines, c(at, other), lines[c(other, at)]),
+        replace = replace(lines, at, sub("[A-Za-z0-9_.]+", piece, line)),
+        indent = replace(lines, at, paste0(strrep(" ", sample(0:4, 1)), trimws(line)))
+      )
+    }
+    lines
+  })
+}
+
+# What becomes of it: "error" (classed), "fine" or "raw: ...".
+try_mutant <- function(kind, lines, seconds = 20) {
+  folder <- tempfile("mutant")
+  dir.create(folder)
+  on.exit(unlink(folder, recursive = TRUE))
+  file <- file.path(folder, c(plan = "plan.yml", csv = "d.csv", dot = "g.dot")[[kind]])
+  data <- utils::head(many_crews(80), 60)
+  data$id <- seq_len(60)
+  data$chance <- stats::plogis(data$boat)
+  if (kind == "plan") data.table::fwrite(data, file.path(folder, "data.csv"))
+  writeLines(lines, file, useBytes = TRUE)
+  tryCatch(suppressMessages(suppressWarnings({
+    setTimeLimit(elapsed = seconds, transient = TRUE)
+    switch(kind, plan = {
+      plan <- read_plan(file)
+      study <- plan_study(plan)
+      plan_groups(plan, study_of(study))
+      designs <- two_arm_designs(plan_designs(plan, study))
+      plan_balances(plan, designs)
+    }, csv = frame_study(read_units(file), "joined", "income", c("boat", "port")), dot = assume_graph(file))
+    "fine"
+  })), twin_error = function(e) "error", error = function(e) paste("raw:", gsub("\\s+", " ", conditionMessage(e))),
+  finally = setTimeLimit())
+}
+
+mutant_originals <- function() {
+  folder <- plan_folder()
+  csv <- readLines(file.path(folder, "data.csv"))[1:61]
+  list(plan = readLines(file.path(folder, "plan.yml")), csv = csv,
+       dot = c("digraph {", "  port -> joined; port -> income", "  joined -> income", "  wind [unobserved]", "  wind -> {joined income}", "}"))
 }

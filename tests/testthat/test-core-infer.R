@@ -62,7 +62,7 @@ test_that("units that only carry influence do not count in the correction", {
 test_that("contrasts follow from the means by the delta method", {
   of_means <- cbind(mean_treated = c(1, -1, 0), mean_control = c(0, 2, -2))
   means <- list(estimate = c(mean_treated = 0.6, mean_control = 0.3), influence = function() of_means)
-  out <- core_contrasts(means, shares = TRUE)
+  out <- core_contrasts(means, c("difference", "ratio", "odds_ratio"))
   influence <- out$influence()
   expect_equal(out$estimate[["odds_ratio"]], 0.6 / 0.4 / (0.3 / 0.7))
   numeric_slope <- function(f, at, h = 1e-6) {

@@ -81,7 +81,7 @@ test_that("a stratum without one arm is named; ties give fewer strata with a war
 
 test_that("bad strata are refused", {
   scored <- score_units(study_of_many())
-  expect_error(stratify_units(scored, strata = 1), "at least 2", class = "twin_error_input")
+  expect_error(stratify_units(scored, strata = 1), "from 2 to 1,000", class = "twin_error_input")
   expect_error(stratify_units(scored, breaks_on = c(0.5, 0.3)), "rising numbers", class = "twin_error_input")
   expect_error(stratify_units(scored, strata = 5, breaks_on = c(0.3, 0.5)), "has no use", class = "twin_error_input")
   expect_error(stratify_units(scored, breaks_on = "everybody"), "must be one of", class = "twin_error_input")

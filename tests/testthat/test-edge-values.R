@@ -86,3 +86,48 @@ test_that("limits and ratios of pairs are what they must be, and nothing empty p
   expect_error(pair_units(scored, ratio = 2^31), "from 1 to 100", class = "twin_error_input")
   expect_error(pair_units(scored, ratio = data.frame(a = 1:2)), class = "twin_error_input")
 })
+
+test_that("outcomes in logs are given in per cent with the interval of their difference, never as a ratio of means", {
+  data <- more_outcomes(300, seed = 8)
+  data$log_days <- log1p(data$days)
+  study <- study_of_many(data, outcome = c("log_days", "days", "income"), logs = "log_days")
+  design <- weigh_units(score_units(study))
+  effect <- measure_effect(design, "log_days")
+  rows <- tidy(effect)
+  expect_identical(rows$term, c("mean_treated", "mean_control", "difference", "percent"))
+  expect_equal(rows$estimate[4], 100 * (exp(rows$estimate[3]) - 1))
+  expect_equal(rows$std.error[4], 100 * exp(rows$estimate[3]) * rows$std.error[3])
+  expect_equal(rows$conf.low[4], 100 * (exp(rows$conf.low[3]) - 1))
+  expect_equal(rows$p.value[4], rows$p.value[3])
+  text <- gsub("\\s+", " ", paste(format(effect), collapse = " "))
+  expect_match(text, sprintf("which is %s per cent (%s to %s)", number_text(rows$estimate[4]), number_text(rows$conf.low[4]),
+                             number_text(rows$conf.high[4])), fixed = TRUE)
+  gap <- influence_gap(function(data) {
+    data$log_days <- log1p(data$days)
+    measure_effect(weigh_units(score_units(study_of_many(data, outcome = "log_days", weight = "s", logs = "log_days"))))
+  }, more_outcomes(150, seed = 2), "percent")
+  expect_lt(gap, 1e-5)
+  drawn <- tidy(measure_effect(design, "log_days", inference = "bootstrap", draws = 60))
+  expect_equal(drawn$conf.low[4], 100 * expm1(drawn$conf.low[3]), tolerance = 0.01)
+  both <- tidy(compare_effects(weights = effect, raw = measure_effect(study, "log_days"), term = "percent"), part = "agreement")
+  expect_equal(abs(both$difference), abs(rows$estimate[3] - difference_of(measure_effect(study, "log_days"))))
+  # an outcome that can be negative has no ratio, even where its means are positive
+  expect_true(any(data$income < 0) || "ratio" %in% tidy(measure_effect(design, "income"))$term)
+  data$income[1] <- -1
+  expect_false("ratio" %in% tidy(measure_effect(study_of_many(data)))$term)
+  expect_error(study_of_many(data, logs = "boat"), "must name outcomes", class = "twin_error_input")
+})
+
+test_that("an effect on an unbalanced design says so, by what and where", {
+  study <- study_of_many(many_crews())
+  raw <- measure_effect(study)
+  balance <- summary(assess_balance(study))
+  text <- gsub("\\s+", " ", paste(format(raw), collapse = " "))
+  expect_match(text, sprintf("Not balanced: %s has |SMD| %s, beyond the standard limit of 0.1", balance$worst_covariate,
+                             number_text(balance$worst_smd)), fixed = TRUE)
+  weights <- measure_effect(weigh_units(study, "entropy"))
+  expect_match(paste(format(weights), collapse = " "), "Worst imbalance left")
+  both <- gsub("\\s+", " ", paste(format(compare_effects(raw = raw, weights = weights)), collapse = " "))
+  expect_match(both, sprintf("Not balanced (|SMD| beyond 0.1): raw (%s in %s).", number_text(raw$worst_smd), raw$worst_row),
+               fixed = TRUE)
+})

@@ -236,5 +236,5 @@ test_that("with covariates held only the outcomes' own variance counts, from as 
   }
   expect_error(measure_effect(pair_units(score_units(study_of_many())), conditional = TRUE), "other than matching with",
                class = "twin_error_input")
-  expect_error(measure_effect(design, neighbours = 0), "at least 1", class = "twin_error_input")
+  expect_error(measure_effect(design, neighbours = 0), "from 1 to", class = "twin_error_input")
 })

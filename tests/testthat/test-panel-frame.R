@@ -43,6 +43,13 @@ test_that("time may be numbers with gaps, dates, quarters, ordered factors or te
   expect_match(gsub("\\s+", " ", paste(format(gap), collapse = " ")), "1 period in between has nobody")
   expect_position(as.Date(sprintf("2020-%02d-01", c(1, 4, 7, 10, 11, 12))), c(1, 4, 7, 10, 11, 12))
   expect_position(c("2020Q3", "2020Q4", "2021Q1", "2021Q2", "2021Q3", "2021Q4"), 1:6)
+  for (quarters in c("Q%2$d %1$d", "%d Q%d", "%2$d/%1$d", "%d-Q%d", "Q%2$d/%1$d")) {
+    expect_position(sprintf(quarters, c(2020, 2020, 2021, 2021, 2021, 2021), c(3, 4, 1:4)), 1:6)
+  }
+  for (months in c("Nov 2020,Dec 2020,Jan 2021,Feb 2021,Mar 2021,Apr 2021", "11/2020,12/2020,1/2021,2/2021,3/2021,4/2021",
+                   "2020 november,2020 december,2021 january,2021 february,2021 march,2021 april")) {
+    expect_position(strsplit(months, ",")[[1]], 1:6)
+  }
   expect_position(factor(letters[1:6], ordered = TRUE), 1:6)
   dawn <- expect_position(c("dawn", "noon", "dusk", "night", "late", "last"), 1:6,
                           periods = c("dawn", "noon", "dusk", "night", "late", "last"))

@@ -232,7 +232,7 @@ test_that("an effect hands its own ratio or standardized difference to the e-val
 })
 
 test_that("bad input to probes is refused with advice", {
-  expect_error(probe_pairs(1:5, gamma = 0.5), "at least 1", class = "twin_error_input")
+  expect_error(probe_pairs(1:5, gamma = 0.5), "from 1 to a million", class = "twin_error_input")
   expect_error(probe_pairs(c(0, 0)), "All 2 pair differences are 0", class = "twin_error_input")
   expect_error(probe_pairs(c(1, NA)), "finite pair differences", class = "twin_error_input")
   expect_error(probe_pairs(measure_effect(study_of_many())), "raw sample", class = "twin_error_input")

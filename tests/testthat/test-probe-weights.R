@@ -117,7 +117,7 @@ test_that("what has no bounds is refused with a way on", {
   refused(measure_effect(weigh_units(score_units(study_of_many(estimand = "ATO")))), "ATO")
   refused(measure_effect(weigh_units(scored, truncate = c(quantile = 0.9))), "Truncated")
   refused(measure_effect(weigh_units(study_of_many(estimand = "ATE"), "entropy")), "below 1")
-  expect_error(probe_weights(measure_effect(weighted), lambda = 0.9), "at least 1", class = "twin_error_input")
+  expect_error(probe_weights(measure_effect(weighted), lambda = 0.9), "from 1 to a million", class = "twin_error_input")
   expect_error(probe_weights(1.5), class = "twin_error_input")
   several <- measure_effect(weigh_units(score_units(study_of_many(outcome = c("income", "direct")))),
                             outcome = c("income", "direct"))

@@ -118,7 +118,8 @@ test_that("toys stand in a plan and its report as everything else does", {
 test_that("toy formats are written and read", {
   local_entry("unit_formats", "pipes", new_unit_format(
     read = function(path, settings) utils::read.table(path, sep = "|", header = TRUE),
-    write = function(data, path) utils::write.table(data, path, sep = "|", row.names = FALSE), reader = "utils"
+    write = function(data, path) utils::write.table(data, path, sep = "|", row.names = FALSE),
+    complete = function(path, data) length(readLines(path)) == nrow(data) + 1L, reader = "utils"
   ))
   local_entry("table_formats", "txt", new_table_format(function(parts) c(parts$caption, names(parts$table))))
   folder <- withr::local_tempdir()

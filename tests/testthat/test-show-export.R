@@ -142,3 +142,45 @@ test_that("an Excel file holds the numbers, and a second sheet says what they ar
   expect_match(openxlsx::read.xlsx(file, "about")$note[2], "income changes by")
   expect_error(export_table(effect, file, digits = 2), "belong to .tex, .html, or .md", class = "twin_error_input")
 })
+
+test_that("stars of a level are those of its own difference; the joint test stands with the factor", {
+  data <- many_crews()
+  study <- study_of_many(data)
+  groups <- describe_groups(study, tests = TRUE)
+  rows <- tidy(groups)
+  lines <- exported(groups, "md", stars = c(0.1, 0.05, 0.01))
+  for (k in which(rows$kind == "level")) {
+    own <- 2 * pnorm(-abs(rows$difference[k] / rows$std.error[k]))
+    line <- grep(sprintf("\\| port: %s ", rows$level[k]), lines, value = TRUE)
+    expect_identical(lengths(regmatches(line, gregexpr("\\*", line, fixed = TRUE))), sum(own <= c(0.1, 0.05, 0.01)))
+    expect_match(line, "\\|  \\|$")  # no p of its own
+  }
+  heading <- grep("^\\| port \\|", lines, value = TRUE)
+  joint <- rows$p.value[rows$covariate == "port"][1]
+  expect_match(heading, if (joint < 0.001) "0.001 \\|$" else paste0(formatC(joint, digits = 3, format = "f"), " \\|$"))
+  expect_match(lines[length(lines)], "of a factor's name, all of its levels together. Stars: the row's own two-sided test")
+  printed <- format(groups)
+  expect_length(grep("^ *port  ", printed), 1)
+  expect_true(all(nchar(printed) <= 80))
+})
+
+test_that("medians that were asked for are exported, and notes say what stands in parentheses and what is missing", {
+  data <- many_crews()
+  data$income[1:7] <- NA
+  study <- study_of_many(data, cluster = "harbour")
+  groups <- describe_groups(study, summary = "median")
+  lines <- exported(groups, "md", se = "under")
+  q <- quantile(data$boat[data$joined == 1], c(0.25, 0.5, 0.75), names = FALSE, type = 7)
+  row <- strsplit(grep("boat", lines, value = TRUE)[1], " *\\| *")[[1]]
+  expect_equal(as.numeric(row[3]), q[2], tolerance = 0.05)
+  expect_match(row[4], "^\\\\\\[.*, .*\\\\\\]$")
+  note <- lines[length(lines)]
+  expect_match(note, "Medians with quartiles, or shares of levels")
+  expect_match(note, "In parentheses: standard errors (clustered by harbour)", fixed = TRUE)
+  effect <- measure_effect(weigh_units(score_units(study)))
+  note <- tail(exported(effect, "md", stars = 0.05, se = "under"), 1)
+  expect_match(note, "Standard errors: clustered by harbour (30). 7 values of the outcome are missing", fixed = TRUE)
+  expect_match(note, "own two-sided test of no effect", fixed = TRUE)
+  both <- compare_effects(raw = measure_effect(study), weights = effect)
+  expect_match(tail(exported(both, "md"), 1), "Outcome missing and left out: raw 7; weights 7.", fixed = TRUE)
+})
