@@ -37,7 +37,8 @@ command_version <- function(flags, args) {
 }
 
 command_draft <- function(flags, args) {
-  data <- read_units(args)
+  reading <- Filter(Negate(is.null), flags[c("encoding", "sheet")])
+  data <- do.call(read_units, c(list(args), reading))
   plan <- if (is.null(flags$out)) beside(args, "plan.yml") else flags$out
   if (file.exists(plan) && !flags$force) {
     abort_file(c("{.file {plan}} is there already.", i = "Use --out for another name, or --force to replace it."),
@@ -45,7 +46,7 @@ command_draft <- function(flags, args) {
   }
   roles <- guess_roles(data)
   data_path <- if (dirname(args) == dirname(plan)) basename(args) else normalizePath(args)
-  write_text(draft_lines(data, roles, data_path), plan)
+  write_text(draft_lines(data, roles, data_path, reading), plan)
   writeLines(c(
     sprintf("Wrote %s.", plan),
     strwrap(sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever

@@ -14,6 +14,10 @@ twin_commands <- function() {
                  options = list(
                    optparse::make_option("--out", type = "character", default = NULL, metavar = "PLAN",
                                          help = "The plan to write [default: plan.yml beside the data]"),
+                   optparse::make_option("--encoding", type = "character", default = NULL, metavar = "NAME",
+                                         help = "Of a text file: UTF-8 or latin1 [default: UTF-8]"),
+                   optparse::make_option("--sheet", type = "character", default = NULL, metavar = "NAME",
+                                         help = "Of an Excel file [default: the first]"),
                    optparse::make_option("--force", action = "store_true", default = FALSE,
                                          help = "Replace a plan that is there already"))),
     describe = list(run = command_describe, argument = "PLAN", about = "Show the question and both groups",
@@ -92,11 +96,15 @@ usage_error <- function(name, message) {
   2L
 }
 
-# Runs a command; errors become one block on stderr, warnings a line or two each.
+# Runs a command; errors become one block on stderr, warnings a line or two each, told once.
 guarded <- function(name, expr) {
+  rlang::local_options(cli.width = 10000L)  # lines are broken here, once
+  told <- character()
   tryCatch(
     withCallingHandlers(expr, warning = function(w) {
-      complain(c("note:", paste0("  ", message_lines(w))))
+      lines <- message_lines(w)
+      if (!paste(lines, collapse = "\n") %in% told) complain(c("note:", paste0("  ", lines)))
+      told <<- c(told, paste(lines, collapse = "\n"))
       rlang::cnd_muffle(w)
     }),
     twin_error = function(e) {

@@ -333,7 +333,11 @@ warn_did <- function(effect) {
     if (nrow(failed) > 0L) {
       warn_kind("cells", c(
         "{nrow(failed)} of {nrow(cells)} cells can't be estimated: {listing}.",
-        i = "They stay in the table with their reason; first: {.val {first_rows(failed$term)}}."
+        i = "They stay in the table with their reason; first: {.val {first_rows(failed$term)}}.",
+        i = if (any(grepl("seen in both", names(reasons))) && effect$asked$unseen == "drop" &&
+                  effect$asked$adjustment == "none" && effect$asked$estimator == "group_time") {
+          "{.code unseen = \"earlier\"} measures units that were away just before their onset from the last period seen."
+        }
       ), terms = failed$term)
     }
   }

@@ -18,7 +18,7 @@ guess_roles <- function(data) {
   outcome <- utils::tail(rest[kinds[rest] == "number"], 1L)
   if (length(outcome) == 0L) outcome <- utils::tail(rest, 1L)
   cluster <- take(rest[kinds[rest] == "many levels"])
-  covariates <- setdiff(rest, c(outcome, cluster, names(kinds)[kinds %in% c("identifier", "constant")]))
+  covariates <- setdiff(rest, c(outcome, cluster, names(kinds)[kinds %in% c("identifier", "constant", "date", "year")]))
   list(id = id, weight = weight, treatment = treatment, outcome = outcome, cluster = cluster,
        covariates = covariates, kinds = kinds, candidates = two_valued)
 }
@@ -28,7 +28,8 @@ column_kind <- function(x) {
   if (length(values) < 2L) return("constant")
   if (length(values) == 2L) return(if (all(values %in% c(0, 1))) "true/false" else "two values")
   distinct <- length(values) == length(x)
-  if (is_text(x)) return(text_kind(length(values), distinct))
+  if (is_text(x)) return(text_kind(values, distinct))
+  if (is_whole(x) && all(values >= 1900 & values <= 2100)) return("year")
   if (distinct && is_whole(x)) return("identifier")
   if (inherits(x, c("Date", "POSIXt"))) "date" else "number"
 }
@@ -36,18 +37,21 @@ column_kind <- function(x) {
 is_text <- function(x) is.character(x) || is.factor(x)
 
 text_kind <- function(values, distinct) {
+  hidden <- hidden_kind(as.character(values))
+  if (!is.null(hidden)) return(c(numbers = "number with other entries", dates = "date")[[hidden]])
   if (distinct) return("identifier")
-  if (values > 12L) "many levels" else "levels"
+  if (length(values) > 12L) "many levels" else "levels"
 }
 
 is_whole <- function(x) is.numeric(x) && all(x == round(x), na.rm = TRUE)
 
-draft_lines <- function(data, roles, data_path) {
+# reading: named list of how the file is read.
+draft_lines <- function(data, roles, data_path, reading = list()) {
   c(
     "# A starting plan, guessed from the columns. Check every line.",
     "# Columns:", strwrap(paste0(names(data), " (", roles$kinds, missing_share(data), ")", collapse = ", "), 100,
                           prefix = "#   "),
-    "", "study:", study_lines(data, roles, data_path),
+    "", "study:", study_lines(data, roles, data_path, reading),
     "", "designs:", "  pairs:", "    - score", "    - pair: {caliper: 0.2}", "  weights:", "    - score",
     "    - weigh: {method: inverse}",
     "", "power:   # before the outcome is opened: what could the design detect?", "  pairs: {design: pairs}",
@@ -58,16 +62,18 @@ draft_lines <- function(data, roles, data_path) {
   )
 }
 
-study_lines <- function(data, roles, data_path) {
+study_lines <- function(data, roles, data_path, reading) {
   covariates <- paste0("[", paste(vapply(roles$covariates, yaml_text, ""), collapse = ", "), "]")
   two_valued <- paste("two-valued columns:", paste(roles$candidates, collapse = ", "))
   c(
     plan_entry("data", data_path),
+    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
     plan_entry("treatment", roles$treatment, two_valued),
     plan_entry("treated", treated_guess(data[[roles$treatment]]), "the value that means treated"),
     plan_entry("outcome", roles$outcome, "or a list of columns"),
     paste0("  covariates: ", covariates, "   # ", if (length(roles$covariates) > 0L)
       "only what came before the treatment" else "no column is left: name some"),
+    unknown_guess(data, roles),
     plan_entry("estimand", "ATT", estimand_remark()),
     plan_entry("id", roles$id), plan_entry("weight", roles$weight), plan_entry("cluster", roles$cluster),
     plan_entry("missing", "flag")
@@ -88,7 +94,18 @@ plan_entry <- function(key, value, remark = NULL) {
 
 treated_guess <- function(x) {
   if (is.logical(x) || all(x %in% c(0, 1, NA))) return(NULL)
-  as.character(sort(unique(x))[2L])
+  values <- as.character(sort(unique(x)))
+  yes <- values[tolower(values) %in% c("yes", "ja", "oui", "true", "treated")]
+  if (length(yes) == 1L) yes else values[2L]
+}
+
+# Entries among numbers that are none: taken as not known until the user says otherwise.
+unknown_guess <- function(data, roles) {
+  columns <- roles$covariates[roles$kinds[roles$covariates] == "number with other entries"]
+  stray <- unlist(lapply(columns, function(name) stray_entries(unique(trimws(data[[name]][!is.na(data[[name]])])), "numbers")))
+  stray <- unique(stray)
+  if (length(stray) == 0L || length(stray) > 5L) return(NULL)
+  sprintf("  unknown: [%s]   # entries that mean \"not known\"", paste(vapply(stray, yaml_text, ""), collapse = ", "))
 }
 
 missing_share <- function(data) {

@@ -5,11 +5,11 @@ plan_keys <- function() {
   list(
     top = c("study", "designs", "power", "effects", "probes", "report"),
     panel_top = c("panel", "trends", "decompose", "effects", "probes", "report"),
-    panel = arguments(frame_panel, character()),
+    panel = c(arguments(frame_panel, character()), reading_keys()),
     trends = arguments(assess_trends, "panel"), decompose = arguments(decompose_did, "panel"),
     did = c(arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
     panel_report = c("title", "truth"),
-    study = c(arguments(frame_study, character()), "reference"),
+    study = c(arguments(frame_study, character()), "reference", reading_keys()),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
     stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
@@ -24,5 +24,8 @@ plan_keys <- function() {
     groups = arguments(describe_groups, "study")
   )
 }
+
+# How the data are read; a plan never trusts a file.
+reading_keys <- function() setdiff(names(formals(read_units)), c("path", "trusted"))
 
 plan_measures <- function() list(effect = measure_effect, hazard = measure_hazard)

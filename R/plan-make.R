@@ -20,7 +20,9 @@ plan_data <- function(plan, part, needed) {
                                         i = "Write its data as .csv or .parquet."))
   }
   at_place(plan, part, {
-    settings$data <- read_units(beside_plan(plan, settings$data))
+    how <- intersect(names(settings), reading_keys())
+    settings$data <- do.call(read_units, c(list(beside_plan(plan, settings$data)), settings[how]))
+    settings[how] <- NULL
     for (key in needed) {
       if (is.null(settings[[key]])) abort_input("The {part} must name its {.code {key}}.", call = NULL)
     }

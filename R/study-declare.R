@@ -73,24 +73,15 @@ without_unknown <- function(x, unknown) {
   if (anyNA(numbers[!is.na(x)])) x else numbers
 }
 
-# NA where an entry is no number; decimal commas count where no entry has a point.
-numbers_in_text <- function(text) {
-  text <- trimws(text)
-  if (!any(grepl(".", text, fixed = TRUE))) text <- sub(",", ".", text, fixed = TRUE)
-  suppressWarnings(as.numeric(text))
-}
-
 # A text column of many levels that are nearly all numbers, or dates: what is not, and where.
 warn_stray_text <- function(x, name, rows) {
   if (!is.character(x)) return(invisible(x))
   x <- trimws(some_rows(x, rows))
   x[!nzchar(x)] <- NA
   levels <- unique(x[!is.na(x)])
-  if (length(levels) <= 10L) return(invisible(x))
-  number <- !is.na(numbers_in_text(sub(",", ".", levels, fixed = TRUE)))
-  date <- grepl("^([0-9]{1,2}[./-][0-9]{1,2}[./-][0-9]{4}|[0-9]{4}-[0-9]{2}-[0-9]{2})$", levels)
-  kind <- if (mean(number) >= 0.8) "numbers" else if (mean(date) >= 0.8) "dates" else return(invisible(x))
-  stray <- levels[!(if (kind == "numbers") number else date)]
+  kind <- hidden_kind(levels)
+  if (is.null(kind)) return(invisible(x))
+  stray <- stray_entries(levels, kind)
   at <- rows[x %in% stray]
   warn_kind("stray_text", c(
     if (length(stray) > 0L) {

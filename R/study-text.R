@@ -68,3 +68,23 @@ pass_words <- function(s) {
   ifelse(s$rows == 1L, ifelse(s$passing == 1L, "the only row passes", "the only row fails"),
          sprintf("%d of %d rows pass", s$passing, s$rows))
 }
+
+# NA where an entry is no number; decimal commas count where no entry has a point.
+numbers_in_text <- function(text) {
+  text <- trimws(text)
+  if (!any(grepl(".", text, fixed = TRUE))) text <- sub(",", ".", text, fixed = TRUE)
+  suppressWarnings(as.numeric(text))
+}
+
+# "numbers" or "dates" where nearly all of many different entries are; else NULL.
+hidden_kind <- function(levels) {
+  if (length(levels) <= 10L) return(NULL)
+  for (kind in c("numbers", "dates")) if (length(stray_entries(levels, kind)) <= 0.2 * length(levels)) return(kind)
+  NULL
+}
+
+stray_entries <- function(levels, kind) {
+  good <- if (kind == "numbers") !is.na(numbers_in_text(sub(",", ".", levels, fixed = TRUE))) else
+    grepl("^([0-9]{1,2}[./-][0-9]{1,2}[./-][0-9]{4}|[0-9]{4}-[0-9]{2}-[0-9]{2})$", levels)
+  levels[!good]
+}

@@ -63,3 +63,58 @@ test_that("codes of categories become levels with their labels, in R and in plan
   expect_identical(columns$fuel$levels, unname(labels))
   expect_identical(columns$age$kind, "numeric")
 })
+
+test_that("a plan says how its data are read, and a draft writes that down with what it was unsure of", {
+  folder <- withr::local_tempdir()
+  data <- untidy_crews()
+  names(data)[names(data) == "port"] <- "Gr\u00f6\u00dfe"
+  data$joined <- ifelse(data$joined == 1, "ja", "nein")
+  file <- file.path(folder, "crews.csv")
+  text <- utils::capture.output(utils::write.csv2(data[c("joined", "age", "Gr\u00f6\u00dfe", "boat", "born", "income")], row.names = FALSE))
+  writeLines(iconv(text, "UTF-8", "latin1"), file, useBytes = TRUE)
+  expect_identical(twin("draft", file)$status, 2L)
+  expect_identical(twin("draft", file, "--encoding", "latin1")$status, 0L)
+  lines <- readLines(file.path(folder, "plan.yml"), encoding = "UTF-8")
+  expect_true("  encoding: latin1" %in% lines)
+  expect_match(grep("treated:", lines, value = TRUE), "treated: ja")
+  expect_match(grep("unknown:", lines, value = TRUE), "[unbek.]", fixed = TRUE)
+  expect_no_match(grep("covariates:", lines, value = TRUE), "born")
+  study <- plan_study(read_plan(file.path(folder, "plan.yml")))
+  expect_identical(study$columns$age$kind, "numeric")
+  expect_setequal(study$columns[["Gr\u00f6\u00dfe"]]$levels, unique(data[["Gr\u00f6\u00dfe"]]))
+})
+
+test_that("files as they arrive go from file to effect, and intervals hold the truth", {
+  folder <- file.path(source_root(), "..", "shared", "data")
+  skip_if(!file.exists(file.path(folder, "orchards.csv")), "the shared data are not here")
+  orchards <- read_units(file.path(folder, "orchards.csv"), encoding = "latin1")
+  names <- names(orchards)
+  holds <- function(effect, truth, term = "difference") {
+    row <- tidy(effect)
+    row <- row[row$term == term, ]
+    expect_true(row$conf.low <= truth && truth <= row$conf.high, label = paste(effect$outcome, format(row$estimate)))
+  }
+  study <- suppressWarnings(frame_study(orchards, "Hagelnetz", names[9], names[3:8], treated = "ja", estimand = "ATE",
+                                        unknown = "unbek."))
+  suppressWarnings(holds(measure_effect(weigh_units(score_units(study)), estimator = "augmented"), 3))
+  skip_if_not_installed("readxl")
+  kilns <- read_units(file.path(folder, "kilns.xlsx"))
+  study <- frame_study(kilns, "grant", c("log sales", "closed_after", "closed", "staff"), c("size", "fuel", "master", "region"),
+                       treated = "got it", estimand = "ATE", weight = "wt", cluster = "town", logs = "log sales",
+                       categories = c("fuel", "region"))
+  design <- weigh_units(score_units(study))
+  holds(measure_effect(design, "log sales", estimator = "augmented"), 10, "percent")
+  holds(measure_effect(design, "staff", estimator = "augmented", family = "poisson"), 1.22, "ratio")
+  holds(measure_hazard(design, "closed_after", "closed"), 0.74, "hazard_ratio")
+  ferries <- frame_panel(read_units(file.path(folder, "ferries.csv")), "tollfree", "passengers", "quarter", unit = "route",
+                         treated = "yes", weight = "islanders") |> suppressWarnings()
+  now <- tidy(suppressWarnings(summarise_did(measure_did(ferries, unseen = "earlier"), "event")))
+  now <- now[now$term == "event 0", ]
+  expect_true(now$conf.low <= 1.5 && 1.5 <= now$conf.high)
+  skip_if_not_installed("haven")
+  for (kind in c("dta", "sav")) {
+    bees <- frame_panel(read_units(file.path(folder, paste0("bees.", kind))), "method", "honey", "month", group = "apiary",
+                        treated = "new")
+    holds(measure_did(bees, estimator = "two_period"), 0.7)
+  }
+})
