@@ -50,7 +50,8 @@ describe_groups <- function(study, columns = NULL, summary = c("mean", "median",
   structure(list(
     rows = rows, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels, estimand = study$estimand,
     treatment = study$roles$treatment, counts = c(treated = sum(study$z), control = sum(1L - study$z)),
-    weighted = !is.null(study$s), cluster = study$roles$cluster, stratum = study$roles$stratum, reference = reference_arm(study$estimand), by = by, overall = overall, tests = tests
+    weighted = !is.null(study$s), cluster = study$roles$cluster, stratum = study$roles$stratum,
+    reference = reference_arm(study$estimand), by = by, overall = overall, tests = tests
   ), class = "twin_groups")
 }
 

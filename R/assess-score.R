@@ -37,7 +37,8 @@ assess_score <- function(x, groups = 10) {
   structure(list(
     rows = rows, auc = core_auc(e, z, s), loss = core_log_loss(e, z, s), units = length(e),
     line = if (fitted) line$coefficients else c(NA_real_, NA_real_), score = score_text(x$score),
-    design = design_label(x), since = sum(fitted_to) - sum(design_kept(x)), levels = study$levels, learners = x$score$learners
+    design = design_label(x), since = sum(fitted_to) - sum(design_kept(x)), levels = study$levels,
+    learners = x$score$learners
   ), class = "twin_calibration")
 }
 

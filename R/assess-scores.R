@@ -33,8 +33,8 @@ compare_scores <- function(x, design = c("weights", "pairs", "strata"), settings
   verb <- list(weights = weigh_units, pairs = pair_units, strata = stratify_units)[[design]]
   stray <- setdiff(names(settings), setdiff(names(formals(verb)), "x"))
   if (length(stray) > 0L) {
-    abort_input("{.arg settings} names {.val {stray}}, which {cli::qty(length(stray))}{?is/are} not among the arguments of
-                 {.fn {c(weights = 'weigh_units', pairs = 'pair_units', strata = 'stratify_units')[[design]]}}.")
+    abort_input("{.arg settings} names {.val {stray}}, which {cli::qty(length(stray))}{?is/are} not among the arguments
+                 of {.fn {c(weights = 'weigh_units', pairs = 'pair_units', strata = 'stratify_units')[[design]]}}.")
   }
   candidates <- score_candidates(x)
   made <- show_progress("Comparing scores", steps = length(candidates), work = function(tick) {

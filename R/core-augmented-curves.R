@@ -5,8 +5,8 @@
 # efficient influence function (Bai, Tsiatis & O'Brien 2013). Where nobody is censored it is 1(T_i > t) - S_i(t).
 #
 # Sums over event times for every unit would be n x K. They are smooth in r, and so are taken at the Chebyshev points of
-# its range and interpolated: with r L up to core_model_reach the functions e^(-r L) are met to rounding. For survival one
-# sum per unit is enough, residual_i(t) = residual_i(T_i) S_i(t) / S_i(T_i) once it has left.
+# its range and interpolated: with r L up to core_model_reach the functions e^(-r L) are met to rounding. For survival
+# one sum per unit is enough, residual_i(t) = residual_i(T_i) S_i(t) / S_i(T_i) once it has left.
 
 core_model_reach <- 50  # the model gives nobody less than e^-50 to be left
 
@@ -43,8 +43,8 @@ core_uncensored_before <- function(times, time, event, v) {
   core_survival_at(curve, match(times, first) - 0.25)
 }
 
-# Two functions of a time, survival and restricted (the time spent up to it), that give list(fitted: n, the model's value
-# for each unit; residual: n, 0 outside the arm). uncensored: G at the event times.
+# Two functions of a time, survival and restricted (the time spent up to it), that give list(fitted: n, the model's
+# value for each unit; residual: n, 0 outside the arm). uncensored: G at the event times.
 core_augmented_parts <- function(model, uncensored) {
   among <- which(model$inside)
   r <- model$risk[among]

@@ -112,8 +112,8 @@ core_logit_shift <- function(y, offset, r) {
 }
 
 # The difference, and of the contrasts that make sense for the outcome (`allowed`) those that its means let be defined;
-# or the contrasts among the terms named. "ratio" and "odds_ratio" of the means; "percent", of means in logs, by how many
-# per cent the treated's geometric mean lies above the controls'. slopes: 2 x k, derivatives in the two means.
+# or the contrasts among the terms named. "ratio" and "odds_ratio" of the means; "percent", of means in logs, by how
+# many per cent the treated's geometric mean lies above the controls'. slopes: 2 x k, derivatives in the two means.
 core_contrasts <- function(means, allowed = "difference", terms = defined_contrasts(means$estimate, allowed)) {
   m1 <- means$estimate[["mean_treated"]]
   m0 <- means$estimate[["mean_control"]]

@@ -16,8 +16,8 @@ core_search_task <- function(seekers, pool, seeker_values, pool_values, referenc
   )
 }
 
-# candidates: p x m. Returns a data-like list(worst, mean), m each. They go to the kernel so many at a time that each time
-# takes well under a second: in between the search can be interrupted.
+# candidates: p x m. Returns a data-like list(worst, mean), m each. They go to the kernel so many at a time that each
+# time takes well under a second: in between the search can be interrupted.
 core_judge_metrics <- function(task, candidates, threads = 1L) {
   work <- nrow(task$seekers) * as.double(nrow(task$pool)) * nrow(candidates)
   at_once <- as.integer(max(1, min(ncol(candidates), floor(5e9 / work)))) * as.integer(threads)

@@ -89,6 +89,7 @@ check_group_estimand <- function(method, estimand, call = rlang::caller_env()) {
 full_sets <- function(x, space_settings, asked, call = rlang::caller_env()) {
   if (needs_score(space_settings)) check_score(x, "group_units", call)
   settings <- c(space_settings, list(exact = asked$exact, apart = asked$apart))
+  if (!is.null(asked$apart)) check_column_names(asked$apart, study_of(x), "apart", call)
   limits <- set_limits(asked$ratio, call)
   if (is.null(asked$caliper)) asked$caliper <- list()
   settings$calipers <- check_calipers(x, asked$caliper, asked$unit, settings$on, call)
@@ -108,9 +109,9 @@ full_sets <- function(x, space_settings, asked, call = rlang::caller_env()) {
 
 # Least and most partners of a treated unit and of a control: a set has one unit of one arm.
 set_limits <- function(ratio, call) {
-  if (is.list(ratio)) ratio <- unlist(ratio)
+  ratio <- as_given(ratio, call = call)
   if (is.null(ratio)) return(c(1, Inf, 1, Inf))
-  good <- is.numeric(ratio) && length(ratio) == 2L && !anyNA(ratio) && all(ratio > 0) && ratio[1L] <= ratio[2L]
+  good <- is_plain_numbers(ratio) && length(ratio) == 2L && !anyNA(ratio) && all(ratio > 0) && ratio[1L] <= ratio[2L]
   if (!good) {
     abort_input(c("{.arg ratio} must be the least and the most controls per treated unit.",
                   i = "For example c(1 / 3, 5)."), call = call)

@@ -57,8 +57,8 @@ numeric_moments <- function(values, z, weights, distribution) {
 
 # Methods, "Balance": whose sd standardizes, by estimand.
 
-# A difference of 0 (but for rounding of shares) is 0 whatever the reference; without a reference sd any other difference
-# is undefined.
+# A difference of 0 (but for rounding of shares) is 0 whatever the reference; without a reference sd any other
+# difference is undefined.
 standardized <- function(difference, reference) {
   out <- difference / reference
   out[reference == 0] <- ifelse(abs(difference[reference == 0]) < 1e-15, 0, NA_real_)

@@ -83,8 +83,8 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   settings <- check_space(x, on, covariates, metric, spread, given)
   if (needs_score(settings)) check_score(x, "pair_units")
   if (replacement && "order" %in% given) {
-    warn_kind("unused", c("{.arg order} has no use with {.code replacement = TRUE}: each unit gets its nearest whoever comes
-                           first."))
+    warn_kind("unused", c("{.arg order} has no use with {.code replacement = TRUE}: each unit gets its nearest, whoever
+                           comes first."))
   }
   refuse_stray(setdiff(intersect(given, c("search", "seed")), if (!replacement) given),
                cli::format_inline("{.code replacement = TRUE}"), call = rlang::current_env())
@@ -110,7 +110,8 @@ warn_short_of_partners <- function(made, ratio) {
   short <- sum(made$reason %in% match(c("too few partners left"), unmatched_reasons))
   if (ratio[["least"]] < 2L || short == 0L) return(invisible(made))
   warn_kind("short_of_partners", c(
-    "{count_text(short)} {cli::qty(short)}unit{?s} found some partners, but fewer than {ratio[['least']]}, and {?is/are} out.",
+    "{count_text(short)} {cli::qty(short)}unit{?s} found some partners, but fewer than {ratio[['least']]}, and {?is/are}
+     out.",
     i = "{.code ratio = c(1, {most})} keeps {cli::qty(short)}{?it/them} with as many as there are."
   ), units = short)
 }
@@ -141,7 +142,8 @@ check_ratio <- function(ratio, units, call = rlang::caller_env()) {
   if (is.list(ratio) && !is.data.frame(ratio)) ratio <- unlist(ratio)
   whole <- is.numeric(ratio) && length(ratio) %in% 1:2 && all(is.finite(ratio)) && all(ratio == round(ratio))
   if (whole && all(ratio >= 1 & ratio <= units) && !is.unsorted(ratio)) return(c(least = min(ratio), most = max(ratio)))
-  abort_input(c("{.arg ratio} must be one whole number, or the least and the most partners of a unit, from 1 to {units}.",
+  abort_input(c("{.arg ratio} must be one whole number, or the least and the most partners of a unit, from 1 to
+                 {units}.",
                 x = "It is {describe_value(ratio)}.", i = "For example 2, or c(1, 3)."), call = call)
 }
 
@@ -219,8 +221,8 @@ caliper_units <- function(unit, names, call) {
     abort_input(c("{.arg caliper_unit} must be \"sd\" or \"raw\", or several of them named as {.arg caliper} is.",
                   x = "It is {describe_value(unit)}."), call = call)
   }
-  if (is.null(names(unit))) unit <- stats::setNames(rep_len(unit, length(names)), names)
   for (one in unit) check_choice(one, c("sd", "raw"), "caliper_unit", call)
+  if (is.null(names(unit))) unit <- stats::setNames(rep_len(unit, length(names)), names)
   stray <- setdiff(names(unit), names)
   if (length(stray) > 0L) {
     abort_input("{.arg caliper_unit} names {.val {stray}}, which {.arg caliper} does not.", call = call)

@@ -133,8 +133,8 @@ check_weigh_estimand <- function(method, estimand, call = rlang::caller_env()) {
 
 # list(bound) or list(quantile = two shares); NULL for none.
 check_truncate <- function(truncate, call = rlang::caller_env()) {
+  if (length(truncate) == 0L) return(as_given(truncate, call = call))
   truncate <- as.list(truncate)
-  if (length(truncate) == 0L) return(NULL)
   shares <- unlist(truncate)
   if (identical(names(truncate), "bound") && is_positive(shares)) return(list(bound = shares[[1L]]))
   if (identical(unique(names(truncate)), "quantile") && are_shares(shares)) {

@@ -40,8 +40,8 @@ growth_of <- function(growth, effect) {
 }
 
 # list(unit: per unit its cluster, 1..G sorted by stratum (cohort, where clusters are to be drawn within them and do not
-# cut across), stratum, sizes, nested, alone: cohorts of one cluster, and two functions of draw and seed: times, how often
-# each cluster stands in it, and growth, what the size of each cohort is multiplied by).
+# cut across), stratum, sizes, nested, alone: cohorts of one cluster, and two functions of draw and seed: times, how
+# often each cluster stands in it, and growth, what the size of each cohort is multiplied by).
 drawn_panel_clusters <- function(panel, within) {
   code <- match(panel$cluster, unique(panel$cluster))
   first <- which(!duplicated(code))
@@ -88,14 +88,16 @@ with_cluster_draws <- function(effect, plan) {
   estimates <- known$estimates
   if (!is.null(plan)) {
     rows <- lapply(seq_len(nrow(estimates)), function(b) {
-      did_averages(effect, plan, effect$over, known$sizes[b, ], replace(estimates[b, ], is.na(estimates[b, ]), 0))$estimate
+      own <- replace(estimates[b, ], is.na(estimates[b, ]), 0)
+      did_averages(effect, plan, effect$over, known$sizes[b, ], own)$estimate
     })
     estimates <- do.call(rbind, rows)
   }
   alone <- known$alone
-  rests <- if (is.null(effect$cells) || length(alone) == 0L) rep(FALSE, ncol(estimates)) else {
+  rests <- rep(FALSE, ncol(estimates))
+  if (!is.null(effect$cells) && length(alone) > 0L) {
     from <- effect$cells$cohort %in% alone | any(effect$study$cohorts$position[alone] == Inf)
-    colSums(effect$combine[from, , drop = FALSE] != 0) > 0
+    rests <- colSums(effect$combine[from, , drop = FALSE] != 0) > 0
   }
   base <- effect$table$kind == "base"
   unknown <- is.na(effect$table$estimate) | (rests & !base)

@@ -336,7 +336,8 @@ warn_did <- function(effect) {
         i = "They stay in the table with their reason; first: {.val {first_rows(failed$term)}}.",
         i = if (any(grepl("seen in both", names(reasons))) && effect$asked$unseen == "drop" &&
                   effect$asked$adjustment == "none" && effect$asked$estimator == "group_time") {
-          "{.code unseen = \"earlier\"} measures units that were away just before their onset from the last period seen."
+          "{.code unseen = \"earlier\"} measures units that were away just before their onset from the last period they
+           were seen."
         }
       ), terms = failed$term)
     }

@@ -139,7 +139,8 @@ vcov.twin_comparison <- function(object, ...) {
   joint
 }
 
-# Estimates with their joint covariance and the degrees of freedom to read them with; ratios by their logs, per cents by those of their differences.
+# Estimates with their joint covariance and the degrees of freedom to read them with; ratios by their logs, per cents by
+# those of their differences.
 compared_estimates <- function(x, effects = x$effects) {
   estimate <- vapply(effects, function(effect) effect$estimate[[x$term]], 0)
   joint <- compared_vcov(x, effects)

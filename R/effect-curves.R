@@ -44,5 +44,6 @@ check_arm_hazard <- function(hazard, arm, study, columns, call) {
   }
   if (hazard$converged) return(invisible(hazard))
   abort_convergence(c("The model of the {arm} arm's curve ({.val {study$levels[[arm]]}}) did not converge.",
-                      i = "The arm has too few events for it: use fewer covariates in {.arg curve_model}."), call = call)
+                      i = "The arm has too few events for it: use fewer covariates in {.arg curve_model}."),
+                    call = call)
 }

@@ -14,12 +14,12 @@
 #' @param model A one-sided formula of covariates that enter the Cox regression beside the treatment; none by default.
 #'   The hazard ratio then compares units with the same covariates, which differs from the one without them even where
 #'   there is no confounding; curves and mean times stay those of the weights.
-#' @param curve_model A one-sided formula of covariates of a Cox model in each arm, whose mean over the target population
-#'   is corrected by the arm's weighted residuals; none by default. Curves and mean times (not the hazard ratio) are then
-#'   augmented: they hold where the weights are right, or the models; where both are they vary less than by weights
-#'   alone. Censoring must depend on nothing beyond the arm, or the models must be right. Such a curve need not fall at
-#'   every step, and may leave 0 to 1 by a little. For designs with weights; the models are taken as given in standard
-#'   errors (to first order they do not matter), which `inference = "bootstrap"` does not.
+#' @param curve_model A one-sided formula of covariates of a Cox model in each arm, whose mean over the target
+#'   population is corrected by the arm's weighted residuals; none by default. Curves and mean times (not the hazard
+#'   ratio) are then augmented: they hold where the weights are right, or the models; where both are they vary less than
+#'   by weights alone. Censoring must depend on nothing beyond the arm, or the models must be right. Such a curve need
+#'   not fall at every step, and may leave 0 to 1 by a little. For designs with weights; the models are taken as given
+#'   in standard errors (to first order they do not matter), which `inference = "bootstrap"` does not.
 #' @param horizon Up to when; by default the earlier of the arms' last times.
 #' @param inference,draws,interval,replicates,replicate_scale,cluster,level,lonely_stratum,seed As in
 #'   [measure_effect()].
@@ -63,7 +63,8 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
   check_outcomes_asked(c(time, event), study)
   check_number(horizon, min = 0, open = TRUE, null = TRUE)
   asked <- list(
-    estimator = "survival", normalise = TRUE, model = model, curve_model = curve_model, horizon = horizon, folds = 2, repeats = 1, neighbours = 2,
+    estimator = "survival", normalise = TRUE, model = model, curve_model = curve_model, horizon = horizon,
+    folds = 2, repeats = 1, neighbours = 2,
     conditional = FALSE,
     inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
     interval = check_choice(interval, c("percentile", "normal")), replicates = as_given(replicates),

@@ -40,10 +40,10 @@
 #'   In simulations (`validation/results/errors.md`: 1,000 draws of 600 units, so that a ratio is certain to about 2 per
 #'   cent and a coverage to 1.4 points) standard errors on an estimated score were 0.96 to 1.05 times the spread of
 #'   estimates, without clusters and with 40, and 95% intervals held the truth 92 to 97% of the time: less than 93% only
-#'   where strata or pairs keep some of the bias. On a score taken as known it was 0.92 to 1.02 times and 92 to 96%. Where
-#'   overlap is poor (`coverage.md`: 400 draws of 800 units) intervals of weights or strata alone held it 84 to 93% of the
-#'   time, augmented and targeted ones on weights 92.5 to 93%; matches with replacement, which take units as independent,
-#'   91 to 92% with 40 clusters.
+#'   where strata or pairs keep some of the bias. On a score taken as known it was 0.92 to 1.02 times and 92 to 96%.
+#'   Where overlap is poor (`coverage.md`: 400 draws of 800 units) intervals of weights or strata alone held it 84 to
+#'   93% of the time, augmented and targeted ones on weights 92.5 to 93%; matches with replacement, which take units as
+#'   independent, 91 to 92% with 40 clusters.
 #'
 #' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()], without a score or weighted.
 #' @param outcome Names of the study's outcomes; the first by default.
@@ -101,12 +101,12 @@
 #'   (`future::plan()`).
 #' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`,
 #'   `term` (`"mean_treated"`, `"mean_control"`, `"difference"`, `"ratio"` where the outcome is never negative and
-#'   both means are positive, `"odds_ratio"` for shares, `"percent"` for outcomes in logs (100 (exp(difference) - 1), with
-#'   the interval of the difference turned into per cent); `"quantile_0.5_treated"`, `"..._control"`, `"..._difference"`; for the difference on
-#'   strata also `"stratum 1"`, ..., the difference within each), `estimate`, `std.error`, `statistic`, `p.value`,
-#'   `conf.low`, `conf.high`. Differences are treated minus control. For ratios the statistic, p-value and interval are
-#'   worked out on the log scale, the standard error is that of the ratio. `coef()`, `vcov()`, `confint()`, `nobs()` and
-#'   `glance()` work as usual; `augment()` gives each unit's influence contribution.
+#'   both means are positive, `"odds_ratio"` for shares, `"percent"` for outcomes in logs (100 (exp(difference) - 1),
+#'   with the interval of the difference turned into per cent); `"quantile_0.5_treated"`, `"..._control"`,
+#'   `"..._difference"`; for the difference on strata also `"stratum 1"`, ..., the difference within each), `estimate`,
+#'   `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. Differences are treated minus control. For ratios the
+#'   statistic, p-value and interval are worked out on the log scale, the standard error is that of the ratio. `coef()`,
+#'   `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each unit's influence contribution.
 #'
 #'   With several outcomes, groups or arms a `twin_effects`: `tidy()` has the columns `contrast` and `group` where they
 #'   differ, `p.adjusted`, `band.low` and `band.high` where asked for; `tidy(x, part = "groups")` compares each group

@@ -107,8 +107,8 @@ pair_differences <- function(units) {
   data.frame(set = units$pairs$set, difference = y_of(units$pairs$treated) - y_of(units$pairs$control))
 }
 
-# On which scale a term's interval and test are made: ratios by their logs, per cents by the differences of logs that they
-# come from.
+# On which scale a term's interval and test are made: ratios by their logs, per cents by the differences of logs that
+# they come from.
 term_scale <- function(terms) {
   ifelse(terms %in% c("ratio", "odds_ratio", "hazard_ratio"), "log", ifelse(terms == "percent", "percent", "plain"))
 }

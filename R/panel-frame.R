@@ -154,7 +154,8 @@ check_panel_covariates <- function(roles, covariates, call) {
 # Which rows take part, and why others do not.
 panel_rows <- function(data, roles, covariates, subset, missing, call) {
   inside <- subset_rows(subset, data, call)
-  check_used_columns(data, c(unlist(roles), covariates), c(roles$outcome, roles$weight, covariates), which(inside), call)
+  check_used_columns(data, c(unlist(roles), covariates), c(roles$outcome, roles$weight, covariates), which(inside),
+                     call)
   dropped <- c("outside the subset" = sum(!inside))
   if (!is.null(roles$treatment)) {
     absent <- inside & is.na(data[[roles$treatment]])

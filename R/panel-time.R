@@ -50,7 +50,8 @@ month_number <- function(day) as.integer(format(day, "%Y")) * 12 + as.integer(fo
 
 listed_time <- function(x, name, periods, call) {
   if (!is.atomic(periods) || length(periods) == 0L || anyNA(periods)) {
-    abort_input(c("{.arg periods} must list the periods in order.", x = "It is {describe_value(periods)}."), call = call)
+    abort_input(c("{.arg periods} must list the periods in order.", x = "It is {describe_value(periods)}."),
+                call = call)
   }
   periods <- as.character(periods)
   if (anyDuplicated(periods) > 0L) abort_input("{.arg periods} must not repeat a period.", call = call)
@@ -81,8 +82,8 @@ written_time <- function(x, name, call) {
   abort_input(c(
     "The order of the periods in {.val {name}} can't be read.",
     x = "Its values are text such as {.val {utils::head(unique(text), 3)}}.",
-    i = "Give them in order: {.code periods = c(\"...\", ...)}, or use numbers, dates, \"2021Q1\", \"Q1 2021\", \"2021-03\"
-         or \"Mar 2021\"."
+    i = "Give them in order: {.code periods = c(\"...\", ...)}, or use numbers, dates, \"2021Q1\", \"Q1 2021\",
+         \"2021-03\" or \"Mar 2021\"."
   ), column = name, call = call)
 }
 

@@ -102,8 +102,8 @@ treated_guess <- function(x) {
 # Entries among numbers that are none: taken as not known until the user says otherwise.
 unknown_guess <- function(data, roles) {
   columns <- roles$covariates[roles$kinds[roles$covariates] == "number with other entries"]
-  stray <- unlist(lapply(columns, function(name) stray_entries(unique(trimws(data[[name]][!is.na(data[[name]])])), "numbers")))
-  stray <- unique(stray)
+  entries <- function(x) unique(trimws(x[!is.na(x)]))
+  stray <- unique(unlist(lapply(columns, function(name) stray_entries(entries(data[[name]]), "numbers"))))
   if (length(stray) == 0L || length(stray) > 5L) return(NULL)
   sprintf("  unknown: [%s]   # entries that mean \"not known\"", paste(vapply(stray, yaml_text, ""), collapse = ", "))
 }

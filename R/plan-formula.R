@@ -52,7 +52,8 @@ refuse_calls <- function(expr, words, text, arg) {
   if (as.character(head) %in% c("bs", "ns", "poly")) {
     size <- Filter(is.numeric, as.list(expr)[-1L])
     if (any(vapply(size, function(x) any(x > 100), NA))) {
-      abort_input("{.arg {arg}} asks for more than 100 columns of one covariate: {.val {text}}.", arg = arg, call = NULL)
+      abort_input("{.arg {arg}} asks for more than 100 columns of one covariate: {.val {text}}.", arg = arg,
+                  call = NULL)
     }
   }
   for (part in as.list(expr)[-1L]) refuse_calls(part, words, text, arg)

@@ -47,8 +47,8 @@ refuse_nesting <- function(lines, path) {
   depth <- nchar(gsub("[^][(){}]", "", lines))
   if (all(depth <= 200L) && max(0L, nchar(lines)) <= 20000L) return(invisible(lines))
   line <- which(depth > 200L | nchar(lines) > 20000L)[1L]
-  abort_input(c("Can't read the plan {.file {path}}.", x = "Line {line} is too long, or has too many brackets."), line = line,
-              call = NULL)
+  abort_input(c("Can't read the plan {.file {path}}.", x = "Line {line} is too long, or has too many brackets."),
+              line = line, call = NULL)
 }
 
 check_plan <- function(plan) {

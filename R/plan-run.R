@@ -69,8 +69,8 @@ balance_plan <- function(plan, strict) {
   0L
 }
 
-# Makes the results in a folder of their own beside the goal, and puts it in the goal's place when it is whole. Until then
-# the old results stay; what else lies in their folder comes along.
+# Makes the results in a folder of their own beside the goal, and puts it in the goal's place when it is whole. Until
+# then the old results stay; what else lies in their folder comes along.
 deliver <- function(out, write, what) {
   goal <- link_goal(out)
   make_folder(dirname(goal))
@@ -98,8 +98,8 @@ keep_other_files <- function(draft, goal) {
   for (folder in unique(dirname(file.path(draft, others)))) make_folder(folder)
   moved <- file.copy(file.path(goal, others), file.path(draft, others), copy.date = TRUE)
   if (!all(moved)) {
-    abort_file(c("Can't keep what else is in {.file {goal}}.", x = "Not copied: {.file {others[!moved]}}."), path = goal,
-               call = NULL)
+    abort_file(c("Can't keep what else is in {.file {goal}}.", x = "Not copied: {.file {others[!moved]}}."),
+               path = goal, call = NULL)
   }
 }
 

@@ -64,8 +64,8 @@ probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "gr
   test <- check_choice(test, c("signed_rank", "sign"))
   zeros <- check_choice(zeros, c("drop", "rank"))
   check_level(level)
-  check_numbers(gamma, "numbers from 1 to a million", 1, 1e6, advice = "Gamma 1 means no hidden bias; 2 that a hidden confounder
-                may double the odds of treatment within a pair.")
+  check_numbers(gamma, "numbers from 1 to a million", 1, 1e6, advice = "Gamma 1 means no hidden bias; 2 that a hidden
+                confounder may double the odds of treatment within a pair.")
   if (!is.null(exact)) check_flag(exact)
   warn_sampling_weights(x)
   pairs <- if (!inherits(x, "twin_effect") || has_pair_differences(x)) pair_difference_values(x)

@@ -42,8 +42,8 @@
 #' @export
 probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, level = 0.95, draws = 1000, seed = 1) {
   check_designed_effect(x)
-  check_numbers(lambda, "numbers from 1 to a million", 1, 1e6, advice = "Lambda 1 means no hidden bias; 2 that the odds of
-                treatment may be off by twice.")
+  check_numbers(lambda, "numbers from 1 to a million", 1, 1e6, advice = "Lambda 1 means no hidden bias; 2 that the
+                odds of treatment may be off by twice.")
   check_count(draws, min = 0)
   check_level(level)
   check_flag(yardstick)

@@ -16,7 +16,8 @@ table_formats <- list(
   xlsx = new_table_format(numbers = function(x, file) {
     about <- data.frame(note = c(table_parts(x)$caption, table_parts(x)$note))
     sheets <- lapply(list(numbers = generics::tidy(x), about = about), defuse_formulas)
-    write_whole(file, function(path) openxlsx::write.xlsx(sheets, path), function(path) holds_sheet(path, sheets$numbers))
+    write_whole(file, function(path) openxlsx::write.xlsx(sheets, path),
+                function(path) holds_sheet(path, sheets$numbers))
   }, package = "openxlsx")
 )
 

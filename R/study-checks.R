@@ -25,8 +25,8 @@ check_number <- function(x, min = -Inf, max = Inf, open = FALSE, null = FALSE, i
 check_count <- function(x, min = 1, max = 1e6, null = FALSE, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (null && is.null(x)) return(invisible(x))
   if (is_number(x) && x == round(x) && x >= min && x <= max) return(invisible(x))
-  abort_input(c("{.arg {arg}} must be one whole number from {min} to {count_text(max)}.", x = "It is {describe_value(x)}."),
-              call = call)
+  abort_input(c("{.arg {arg}} must be one whole number from {min} to {count_text(max)}.",
+                x = "It is {describe_value(x)}."), call = call)
 }
 
 # The level of an interval.

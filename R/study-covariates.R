@@ -28,11 +28,13 @@ parse_covariate_formula <- function(formula, data, others, arg, call) {
   strange <- setdiff(all.names(formula, functions = TRUE), all.vars(formula))
   unknown <- strange[!vapply(strange, exists, NA, envir = environment_of(formula), mode = "function")]
   if (length(unknown) > 0L) {
-    abort_input("{.arg {arg}} calls {.fn {unknown}}, which {cli::qty(length(unknown))}{?is/are} not known here.", call = call)
+    abort_input("{.arg {arg}} calls {.fn {unknown}}, which {cli::qty(length(unknown))}{?is/are} not known here.",
+                call = call)
   }
   variables <- as.list(attr(terms, "variables"))[-1L]
   if (!all(vapply(variables, function(v) length(all.vars(v)) > 0L, NA))) {
-    abort_input("{.arg {arg}} must be made of columns; {.code {deparse1(formula)}} has a part without any.", call = call)
+    abort_input("{.arg {arg}} must be made of columns; {.code {deparse1(formula)}} has a part without any.",
+                call = call)
   }
   if (attr(terms, "intercept") == 0L || !is.null(attr(terms, "offset"))) {
     abort_input("{.arg {arg}} must keep its intercept and hold no offset.", call = call)

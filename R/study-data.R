@@ -1,10 +1,11 @@
 #' Read units from a file
 #'
 #' Reads a table with one row per unit. Empty cells and `NA` are missing values; text stays text (the study turns it
-#' into levels). Variable and value labels of `.dta`, `.sav` and `.sas7bdat` files are kept and used in tables and plots.
+#' into levels). Variable and value labels of `.dta`, `.sav` and `.sas7bdat` files are kept and used in tables and
+#' plots.
 #'
-#' @param path Path of a `.csv`, `.tsv` or `.txt` file (comma, semicolon or tab), or one that ends in `.parquet`, `.dta`,
-#'   `.sav`, `.sas7bdat`, `.xlsx`, `.xls` or `.rds`, as one string.
+#' @param path Path of a `.csv`, `.tsv` or `.txt` file (comma, semicolon or tab), or one that ends in `.parquet`,
+#'   `.dta`, `.sav`, `.sas7bdat`, `.xlsx`, `.xls` or `.rds`, as one string.
 #' @param encoding Of a text file: `"UTF-8"` (default) or `"latin1"`. Text that is not UTF-8 is an error, not a guess.
 #' @param decimal Of a text file: `"."`, `","`, or `"auto"` (default): the comma when columns are separated by
 #'   something else and whole columns of text read as numbers with it.

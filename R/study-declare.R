@@ -36,9 +36,9 @@ check_categories <- function(categories, data, call) {
   check_columns(names(categories), data, "categories", call)
   Map(function(labels, name) {
     labels <- unlist(labels)
-    named <- is.null(labels) || (!is.null(names(labels)) && all(nzchar(names(labels))) && !anyDuplicated(names(labels)) &&
-                                   is.atomic(labels) && !anyNA(labels) && !anyDuplicated(labels))
-    if (named) return(labels)
+    values <- names(labels)
+    named <- !is.null(values) && all(nzchar(values)) && !anyDuplicated(values)
+    if (is.null(labels) || (named && is.atomic(labels) && !anyNA(labels) && !anyDuplicated(labels))) return(labels)
     abort_input(c("The categories of {.val {name}} must be different labels, each named by its value.",
                   x = "They are {describe_value(labels)}."), column = name, call = call)
   }, categories, names(categories))
@@ -85,8 +85,8 @@ warn_stray_text <- function(x, name, rows) {
   at <- rows[x %in% stray]
   warn_kind("stray_text", c(
     if (length(stray) > 0L) {
-      "{.val {name}} holds {kind} as text, but for {.val {utils::head(stray, 5)}}: it is used as a factor of {length(levels)}
-       levels."
+      "{.val {name}} holds {kind} as text, but for {.val {utils::head(stray, 5)}}: it is used as a factor of
+       {length(levels)} levels."
     } else {
       "{.val {name}} holds {kind} as text: it is used as a factor of {length(levels)} levels."
     },

@@ -24,9 +24,9 @@ write_text <- function(lines, file) {
               function(path) holds_lines(path, length(lines) + newlines_in(lines)))
 }
 
-# Write to a neighbour with a temporary name, see that all of it has arrived, then rename over the goal. A full disk cuts
-# files without an error from those who write them. complete: function(path), is everything there? Links are written
-# through, and what is protected from writing stays.
+# Write to a neighbour with a temporary name, see that all of it has arrived, then rename over the goal. A full disk
+# cuts files without an error from those who write them. complete: function(path), is everything there? Links are
+# written through, and what is protected from writing stays.
 write_whole <- function(file, write, complete, call = rlang::caller_env()) {
   goal <- link_goal(file)
   folder <- dirname(goal)
@@ -125,7 +125,8 @@ put_in_place <- function(draft, goal) {
       file.rename(aside, goal)
     }
   }
-  abort_file(c("Can't write to {.file {goal}}.", i = "The results that were there are unchanged."), path = goal, call = NULL)
+  abort_file(c("Can't write to {.file {goal}}.", i = "The results that were there are unchanged."), path = goal,
+             call = NULL)
 }
 
 # Can reading the file run code?

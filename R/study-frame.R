@@ -36,19 +36,21 @@
 #'   smallest sufficient set; with them, covariates that the treatment causes or that open a path raise a warning.
 #' @param event For two-valued outcomes that are neither 0/1 nor TRUE/FALSE nor no/yes: the value that counts as 1, as
 #'   one string, or a vector with one string per outcome, named by outcome.
-#' @param logs Names of outcomes that are in (natural) logs. Their effects are also given in per cent, and never as a ratio
-#'   of means.
-#' @param unknown Entries that mean "not known", such as `c("n/a", "99")`: missing in covariates, outcomes and treatment. A
-#'   column of text that otherwise holds numbers is numbers then. For labelled columns the value's label, too.
-#' @param categories Columns whose numbers are codes of categories: their names, or a list of labels named by column, such
-#'   as `list(fuel = c("1" = "wood", "2" = "coal"))`.
+#' @param logs Names of outcomes that are in (natural) logs. Their effects are also given in per cent, and never as a
+#'   ratio of means.
+#' @param unknown Entries that mean "not known", such as `c("n/a", "99")`: missing in covariates, outcomes and
+#'   treatment. A column of text that otherwise holds numbers is numbers then. For labelled columns the value's label,
+#'   too.
+#' @param categories Columns whose numbers are codes of categories: their names, or a list of labels named by column,
+#'   such as `list(fuel = c("1" = "wood", "2" = "coal"))`.
 #' @return A `twin_study`. Rows are those of `data`, all of them (with `count`: one per unit, in the order of `data`):
 #'   [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not in the
 #'   study. With `count`, `id`s of units that shared a row get a number.
 #' @section Errors: `twin_error_input` for unknown columns (the nearest name is suggested), a treatment without two
 #'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights or counts,
 #'   duplicate ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`;
-#'   `twin_warning_stray_text` tells of text that is nearly all numbers or dates, and so becomes a factor of many levels.
+#'   `twin_warning_stray_text` tells of text that is nearly all numbers or dates, and so becomes a factor of many
+#'   levels.
 #' @family question
 #' @examples
 #' frame_study(crews, treatment = "joined", outcome = "income",
@@ -248,7 +250,8 @@ subset_rows <- function(subset, data, call) {
     condition <- subset[[length(subset)]]
     check_comparisons(condition, data, call)
     subset <- tryCatch(
-      withCallingHandlers(eval(condition, data, environment_of(subset)), warning = function(w) stop(conditionMessage(w))),
+      withCallingHandlers(eval(condition, data, environment_of(subset)),
+                          warning = function(w) stop(conditionMessage(w))),
       error = function(e) stop_formula(e, "subset", call)
     )
   }
@@ -397,7 +400,8 @@ check_logs <- function(logs, outcome, data, call) {
   }
   words <- logs[!vapply(data[logs], is.numeric, NA)]
   if (length(words) > 0L) {
-    abort_input("{.arg logs} names {.val {words}}, which {cli::qty(length(words))}{?holds/hold} no numbers.", call = call)
+    abort_input("{.arg logs} names {.val {words}}, which {cli::qty(length(words))}{?holds/hold} no numbers.",
+                call = call)
   }
 }
 
@@ -407,7 +411,8 @@ check_outcomes <- function(data, outcome, event, rows, call) {
                   x = "It is {describe_value(event)}."), call = call)
   }
   if (!is.null(event) && is.null(names(event))) {
-    two <- outcome[vapply(outcome, function(name) !is.null(event_values(event_column(data[[name]][rows], name, call))), NA)]
+    values <- lapply(data[outcome], function(x) event_values(event_column(x[rows], "an outcome", call)))
+    two <- outcome[lengths(values) > 0L]
     if (length(two) == 0L) two <- outcome[1L]  # which says what is wrong
     event <- stats::setNames(rep_len(event, length(two)), two)
   }
@@ -423,8 +428,10 @@ event_column <- function(x, name, call) if (is.logical(x)) x else plain_column(x
 outcome_event <- function(x, name, event, call) {
   infinite <- if (is.double(x)) which(is.infinite(x))
   if (length(infinite) > 0L) {
-    abort_input(c("The outcome {.val {name}} must be finite.", x = "It is infinite in {plural(length(infinite), 'row')}.",
-                  i = "Recode {cli::qty(length(infinite))}{?it/them} or set {?it/them} to NA."), column = name, call = call)
+    abort_input(c("The outcome {.val {name}} must be finite.",
+                  x = "It is infinite in {plural(length(infinite), 'row')}.",
+                  i = "Recode {cli::qty(length(infinite))}{?it/them} or set {?it/them} to NA."), column = name,
+                call = call)
   }
   x <- event_column(x, name, call)
   values <- event_values(x)

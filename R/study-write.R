@@ -10,8 +10,8 @@
 #' @section Details: In csv and tsv, text that a spreadsheet would run as a formula gets a leading apostrophe. `.dta`
 #'   files allow only letters, digits and underscores in names: other characters become underscores, and the warning
 #'   `twin_warning_renamed` lists them.
-#' @section Errors: `twin_error_file` for another ending, a folder or file that can't be written to, or where not all could be
-#'   written, `twin_error_package` when
+#' @section Errors: `twin_error_file` for another ending, a folder or file that can't be written to, or where not all
+#'   could be written, `twin_error_package` when
 #'   the writer is not installed.
 #' @family data
 #' @examples

@@ -13,7 +13,8 @@ places <- env$fuzz_places(calls, values)
 asked <- commandArgs(TRUE)
 if (length(asked) > 0L) places <- places[grepl(asked[1L], places$verb), ]
 parts <- split(places, seq_len(nrow(places)) %% 200L)
-found <- parallel::mclapply(parts, function(part) env$run_fuzz(part, calls, values), mc.cores = 2L, mc.preschedule = FALSE)
+found <- parallel::mclapply(parts, function(part) env$run_fuzz(part, calls, values), mc.cores = 2L,
+                            mc.preschedule = FALSE)
 lost <- !vapply(found, is.data.frame, NA)
 found <- do.call(rbind, found[!lost])
 known <- utils::read.csv("fuzz-accepted.csv", colClasses = "character", na.strings = character())
