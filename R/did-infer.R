@@ -335,7 +335,7 @@ warn_did <- function(effect) {
         "{nrow(failed)} of {nrow(cells)} cells can't be estimated: {listing}.",
         i = "They stay in the table with their reason; first: {.val {first_rows(failed$term)}}.",
         i = if (any(grepl("seen in both", names(reasons))) && effect$asked$unseen == "drop" &&
-                  effect$asked$adjustment == "none" && effect$asked$estimator == "group_time") {
+                  effect$asked$adjustment == "none" && "unseen" %in% did_estimators[[effect$estimator]]$arguments) {
           "{.code unseen = \"earlier\"} measures units that were away just before their onset from the last period they
            were seen."
         }

@@ -152,7 +152,12 @@ test_that("bad input is refused in so many words", {
   data$own <- seq_len(300)
   expect_error(paired(data = data, exact = "own"), class = input, regexp = "agree")
   expect_error(paired(ratio = 1.5), class = input)
-  expect_error(paired(replacement = TRUE, order = "given"), class = input)
+  expect_warning(again <- paired(replacement = TRUE, order = "given"), "no use", class = "twin_warning_unused")
+  expect_identical(again$pairs, paired(replacement = TRUE)$pairs)
+  expect_gt(sum(weights(pair_units(study_of_many(), on = "mahalanobis", caliper = Inf)) > 0), 100)  # needs no score
+  expect_warning(five <- paired(ratio = 5), "ratio = c\\(1, 5\\)", class = "twin_warning_short_of_partners")
+  treated <- five$study$z == 1
+  expect_lt(sum(five$weight[treated]), sum(paired(ratio = c(1, 5))$weight[treated]))
   expect_error(paired(ties = "first"), class = input)
   expect_error(paired(search = "optimal", order = "given"), class = input)
   expect_error(paired(order = "shuffled"), class = input)
