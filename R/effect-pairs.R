@@ -35,8 +35,14 @@ set_vcov <- function(x, influence, units, cluster, name, carried) {
   clustered <- if (score != "") by_cluster_of_unit(x, influence, units, cluster, carried()) else
     by_cluster_of_pair(influence, units, cluster)
   larger <- all(diag(clustered) >= 0) && judged_variance(clustered) >= judged_variance(independent)
-  list(vcov = if (larger) clustered else independent, df = core_known_df(count - 1),
-       text = sprintf("clustered by %s and by %s of either unit (%d)%s", word, name, count, score))
+  text <- if (!larger) {
+    sprintf("clustered by %s (%s), which is more than by %s (%d)", word, count_text(max(pairs$set)), name, count)
+  } else if (score != "") {
+    sprintf("clustered by %s (%d)", name, count)
+  } else {
+    sprintf("clustered by %s and by %s of either unit (%d)", word, name, count)
+  }
+  list(vcov = if (larger) clustered else independent, df = core_known_df(count - 1), text = paste0(text, score))
 }
 
 # Which of two covariances is the larger: by the difference, where there is one.

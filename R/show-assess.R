@@ -29,12 +29,25 @@ verdict_texts <- function(x) {
       if (undefined > 0L) sprintf("%s no reference sd and %s not count as passing. ",
                                   if (undefined == 1L) "1 row has" else paste(undefined, "rows have"),
                                   if (undefined == 1L) "does" else "do"),
+      ratio_text(rows, x$limits$smd),
       uncounted_text(rows),
       sprintf("Effective sample: %s treated, %s control. Joint imbalance %s.", count_text(round(s$ess_treated)),
               count_text(round(s$ess_control)), number_text(s$mahalanobis))
     )
   }, "")
 }
+
+# Rows that fail by their variance ratio alone, which the worst |SMD| does not tell.
+ratio_text <- function(rows, limit) {
+  rows <- rows[fails_by_ratio(rows, limit), ]
+  if (nrow(rows) == 0L) return("")
+  worst <- which.max(abs(log(rows$variance_ratio)))
+  sprintf("%s by the variance ratio alone, %s (%s). ", if (nrow(rows) == 1L) "1 row fails" else
+    paste(nrow(rows), "rows fail"), row_name(rows$covariate[worst], rows$level[worst]),
+    number_text(rows$variance_ratio[worst]))
+}
+
+fails_by_ratio <- function(rows, limit) !is.na(rows$pass) & !rows$pass & abs(rows$smd) <= limit
 
 # Levels that only one arm has: no design can balance them while their units are in.
 uncounted_text <- function(rows) {
@@ -67,6 +80,7 @@ balance_table <- function(x, width = 23L, number = number_text) {
     table$KS <- number(last$ks)
   }
   table$pass <- pass_text(Reduce(`&`, lapply(rows[judged], `[[`, "pass")))
+  if (!x$several) table$pass[fails_by_ratio(last, x$limits$smd)] <- "NO: ratio"
   if (is.finite(width)) fit_table(table, spare = c("KS", "ratio")) else table
 }
 

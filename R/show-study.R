@@ -79,9 +79,21 @@ missing_text <- function(x) {
   counts <- vapply(x$columns, `[[`, 0L, "missing")
   counts <- counts[counts > 0]
   if (length(counts) == 0L) return("no covariate values in the rows used")
-  done <- ifelse(vapply(x$columns[names(counts)], function(column) column$kind == "factor", NA),
-                 "a level of their own", "mean filled in, plus an indicator")
+  levelled <- vapply(x$columns[names(counts)], function(column) column$kind == "factor", NA)
+  if (length(counts) > 6L) return(many_missing_text(counts, levelled))
+  done <- ifelse(levelled, "a level of their own", "mean filled in, plus an indicator")
   paste(sprintf("%s %s (%s)", names(counts), count_text(counts), done), collapse = "; ")
+}
+
+# Many columns in a few lines: the worst of them by name; describe_groups() counts each.
+many_missing_text <- function(counts, levelled) {
+  most <- utils::head(sort(counts, decreasing = TRUE), 3L)
+  filled <- count_text(sum(!levelled))
+  done <- c(if (any(!levelled)) sprintf("means filled in, plus an indicator each, in %s of them", filled),
+            if (any(levelled)) sprintf("a level of their own in %s", count_text(sum(levelled))))
+  sprintf("%s values in %s columns, most in %s; %s. describe_groups() counts each column.", count_text(sum(counts)),
+          count_text(length(counts)), and_list(sprintf("%s (%s)", names(most), count_text(most))),
+          paste(done, collapse = ", "))
 }
 
 #' @export

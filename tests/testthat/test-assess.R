@@ -352,3 +352,16 @@ test_that("all levels of a factor have one difference together", {
   expect_equal(two$smd[4], abs(two$smd[2]))
   expect_s3_class(plot(assess_balance(design, extra = "factors")), "ggplot")
 })
+
+test_that("a row that fails by its variance ratio alone says so, in the table and above it", {
+  data <- many_crews()
+  data$wide <- withr::with_seed(1, rnorm(300)) * ifelse(data$joined == 1, 3, 1)
+  data$wide[data$joined == 1] <- data$wide[data$joined == 1] - mean(data$wide[data$joined == 1]) + mean(data$wide[data$joined == 0])
+  balance <- assess_balance(study_of_many(data, covariates = c("wide", "past")), limit = "lenient")
+  lines <- format(balance)
+  expect_match(grep("^ +wide ", lines, value = TRUE), "NO: ratio$")
+  ratio <- tidy(balance)$variance_ratio[1]
+  expect_match(gsub("\\s+", " ", paste(lines, collapse = " ")), sprintf("1 row fails by the variance ratio alone, wide (%s)", number_text(ratio)),
+               fixed = TRUE)
+  expect_no_match(format(assess_balance(study_of_many())), "variance ratio alone")
+})

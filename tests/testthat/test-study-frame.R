@@ -198,3 +198,17 @@ test_that("a subset keeps the columns' labels", {
   expect_identical(study$columns$boat_length$label, attr(crews$boat_length, "label"))
   expect_false(is.null(study$columns$boat_length$label))
 })
+
+test_that("many columns with missing values are summed up, few are listed", {
+  data <- many_crews(100)
+  for (k in 1:9) {
+    data[[paste0("q", k)]] <- rnorm(100)
+    data[[paste0("q", k)]][seq_len(k)] <- NA
+  }
+  names <- paste0("q", 1:9)
+  few <- gsub("\\s+", " ", paste(format(frame_study(data, "joined", "income", names[1:2])), collapse = " "))
+  expect_match(few, "q1 1 (mean filled in, plus an indicator); q2 2 (mean", fixed = TRUE)
+  many <- gsub("\\s+", " ", paste(format(frame_study(data, "joined", "income", names)), collapse = " "))
+  expect_match(many, "45 values in 9 columns, most in q9 (9), q8 (8) and q7 (7); means filled in, plus an indicator each, in 9 of them",
+               fixed = TRUE)
+})
