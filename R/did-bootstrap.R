@@ -3,7 +3,7 @@
 # they are drawn within cohorts, so that none gets lost; how large cohorts are, by which cells are averaged, is drawn
 # from all clusters together, as the analytic error adds it. Where clusters cut across cohorts all are drawn together.
 
-# draws: list(estimates: draws x cells, sizes: draws x what weighs cohorts, alone: codes of cohorts of one cluster).
+# draws: list(estimates: draws x cells, sizes: draws x what weighs cohorts, alone: codes of cohorts of one cluster, df).
 bootstrap_did <- function(effect, panel, y, asked, call) {
   clusters <- drawn_panel_clusters(panel, !is.null(effect$cells))
   check_drawn_clusters(clusters, panel, call)
@@ -29,7 +29,7 @@ bootstrap_did <- function(effect, panel, y, asked, call) {
   draws <- draws[good, , drop = FALSE]
   effect <- amend_effect(effect, inference = paste(words, collapse = ", "), draws = list(
     estimates = draws[, seq_len(cells), drop = FALSE], sizes = draws[, -seq_len(cells), drop = FALSE],
-    alone = clusters$alone, df = core_known_df(length(clusters$stratum) - length(clusters$sizes)), lent = FALSE
+    alone = clusters$alone, df = core_known_df(length(clusters$stratum) - length(clusters$sizes))
   ))
   with_cluster_draws(effect, NULL)
 }

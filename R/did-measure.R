@@ -60,8 +60,8 @@
 #'   intervals from drawing anew which groups are treated when, of the estimate over its standard error; all assignments
 #'   are visited where they are no more than `draws`. The interval holds the constant effects that are not rejected;
 #'   rows that no treatment can move have none. `"bootstrap"` draws clusters within cohorts (one fewer than each has,
-#'   with weights to match, Rao & Wu 1988; all together where clusters cut across cohorts) and estimates anew;
-#'   [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
+#'   with weights to match, Rao & Wu 1988; all together for regressions, and where clusters cut across cohorts) and
+#'   estimates anew; [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
 #'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the
 #'   working model behind them has variances of 1 over the weight.
