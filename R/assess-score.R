@@ -31,7 +31,7 @@ assess_score <- function(x, groups = 10) {
   e <- x$score$fitted[inside]
   z <- study$z[inside]
   s <- s[inside]
-  rows <- calibration_rows(e, z, s, round(groups))
+  rows <- calibration_rows(e, z, s, groups)
   line <- core_fit(matrix(stats::qlogis(e)), as.double(z), s, "logit")
   fitted <- line$status == "converged" && length(line$aliased) == 0L
   structure(list(

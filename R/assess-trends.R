@@ -54,7 +54,7 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   }
   outcome <- panel_outcome(panel, outcome)
   settings <- list(adjustment = panel_adjustment(panel, adjustment, cell_adjustments, call), base = "fixed",
-                   comparison = panel_comparison(panel, comparison, call), anticipation = round(anticipation))
+                   comparison = panel_comparison(panel, comparison, call), anticipation = anticipation)
   y <- panel_values(panel, outcome, "assess_trends")
   log_step(panel, "trends", paste("before treatment, on", outcome), settings = settings)
   settings$without <- lone_cohorts(panel)
@@ -73,7 +73,7 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   if (is.null(slope)) slope <- slope_of_effect(panel, found)
   tests <- rbind(joint_row(path), drift_row(panel, found, path),
                  placebo_rows(panel, y, settings, sort(unique(round(placebo)))),
-                 last_period_row(panel, y, settings), leads_row(panel, y, settings, round(leads)),
+                 last_period_row(panel, y, settings), leads_row(panel, y, settings, leads),
                  cohort_slopes(panel, found, settings$anticipation))
   tests <- with_limits(tests, level)
   power <- function(b) trend_power(path, b, 1 - level)

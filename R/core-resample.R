@@ -2,6 +2,12 @@
 # of the groups, whose units stand together. Every replicate has a random stream of its own.
 core_draw_counts <- function(sizes, k, seed = 0, fewer = 0L) glue_draw_counts(sizes, seed, k, fewer)
 
+# Percentile limits of each term, terms x 2. draws: replicates x terms.
+core_percentile_limits <- function(draws, level) {
+  tail <- (1 - level) / 2
+  t(apply(draws, 2L, stats::quantile, probs = c(tail, 1 - tail), names = FALSE))
+}
+
 # The p-value that goes with a percentile interval: twice the smaller share of draws on either side of the null, that
 # is the level at which the interval's end reaches it (shares between draws as quantiles are); never below two in all
 # draws. draws: replicates x terms; null: per term.

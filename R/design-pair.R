@@ -107,7 +107,7 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
 # Who is out only because others took what a fixed number of partners each needs.
 warn_short_of_partners <- function(made, ratio) {
   most <- ratio[["most"]]
-  short <- sum(made$reason %in% match(c("too few partners left"), unmatched_reasons))
+  short <- sum(made$reason %in% match("too few partners left", unmatched_reasons))
   if (ratio[["least"]] < 2L || short == 0L) return(invisible(made))
   warn_kind("short_of_partners", c(
     "{count_text(short)} {cli::qty(short)}unit{?s} found some partners, but fewer than {ratio[['least']]}, and {?is/are}

@@ -59,8 +59,8 @@ search_metric <- function(x, covariates = NULL, score = NULL, goal = c("smd", "k
   calipers <- if (!is.null(caliper)) check_calipers(x, caliper, caliper_unit, "metric")
   if (!all(calipers$name == "score")) abort_input("{.arg caliper} of a search limits the score only.")
   columns <- search_columns(x, covariates, score)
-  task <- search_task(x, columns, exact, calipers, list(goal = goal, ratio = round(ratio), replacement = replacement))
-  found <- evolve_metric(task, ncol(columns$scaled), round(population), round(generations), round(patience), seed)
+  task <- search_task(x, columns, exact, calipers, list(goal = goal, ratio = ratio, replacement = replacement))
+  found <- evolve_metric(task, ncol(columns$scaled), population, generations, patience, seed)
   metric <- list(
     weights = stats::setNames(found$weights / columns$sd^2, colnames(columns$scaled)),
     scaled = stats::setNames(found$weights, colnames(columns$scaled)), history = found$history, goal = goal,
@@ -68,8 +68,8 @@ search_metric <- function(x, covariates = NULL, score = NULL, goal = c("smd", "k
   )
   step <- list(verb = "search", label = sprintf("metric searched for %s", goal_words[[goal]]), goal = goal,
                covariates = covariates, score = score, exact = exact, calipers = calipers, ratio = round(ratio),
-               replacement = replacement, population = round(population), generations = round(generations),
-               patience = round(patience), seed = seed)
+               replacement = replacement, population = population, generations = generations,
+               patience = patience, seed = seed)
   design <- new_design(x, step[!vapply(step, is.null, NA)], metric = metric)
   log_design(design, "search", sprintf("%d candidates; best %s", sum(found$history$candidates),
                                        number_text(shown_goal(min(found$history$best), goal), 4)),

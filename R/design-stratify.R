@@ -57,7 +57,6 @@ quantile_breaks <- function(x, strata, on, call = rlang::caller_env()) {
   z <- study_of(x)$z
   s <- kept_weight(x)
   inside <- s > 0 & switch(on, all = TRUE, treated = z == 1L, control = z == 0L)
-  strata <- round(strata)
   breaks <- core_weighted_quantiles(x$score$fitted[inside], s[inside], seq_len(strata - 1L) / strata)
   distinct <- unique(breaks)
   distinct <- distinct[distinct < max(x$score$fitted[s > 0])]

@@ -15,7 +15,7 @@ bootstrap_did <- function(effect, panel, y, asked, call) {
     drawn <- amend(panel, s = weight * times)
     tryCatch(suppressWarnings({
       found <- estimate_did(drawn, replace(y, times == 0, NA), asked)
-      c(did_table(drawn, y, found)$estimate, found$size * growth_of(clusters$growth(k, asked$seed), effect))
+      c(table_estimates(found), found$size * growth_of(clusters$growth(k, asked$seed), effect))
     }), twin_error = function(e) rep(NA_real_, cells + length(effect$size)))
   }
   draws <- run_draws("Bootstrap draws", asked$draws, cells + length(effect$size), one)
@@ -113,11 +113,10 @@ with_cluster_draws <- function(effect, plan) {
 }
 
 with_percentiles <- function(effect, estimates, without) {
-  tail <- (1 - effect$level) / 2
   limits <- matrix(NA_real_, ncol(estimates), 2L)
   p <- rep(NA_real_, ncol(estimates))
   own <- estimates[, !without, drop = FALSE]
-  limits[!without, ] <- t(apply(own, 2L, stats::quantile, c(tail, 1 - tail), names = FALSE))
+  limits[!without, ] <- core_percentile_limits(own, effect$level)
   p[!without] <- core_percentile_p(own, numeric(ncol(own)))
   amend_effect(effect, limits = limits, p.value = p)
 }

@@ -47,6 +47,12 @@ cluster_labels <- function(panel, codes, name) {
   if (!is.null(panel$unit_labels)) panel$unit_labels[codes] else as.character(panel$rows[codes])
 }
 
+# The estimates of that table alone.
+table_estimates <- function(found) {
+  if (!is.null(found$path)) return(found$path$estimate)
+  if (is.null(found$cells)) unname(found$estimate) else found$cells$estimate
+}
+
 did_table <- function(panel, y, found) {
   if (!is.null(found$path)) return(found$path)
   cells <- found$cells

@@ -166,7 +166,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   list(
     estimator = estimator, inference = inference, adjustment = did_adjustment(panel, estimator, given$adjustment, call),
     comparison = panel_comparison(panel, given$comparison, call),
-    anticipation = round(anticipation), base = choose("base", c("previous", "fixed"), "previous"),
+    anticipation = anticipation, base = choose("base", c("previous", "fixed"), "previous"),
     third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
     absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
@@ -215,12 +215,12 @@ did_unseen <- function(panel, given, call) {
 
 did_window <- function(count, name, call) {
   check_count(count, min = 0, null = TRUE, arg = name, call = call)
-  if (is.null(count)) Inf else round(count)
+  if (is.null(count)) Inf else count
 }
 
 did_draws <- function(draws, inference, call) {
   check_count(draws, min = 99, null = TRUE, arg = "draws", call = call)
-  if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999, bootstrap = 999)[[inference]] else round(draws)
+  if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999, bootstrap = 999)[[inference]] else draws
 }
 
 did_adjustment <- function(panel, estimator, adjustment, call) {

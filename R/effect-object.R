@@ -158,9 +158,8 @@ has_percentiles <- function(x) !is.null(x$draws) && x$interval == "percentile"
 # Limits by percentiles of the draws where those were asked for, else from interval_scale().
 effect_limits <- function(x, scaled, scale, level) {
   if (has_percentiles(x)) {
-    tail <- (1 - level) / 2
-    limits <- apply(x$draws, 2L, stats::quantile, probs = c(tail, 1 - tail), names = FALSE)
-    return(data.frame(conf.low = limits[1L, ], conf.high = limits[2L, ]))
+    limits <- core_percentile_limits(x$draws, level)
+    return(data.frame(conf.low = limits[, 1L], conf.high = limits[, 2L]))
   }
   limits <- limits_around(scaled$centre, core_t_quantile(level, x$df) * scaled$spread, scale)
   data.frame(conf.low = limits$low, conf.high = limits$high)

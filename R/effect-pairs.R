@@ -107,7 +107,7 @@ match_means <- function(block, units, asked, call) {
                                     corrected$treated[seeker] - corrected$treated[partner])
   }
   spread <- conditional_variances(x, units, if (is.null(corrected)) y else
-    y - ifelse(study$z == 1L, corrected$treated, corrected$control), round(asked$neighbours))
+    y - ifelse(study$z == 1L, corrected$treated, corrected$control), asked$neighbours)
   found <- core_match_means(pairs$set, seeker, partner, seeks, s[seeker] * pairs$weight, s[partner] * pairs$weight,
                             y[seeker], partner_y, spread)
   adjusted <- if (asked$conditional) conditional_vcov(found) else if (is.null(corrected))

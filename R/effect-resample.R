@@ -159,7 +159,7 @@ bootstrap_plan <- function(x, asked, call) {
     if (units$itself) drawn else drawn[units$unit]
   }
   factor <- if (strata) stratum_factor(units)[units$unit]
-  size <- round(asked$draws)
+  size <- asked$draws
   weights <- function(k) {
     out <- if (is.null(study$s)) counts(k) else s * counts(k)
     if (strata) out * factor else out

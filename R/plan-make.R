@@ -34,7 +34,7 @@ plan_data <- function(plan, part, needed) {
 }
 
 beside_plan <- function(plan, file) {
-  if (grepl("^(/|~|[A-Za-z]:)", file)) file else file.path(dirname(plan$path), file)
+  path_from(file, dirname(plan$path))
 }
 
 plan_designs <- function(plan, study) {

@@ -108,7 +108,7 @@ check_map <- function(part, plan, place) {
 
 check_keys <- function(part, known, plan, place) {
   if (is.null(part)) return(invisible(part))
-  if (!is.list(part)) abort_plan(plan, place, "Here must stand keys and values, not {describe_value(part)}.")
+  check_settings(part, plan, place)
   unknown <- setdiff(names(part), known)
   if (length(unknown) == 0L && !is.null(names(part))) return(invisible(part))
   if (length(part) == 0L) return(invisible(part))

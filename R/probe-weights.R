@@ -58,7 +58,7 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, lev
   change <- NA_real_
   made <- 0L
   if (draws > 0) {
-    drawn <- bounded_draws(x, lambda, round(draws), above, seed)
+    drawn <- bounded_draws(x, lambda, draws, above, seed)
     tail <- (1 - level) / 2
     wide <- length(lambda)
     rows$conf_low <- apply(drawn[, seq_len(wide), drop = FALSE], 2L, stats::quantile, tail, names = FALSE)

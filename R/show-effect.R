@@ -12,17 +12,19 @@ imbalance_sentence <- function(x) {
   if (is.na(x$worst_smd)) return("No covariate tells how alike the arms are.")
   if (!is_unbalanced(x)) return(sprintf("Worst imbalance left: |SMD| %s.", number_text(x$worst_smd)))
   sprintf("Not balanced: %s has |SMD| %s, beyond the standard limit of %s; see assess_balance().", x$worst_row,
-          number_text(x$worst_smd), format(balance_limits("standard", NULL)$smd))
+          number_text(x$worst_smd), format(standard_limit()))
 }
 
-is_unbalanced <- function(x) isTRUE(x$worst_smd > balance_limits("standard", NULL)$smd)
+standard_limit <- function() balance_limits("standard", NULL)$smd
+
+is_unbalanced <- function(x) isTRUE(x$worst_smd > standard_limit())
 
 # Effects on designs that missed the limit, with the row that did.
 unbalanced_sentence <- function(effects) {
   missed <- Filter(is_unbalanced, effects)
   if (length(missed) == 0L) return(NULL)
   at <- vapply(missed, function(x) sprintf("%s in %s", number_text(x$worst_smd), x$worst_row), "")
-  sprintf("Not balanced (|SMD| beyond %s): %s.", format(balance_limits("standard", NULL)$smd),
+  sprintf("Not balanced (|SMD| beyond %s): %s.", format(standard_limit()),
           paste0(names(missed), " (", at, ")", collapse = ", "))
 }
 
@@ -240,9 +242,14 @@ several_balance <- function(x) {
       sprintf("Worst imbalance left: |SMD| %s%s.", number_text(max(worst)),
               if (diff(range(worst)) > 0) sprintf(" (%s)", names(x)[which.max(worst)]) else ""),
     sprintf(" Effective sample: %s treated, %s control.", range_text(treated), range_text(control)),
-    if (any(missing > 0)) paste0(" Outcome missing and left out: ",
-                                 paste(names(x)[missing > 0], count_text(missing[missing > 0]), collapse = "; "), ".")
+    if (any(missing > 0)) paste0(" ", left_out_sentence(stats::setNames(missing, names(x))))
   )
+}
+
+# missing: how many outcomes, named by effect.
+left_out_sentence <- function(missing) {
+  missing <- missing[missing > 0]
+  sprintf("Outcome missing and left out: %s.", paste(names(missing), count_text(missing), collapse = "; "))
 }
 
 #' @export

@@ -312,8 +312,7 @@ comparison_errors <- function(x) {
   missing <- vapply(x$effects, function(effect) if (is.null(effect$counts)) 0 else effect$counts[["missing"]], 0)
   c(if (length(unique(kinds)) == 1L) sprintf("Standard errors: %s.", kinds[[1L]]) else
       sprintf("Standard errors: %s.", paste(names(kinds), kinds, sep = ": ", collapse = "; ")),
-    if (any(missing > 0)) sprintf("Outcome missing and left out: %s.", paste(
-      names(missing)[missing > 0], count_text(missing[missing > 0]), collapse = "; ")))
+    if (any(missing > 0)) left_out_sentence(missing))
 }
 
 #' @exportS3Method

@@ -50,10 +50,13 @@ link_goal <- function(path) {
   for (step in 1:40) {
     to <- Sys.readlink(path)
     if (is.na(to) || !nzchar(to)) break
-    path <- if (grepl("^(/|~|[A-Za-z]:)", to)) to else file.path(dirname(path), to)
+    path <- path_from(to, dirname(path))
   }
   path
 }
+
+# A path as it is meant in a folder: relative ones start there.
+path_from <- function(path, folder) if (grepl("^(/|~|[A-Za-z]:)", path)) path else file.path(folder, path)
 
 # Those who may do everything are held to the file's own mark too.
 check_writable <- function(goal, file, call) {

@@ -37,7 +37,7 @@ simulate_units <- function(n = 1000, confounders = c(numeric = 2, binary = 1, fa
   overlap <- check_choice(overlap, c("fair", "good", "poor"))
   kind <- check_choice(kind, c("continuous", "binary", "count"))
   counts <- check_confounders(confounders)
-  units <- with_own_seed(seed, draw_units(round(n), counts, effect, overlap, heterogeneity, kind))
+  units <- with_own_seed(seed, draw_units(n, counts, effect, overlap, heterogeneity, kind))
   truth <- attr(units, "truth")
   rlang::inform(sprintf("True effects: ATE %.3f, ATT %.3f, ATC %.3f.", truth[["ATE"]], truth[["ATT"]], truth[["ATC"]]),
                 class = "twin_message_truth")
