@@ -66,7 +66,7 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
     limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
     design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
-    totals = balance_totals(study, weights, rows), by = by, tests = tests, study = wide, weights = weights,
+    totals = balance_totals(study, weights, rows, groups), by = by, tests = tests, study = wide, weights = weights,
     several = length(designs) > 1L
   ))
 }
@@ -345,15 +345,18 @@ row_column <- function(values, kind) {
 
 # Per sample: effective sizes and joint imbalance of the study's own covariates (Methods: Mahalanobis distance between
 # the arms' weighted mean vectors, covariance of the sample before the design).
-balance_totals <- function(study, weights, rows) {
+# One row per group (NA for all units) and sample.
+balance_totals <- function(study, weights, rows, groups) {
   covariance <- core_covariance_of(core_column_products(column_vectors(study$columns), study$s))
-  totals <- lapply(names(weights), function(sample) {
-    sizes <- arm_sizes(weights[[sample]], study$z)
-    own <- rows[rows$sample == sample & is.na(rows$group), ]
-    data.frame(ess_treated = sizes[["treated"]], ess_control = sizes[["control"]],
-               mahalanobis = core_mahalanobis_length(mean_gaps(study, own), covariance))
-  })
-  cbind(sample = names(weights), do.call(rbind, totals))
+  names <- if (is.null(names(groups))) NA_character_ else c(NA, names(groups)[-1L])
+  do.call(rbind, Map(function(inside, group) {
+    do.call(rbind, lapply(names(weights), function(sample) {
+      sizes <- arm_sizes(weights[[sample]] * inside, study$z)
+      own <- rows[rows$sample == sample & rows$group %in% group, ]
+      data.frame(sample = sample, group = group, ess_treated = sizes[["treated"]], ess_control = sizes[["control"]],
+                 mahalanobis = core_mahalanobis_length(mean_gaps(study, own), covariance))
+    }))
+  }, groups, names))
 }
 
 # Differences in means of the columns of the model matrix, which has every row of the table but those of first levels.
@@ -373,10 +376,10 @@ tidy.twin_balance <- function(x, ...) {
 #' @export
 as.data.frame.twin_balance <- function(x, ...) x$rows
 
-# Rows of one sample of the whole study.
-sample_rows <- function(x, sample) {
+# Rows of one sample, of the whole study or of one group.
+sample_rows <- function(x, sample, group = NA) {
   rows <- x$rows[x$rows$sample == sample, ]
-  if (is.null(x$by)) rows else rows[is.na(rows$group), ]
+  if (is.null(x$by)) rows else rows[rows$group %in% group, ]
 }
 
 # Names of the samples that a design made; "before" when there is none.
@@ -388,12 +391,15 @@ judged_samples <- function(x) {
 #' @export
 glance.twin_balance <- function(x, ...) {
   rlang::check_dots_empty()
-  rows <- do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample)))
+  of_group <- function(group) do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample, group)))
+  rows <- if (is.null(x$by)) of_group(NA) else do.call(rbind, lapply(unique(x$totals$group), function(group) {
+    cbind(group = group, of_group(group))
+  }))
   if (x$several) rows else rows[names(rows) != "sample"]
 }
 
-glance_sample <- function(x, sample) {
-  rows <- sample_rows(x, sample)
+glance_sample <- function(x, sample, group = NA) {
+  rows <- sample_rows(x, sample, group)
   rows <- rows[!uncounted(rows), ]
   worst <- which.max(abs(rows$smd))
   none <- length(worst) == 0L
@@ -401,7 +407,8 @@ glance_sample <- function(x, sample) {
     sample = sample, rows = nrow(rows), passing = sum(rows$pass, na.rm = TRUE),
     worst_smd = if (none) NA_real_ else abs(rows$smd[worst]),
     worst_covariate = if (none) NA_character_ else row_name(rows$covariate[worst], rows$level[worst]),
-    x$totals[x$totals$sample == sample, c("ess_treated", "ess_control", "mahalanobis")], row.names = NULL
+    x$totals[x$totals$sample == sample & x$totals$group %in% group, c("ess_treated", "ess_control", "mahalanobis")],
+    row.names = NULL
   )
 }
 
@@ -410,8 +417,10 @@ uncounted <- function(rows) rows$one_arm & is.na(rows$pass)
 
 #' @export
 summary.twin_balance <- function(object, ...) {
-  numbers <- generics::glance(object)
+  numbers <- do.call(rbind, lapply(judged_samples(object), function(sample) glance_sample(object, sample)))
+  if (!object$several) numbers$sample <- NULL
   rows <- do.call(rbind, lapply(judged_samples(object), function(sample) sample_rows(object, sample)))
-  c(as.list(numbers), list(undefined = sum(is.na(rows$smd) & !rows$one_arm),
-                           balanced = all(numbers$passing == numbers$rows)))
+  facts <- c(as.list(numbers), list(undefined = sum(is.na(rows$smd) & !rows$one_arm),
+                                    balanced = all(numbers$passing == numbers$rows)))
+  structure(c(facts, list(words = format(object), numbers = numbers)), class = "twin_summary")
 }

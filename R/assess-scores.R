@@ -59,7 +59,7 @@ compare_scores <- function(x, design = c("weights", "pairs", "strata"), settings
 # Named list of scored designs: the learners' own scores and their stack, or those given.
 score_candidates <- function(x, call = rlang::caller_env()) {
   if (!inherits(x, "twin_design")) {
-    if (!is_named_list(x) || length(x) == 0L) {
+    if (is.object(x) || !is_named_list(x) || length(x) == 0L) {
       abort_input(c("{.arg x} must be a design with learners, or a named list of scored designs.",
                     x = "It is {.obj_type_friendly {x}}."), call = call)
     }

@@ -77,8 +77,8 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
                  cohort_slopes(panel, found, settings$anticipation))
   tests <- with_limits(tests, level)
   power <- function(b) trend_power(path, b, 1 - level)
-  warn_lone_cohorts(panel, settings$without)
-  structure(list(panel = panel, outcome = outcome, settings = settings, tests = tests, path = path, slope = slope,
+  cautions <- hear_cautions(warn_lone_cohorts(panel, settings$without))$cautions
+  structure(list(panel = panel, cautions = cautions, outcome = outcome, settings = settings, tests = tests, path = path, slope = slope,
                  power = power(slope), detectable = detectable_slope(path, power), level = level),
             class = "twin_trends")
 }
@@ -308,5 +308,5 @@ glance.twin_trends <- function(x, ...) {
   rlang::check_dots_empty()
   data.frame(outcome = x$outcome, p.value = x$tests$p.value[1L], periods = sum(x$path$tested),
              clusters = if (is.null(x$path$test)) NA_real_ else x$path$test$clusters, slope = x$slope, power = x$power,
-             detectable = x$detectable)
+             detectable = x$detectable, cautions = caution_cell(x))
 }

@@ -12,15 +12,25 @@ core_search_task <- function(seekers, pool, seeker_values, pool_values, referenc
     seeker_weight = as.double(seeker_weight), pool_weight = as.double(pool_weight),
     goal = match(goal, c("smd", "ks", "p_value")) - 1L, partners = as.integer(partners), replacement = replacement,
     order = as.integer(order), group = as.integer(group), seeker_line = line$seekers, pool_line = line$pool,
-    caliper = if (is.null(line)) Inf else line$width
+    caliper = if (is.null(line)) Inf else line$width,
+    sorted = if (goal == "smd") matrix(0L, 0L, length(reference)) else sorted_units(seeker_values, pool_values, continuous)
   )
+}
+
+# The units of both sides (from 0, seekers first) by their values in each column that has a distribution; 0 elsewhere.
+sorted_units <- function(seeker_values, pool_values, continuous) {
+  out <- vapply(seq_along(continuous), function(j) {
+    if (!continuous[j]) return(integer(nrow(seeker_values) + nrow(pool_values)))
+    order(c(seeker_values[, j], pool_values[, j])) - 1L
+  }, integer(nrow(seeker_values) + nrow(pool_values)))
+  matrix(out, ncol = length(continuous))
 }
 
 # candidates: p x m. Returns a data-like list(worst, mean), m each. They go to the kernel so many at a time that each
 # time takes well under a second: in between the search can be interrupted.
 core_judge_metrics <- function(task, candidates, threads = 1L) {
-  work <- nrow(task$seekers) * as.double(nrow(task$pool)) * nrow(candidates)
-  at_once <- as.integer(max(1, min(ncol(candidates), floor(5e9 / work)))) * as.integer(threads)
+  units <- nrow(task$seekers) + nrow(task$pool)
+  at_once <- as.integer(max(1, min(ncol(candidates), floor(2e5 / units)))) * as.integer(threads)
   stretches <- split(seq_len(ncol(candidates)), (seq_len(ncol(candidates)) - 1L) %/% at_once)
   loss <- do.call(cbind, lapply(unname(stretches), function(some) {
     glue_judge_metrics(task, candidates[, some, drop = FALSE], as.integer(threads))

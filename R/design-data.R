@@ -10,9 +10,10 @@
 #' @return `weights()`: a numeric vector with one entry per row of the study's data, 0 where a unit is out.
 #'   `pairs_of()`: a data frame with one row per pair: `set`, `treated` and `control` (rows of the study's data),
 #'   `distance` (the one the design asked to keep small) and `weight`, such that a unit's design weight is the sum over
-#'   its pairs. `design_data()`: the study's data with the columns `.score`,
-#'   `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit has none, and for the set of a unit that was
-#'   matched in several.
+#'   its pairs; with an `id` in the study also `treated_id` and `control_id`. `design_data()`: the study's data, a row
+#'   for each of theirs, with the columns `.score`, `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit has
+#'   none, and for the set of a unit that was matched in several. With pairs also `.partners`: who a unit was matched
+#'   to, by `id` or else by row, several divided by "; "; with frequency weights `.row`, the row of the data given.
 #' @section Errors: `twin_error_input` when there are no pairs, or when the data already have one of these columns.
 #' @family design
 #' @examples
@@ -43,6 +44,11 @@ pairs_of <- function(design) {
   pairs <- design$pairs[c("set", "treated", "control", "distance", "weight")]
   pairs$treated <- design$study$rows[pairs$treated]
   pairs$control <- design$study$rows[pairs$control]
+  id <- design$study$roles$id
+  if (!is.null(id)) {
+    pairs$treated_id <- design$study$data[[id]][pairs$treated]
+    pairs$control_id <- design$study$data[[id]][pairs$control]
+  }
   pairs
 }
 
@@ -52,7 +58,8 @@ design_data <- function(design, outcome = TRUE) {
   check_class(design, "twin_design", "score_units")
   check_flag(outcome)
   study <- design$study
-  added <- c(".score", ".linear_score", ".kept", ".weight", ".set")
+  added <- c(".score", ".linear_score", ".kept", ".weight", ".set", if (!is.null(design$pairs)) ".partners",
+             if (!is.null(study$row_of)) ".row")
   taken <- intersect(added, names(study$data))
   if (length(taken) > 0L) {
     abort_input(c("The data already have {.val {taken}}.", i = "Rename {cli::qty(length(taken))}{?it/them} first."))
@@ -65,8 +72,19 @@ design_data <- function(design, outcome = TRUE) {
   data$.kept <- on_all_rows(design, design_kept(design), FALSE)
   data$.weight <- on_all_rows(design, design_weight(design), 0)
   data$.set <- on_all_rows(design, design$set, NA_integer_)
+  if (!is.null(design$pairs)) data$.partners <- partner_names(design)
+  if (!is.null(study$row_of)) data$.row <- study$row_of
   if (outcome) attr(data, "design") <- design  # for compare_effects()
   data
+}
+
+# Who each row of the data was matched to, NA for nobody.
+partner_names <- function(design) {
+  pairs <- pairs_of(design)
+  names <- if (is.null(design$study$roles$id)) pairs[c("treated", "control")] else pairs[c("treated_id", "control_id")]
+  listed <- function(of, who) vapply(split(as.character(who), of), function(all) paste(unique(all), collapse = "; "), "")
+  both <- c(listed(pairs$treated, names[[2L]]), listed(pairs$control, names[[1L]]))
+  unname(both[as.character(seq_len(nrow(design$study$data)))])
 }
 
 # Spread values of the study's rows over all rows of the data; nothing there gives `outside` everywhere.

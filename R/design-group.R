@@ -64,14 +64,13 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
   stray <- setdiff(given, c("x", "method", group_options[[method]]))
   refuse_stray(stray, cli::format_inline("{.code method = \"{method}\"}"), call = rlang::current_env())
   check_group_estimand(method, study_of(x)$estimand)
-  made <- switch(method,
+  remember(switch(method,
     full = full_sets(x, check_space(x, on, covariates, metric, spread, given),
                      list(exact = exact, apart = apart, ratio = ratio, caliper = caliper, unit = caliper_unit)),
     exact = cell_sets(x, "exact", covariates, NULL),
     coarsened = cell_sets(x, "coarsened", covariates, bins),
     cardinality = cardinality_sample(x, covariates, tolerance, seconds)
-  )
-  remember(made, x, "group", again)
+  ), x, "group", again)
 }
 
 group_options <- list(

@@ -14,6 +14,7 @@ score_from_learners <- function(x, settings, call) {
   results <- run_learners(learners, data, fold, seed)
   learners <- working_learners(learners, results$failures, call)
   predictions <- results$predictions[, names(learners), drop = FALSE]
+  warn_constant_learners(predictions, fold)
   weight <- core_stack_weights(predictions[inside, , drop = FALSE], study$z[inside], data$s[inside])
   used <- predictions
   if (settings$prediction == "refitted") {
@@ -200,6 +201,18 @@ working_learners <- function(learners, failures, call) {
                            stats::setNames(listing, rep("x", length(listing)))), learners = names(failures))
   }
   learners[setdiff(names(learners), names(failures))]
+}
+
+# A learner that tells nobody apart within any fold has found nothing, or was given too little to find it with.
+warn_constant_learners <- function(predictions, fold) {
+  constant <- apply(predictions, 2L, function(p) {
+    all(vapply(split(p[fold > 0L], fold[fold > 0L]), function(own) diff(value_ends(own)) < 1e-9, NA))
+  })
+  if (!any(constant)) return(invisible(predictions))
+  names <- colnames(predictions)[constant]
+  warn_kind("learner", c("{length(names)} learner{?s} predict{?s/} the same score for every unit: {.val {names}}.",
+                         i = "Leave {cli::qty(length(names))}{?it/them} out, or give {?it/them} covariates that can tell
+                              the arms apart."), learners = names)
 }
 
 refit_learners <- function(learners, predictions, data, inside, seed, call) {

@@ -5,7 +5,7 @@
 # score_units() makes; pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note:
 # words on the population, added to those of the parent; responses: by outcome, see weigh_responses(); metric: what
 # search_metric() makes; reason: per study row the code of why matching left it out, 0 for the others
-# (unmatched_reasons; NULL where there was no matching); steps: in place of the parent's and this one.
+# (unmatched_reasons; NULL where there was no matching); cautions: texts of warnings; steps: in place of the parent's and this one.
 new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
                        weight = NULL, set = NULL, pairs = NULL, weighing = NULL, note = character(),
                        metric = design_metric(parent), reason = NULL, steps = c(design_steps(parent), list(step))) {
@@ -20,7 +20,7 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
     study = study, steps = steps, kind = kind, score = score, kept = kept, weight = weight, set = set, pairs = pairs,
     weighing = weighing, metric = metric, moments = NULL, before_pairs = before, reason = reason,
     recipe = design_recipe(parent), responses = design_responses(parent),
-    note = c(if (inherits(parent, "twin_design")) parent$note, note),
+    note = c(if (inherits(parent, "twin_design")) parent$note, note), cautions = design_cautions(parent),
     hash = rlang::hash(list(study$hash, steps))
   ), class = "twin_design")
 }
@@ -30,6 +30,7 @@ study_of.twin_design <- function(x) x$study # nolint: object_name_linter. An S3 
 
 design_steps <- function(x) if (inherits(x, "twin_design")) x$steps else list()
 design_kind <- function(x) if (inherits(x, "twin_design")) x$kind else "raw"
+design_cautions <- function(x) if (inherits(x, c("twin_design", "twin_arms"))) x$cautions else character()
 design_metric <- function(x) if (inherits(x, "twin_design")) x$metric
 design_score <- function(x) if (inherits(x, "twin_design")) x$score
 
@@ -72,7 +73,9 @@ given_arguments <- function(call, env = rlang::caller_env()) {
   mget(setdiff(names(call)[-1L], "x"), envir = env)
 }
 
+# made is evaluated here, so that what it warns of stays with the design.
 remember <- function(made, x, verb, arguments) {
+  made <- with_cautions(made, design_cautions(x))
   amend(made, recipe = c(design_recipe(x), list(list(verb = verb, arguments = arguments))))
 }
 

@@ -98,10 +98,14 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   check_order_use(settings, given)
   check_pair_estimand(study_of(x)$estimand, replacement)
   settings$calipers <- check_calipers(x, caliper, caliper_unit, settings$on)
-  made <- make_pairs(x, settings)
-  if (nrow(made$pairs) == 0L) stop_no_pairs(x, settings, made)
+  remember(paired_design(x, settings), x, "pair", again)
+}
+
+paired_design <- function(x, settings, call = rlang::caller_env()) {
+  made <- make_pairs(x, settings, call)
+  if (nrow(made$pairs) == 0L) stop_no_pairs(x, settings, made, call)
   warn_short_of_partners(made, settings$ratio)
-  remember(design_from_pairs(x, made, pair_step(settings), "pair"), x, "pair", again)
+  design_from_pairs(x, made, pair_step(settings), "pair")
 }
 
 # Who is out only because others took what a fixed number of partners each needs.

@@ -7,7 +7,7 @@
 #' these makes outcomes go missing.
 #'
 #' It comes last, on a study, a score, weights, strata or cells; pairs and sets lose their partners instead, so make
-#' them among units with an outcome (`frame_study(known_outcome = TRUE)`). Which outcomes are missing is read, their
+#' them among units with an outcome (`frame_study(missing_outcome = "drop")`). Which outcomes are missing is read, their
 #' values are not: nothing is opened. Estimators with outcome models average their predictions over everybody, known or
 #' not, and are right when either the models or both scores are. Standard errors account for this score too.
 #'
@@ -58,7 +58,7 @@ weigh_responses <- function(x, outcome = NULL, model = NULL, each_arm = FALSE) {
 check_respondable <- function(x, call = rlang::caller_env()) {
   if (has_pairs(x)) {
     abort_unsupported(c("Response weights have no place on {design_kind(x)}: who loses a partner is out.",
-                        i = "Make them among units with an outcome: {.code frame_study(known_outcome = TRUE)}."),
+                        i = "Make them among units with an outcome: {.code frame_study(missing_outcome = \"drop\")}."),
                       call = call)
   }
   if (is_contrast_of_arms(x)) {

@@ -34,11 +34,16 @@ stratify_units <- function(x, strata = 5, breaks_on = NULL) {
   study <- study_of(x)
   check_stratum_estimand(study$estimand)
   breaks_on <- check_breaks(breaks_on, study$estimand, missing(strata))
+  remember(stratified_design(x, strata, breaks_on), x, "stratify", again)
+}
+
+stratified_design <- function(x, strata, breaks_on, call = rlang::caller_env()) {
+  study <- study_of(x)
   s <- kept_weight(x)
-  breaks <- if (is.numeric(breaks_on)) breaks_on else quantile_breaks(x, strata, breaks_on)
+  breaks <- if (is.numeric(breaks_on)) breaks_on else quantile_breaks(x, strata, breaks_on, call)
   stratum <- findInterval(x$score$fitted, breaks, left.open = TRUE) + 1L
   stratum[!design_kept(x)] <- NA_integer_
-  check_cells(stratum, study, s, c(0, breaks, 1))
+  check_cells(stratum, study, s, c(0, breaks, 1), call)
   weight <- core_stratum_weight(stratum, study$z, s, study$estimand)
   weight <- weight * sum(s > 0) / sum(s * weight)
   source <- if (is.numeric(breaks_on)) "given breaks" else paste("quantiles of", breaks_on)
@@ -49,7 +54,6 @@ stratify_units <- function(x, strata = 5, breaks_on = NULL) {
   cells <- table(stratum[s > 0], study$z[s > 0])
   log_design(design, "stratify", sprintf("smallest cell %d", min(cells)),
              list(strata = length(breaks) + 1L, breaks_on = breaks_on, breaks = breaks))
-  remember(design, x, "stratify", again)
 }
 
 quantile_breaks <- function(x, strata, on, call = rlang::caller_env()) {

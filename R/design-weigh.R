@@ -30,6 +30,8 @@
 #'   or `list(quantile = c(0.01, 0.99))` for the arm's (sampling-weighted) quantiles of the weights; one quantile cuts
 #'   from above only. Standard errors take the cut as given.
 #' @param weight Name of a column of weights, not negative, without the sampling weight.
+#' @param response Where outcomes are missing: a one-sided formula such as `~ boat_length + crew_size`. Units with a
+#'   known outcome are weighed to stand in for the others too, as [weigh_responses()] does with this as its `model`.
 #' @return A `twin_design` with weights. With `truncate` its print, the logbook and `tidy(x, part = "truncation")` say
 #'   where each `arm`'s weights are cut (`low`, `high`) and how many were `raised` and `lowered`.
 #' @section Errors: `twin_error_input` without a score where one is needed, for options that do not belong to the
@@ -56,17 +58,20 @@
 #' assess_balance(weigh_units(study, "stable", tolerance = 0.05))
 #' @export
 weigh_units <- function(x, method = "inverse", moments = 1, interactions = NULL, tolerance = 0.02,
-                        stabilise = FALSE, truncate = NULL, weight = NULL) {
+                        stabilise = FALSE, truncate = NULL, weight = NULL, response = NULL) {
   again <- given_arguments(match.call())
+  again$response <- NULL  # a step of its own
   if (inherits(x, "twin_arms")) {
-    return(remember(weigh_arms(x, names(match.call())[-1L], method, truncate), x, "weigh", again))
+    given <- setdiff(names(match.call())[-1L], if (is.null(response)) "response")
+    return(remember(weigh_arms(x, given, method, truncate), x, "weigh", again))
   }
   check_design(x)
   check_undesigned(x, "weigh_units")
   unnamed <- missing(method)
   method <- check_choice(method, weighing_methods())
   if (!is.null(weight)) method <- check_own_method(method, unnamed)
-  given <- setdiff(names(match.call())[-(1:2)], c("x", if (is.null(truncate)) "truncate", if (is.null(weight)) "weight",
+  given <- setdiff(names(match.call())[-(1:2)], c("x", "response", if (is.null(truncate)) "truncate",
+                                                  if (is.null(weight)) "weight",
                                                   if (is.null(interactions)) "interactions"))
   check_weigh_options(given, method)
   check_weigh_estimand(method, study_of(x)$estimand)
@@ -74,7 +79,8 @@ weigh_units <- function(x, method = "inverse", moments = 1, interactions = NULL,
                 stabilise = stabilise, truncate = check_truncate(truncate), column = weight)
   check_flag(stabilise)
   made <- weighings[[method]]$make(x, asked, rlang::current_env())
-  remember(finish_weights(x, made, asked), x, "weigh", again)
+  weighed <- remember(finish_weights(x, made, asked), x, "weigh", again)
+  if (is.null(response)) weighed else weigh_responses(weighed, model = response)
 }
 
 # made: list(weight, weighing, and score when the method made one). Stabilises, truncates, checks, logs.

@@ -103,7 +103,7 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y) {
     inference = clustering$text, notes = found$notes, missing = missing, nobs = length(y) - missing, bands = NULL,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
-    limits = NULL, p.value = NULL, draws = NULL
+    limits = NULL, p.value = NULL, draws = NULL, cautions = character()
   ), class = c("twin_did", "twin_effect"))
 }
 

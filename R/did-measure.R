@@ -53,8 +53,8 @@
 #'   before their onset are left out (`"drop"`, default; a note counts them), or measured from the last period they were
 #'   seen before it (`"earlier"`), moved on by what comparison units changed in between.
 #' @param collapse Take means by group and period first, and go on with those (Bertrand, Duflo & Mullainathan 2004):
-#'   `"rows"` (or `TRUE`) weighs each mean by its rows, which for a regression without covariates is that of the rows;
-#'   `"groups"` lets each count once, as [decompose_did()] does. `FALSE` by default.
+#'   `"rows"` weighs each mean by its rows, which for a regression without covariates is that of the rows;
+#'   `"groups"` lets each count once, as [decompose_did()] does. Default `"no"`.
 #' @param inference `"analytic"` (default); `"wild"`, the wild cluster bootstrap of a two-way regression with the null
 #'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values and
 #'   intervals from drawing anew which groups are treated when, of the estimate over its standard error; all assignments
@@ -108,7 +108,7 @@
 measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustment = NULL, comparison = NULL,
                         anticipation = 0, base = NULL, third = NULL, affected = NULL, absorb = NULL, trends = NULL,
                         leads = NULL, lags = NULL, covariates_of = NULL, unseen = NULL,
-                        collapse = FALSE,
+                        collapse = c("no", "rows", "groups"),
                         inference = c("analytic", "wild", "randomization", "bootstrap"), small_sample = NULL,
                         multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1) {
   check_class(panel, "twin_panel", "frame_panel")
@@ -124,9 +124,11 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
   log_did(panel, outcome, asked)
   used <- if (collapses(asked)) collapse_panel(panel, y, asked$collapse) else list(panel = panel, y = y)
   found <- estimate_did(used$panel, used$y, asked)
-  effect <- infer_did(used$panel, used$y, found, asked, outcome)
-  warn_did(effect)
-  effect
+  with_cautions({
+    effect <- infer_did(used$panel, used$y, found, asked, outcome)
+    warn_did(effect)
+    effect
+  })
 }
 
 # The settings, each checked; those that belong to another estimator or inference are refused.
@@ -147,14 +149,9 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     abort_unsupported(c("The wild cluster bootstrap is for regressions: estimator {.val {regressions}}.",
                         i = "With few clusters use {.code inference = \"randomization\"}."), call = call)
   }
-  collapse <- if (is.logical(collapse)) {
-    check_flag(collapse, call = call)
-    if (collapse) "rows" else "none"
-  } else {
-    check_choice(collapse, c("rows", "groups", "none"), call = call)
-  }
+  collapse <- check_choice(collapse, c("no", "rows", "groups"), call = call)
   check_count(anticipation, min = 0, call = call)
-  if (collapse != "none" && (!entry$collapses || !is.null(given$absorb))) {
+  if (collapse != "no" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
                       call = call)
   }
@@ -271,7 +268,7 @@ log_did <- function(panel, outcome, asked) {
            design = rlang::hash(list(panel$hash, outcome, asked$estimator, settings)))
 }
 
-collapses <- function(asked) asked$collapse != "none"
+collapses <- function(asked) asked$collapse != "no"
 
 # Means by group and period, as a panel whose units are the groups; rows without an outcome are left out first. count:
 # does each mean count by its "rows", or do "groups" count once?

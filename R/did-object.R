@@ -53,7 +53,8 @@ glance.twin_did <- function(x, ...) {
     anticipation = x$asked$anticipation, nobs = x$nobs, units = length(panel$cohort), periods = nrow(panel$periods),
     cells = if (is.null(cells)) NA_integer_ else nrow(cells),
     not_estimable = if (is.null(cells)) NA_integer_ else sum(!is.na(cells$reason)), missing_outcome = x$missing,
-    clusters = x$clusters, df = core_least_df(x$df), inference = x$inference, estimates_tried = book$before + book$after
+    clusters = x$clusters, df = core_least_df(x$df), inference = x$inference, estimates_tried = book$before + book$after,
+    cautions = caution_cell(x)
   )
 }
 

@@ -49,7 +49,11 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
                   i = "Widen {.arg window} or lower {.arg balanced}."))
   }
   x$asked[c("window", "balanced")] <- list(window, balanced)
-  out <- averaged_did(amend(x, level = level), plan, over)
+  with_cautions(finish_summary(amend(x, level = level), plan, over, bands, level, seed), x$cautions)
+}
+
+finish_summary <- function(x, plan, over, bands, level, seed) {
+  out <- averaged_did(x, plan, over)
   if (x$asked$inference == "randomization") return(with_timing_draws(out, plan))
   if (x$asked$inference == "bootstrap") out <- with_cluster_draws(out, plan)
   moving <- out$table$kind != "base" & out$table$term != "average" & !is.na(diag(out$vcov))

@@ -72,15 +72,16 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
     lonely = check_choice(lonely_stratum, c("stop", "centre")), seed = if (is.null(seed)) 1 else seed
   )
   check_options(x, asked, given)
-  check_hazard_design(x)
+  common <- hear_cautions(check_hazard_design(x))$cautions
   if (!is.null(curve_model)) check_augmented_curves(x)
   check_inference(x, asked)
   asked$clusters <- effect_clusters(study, asked$cluster)
   block <- hazard_block(x, time, event)
-  effect <- measure_lasting(block, asked)
+  effect <- with_cautions(measure_lasting(block, asked), common)
   if (asked$inference == "analytic") return(effect)
   asked$horizon <- effect$horizon
-  resample_effects(x, list(effect), list(block), asked)$effects[[1L]]
+  again <- hear_cautions(resample_effects(x, list(effect), list(block), asked))
+  with_cautions(again$value$effects[[1L]], again$cautions)
 }
 
 check_hazard_design <- function(x, call = rlang::caller_env()) {

@@ -185,16 +185,16 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
   check_options(x, asked, given)
   for (design in designs_in(x)) check_estimator(design, asked)
   check_inference(x, asked)
-  asked$clusters <- effect_clusters(study, asked$cluster)
+  common <- hear_cautions(asked$clusters <- effect_clusters(study, asked$cluster))$cautions
   blocks <- effect_blocks(x, asked)
   check_looks(blocks, asked)
   call <- rlang::current_env()
-  effects <- lapply(blocks, function(block) measure_block(block, asked, call))
+  effects <- lapply(blocks, function(block) with_cautions(measure_block(block, asked, call), common))
   joint <- NULL
   if (asked$inference != "analytic") {
-    again <- resample_effects(x, effects, blocks, asked)
-    effects <- again$effects
-    joint <- again$vcov
+    again <- hear_cautions(resample_effects(x, effects, blocks, asked))
+    effects <- lapply(again$value$effects, with_cautions, again$cautions)
+    joint <- again$value$vcov
   }
   if (length(effects) == 1L && is.null(by)) return(effects[[1L]])
   new_effects(effects, asked, joint)
@@ -229,7 +229,7 @@ effect_blocks <- function(x, asked, call = rlang::caller_env()) {
 # Which contrasts make sense for an outcome: a ratio of means only where it can't be negative, and not of logs.
 outcome_contrasts <- function(study, outcome, y) {
   if (attr(y, "shares")) return(c("difference", "ratio", "odds_ratio"))
-  if (outcome %in% study$logs) return(c("difference", "percent"))
+  if (outcome %in% study$logged) return(c("difference", "percent"))
   c("difference", if (!any(y < 0, na.rm = TRUE)) "ratio")
 }
 

@@ -30,7 +30,8 @@ new_effect <- function(block, result, inference, units, asked) {
     sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
     measured = if (asked$inference == "jackknife") list(y = units$y[units$used], z = units$z[units$used],
                                                         v = v[units$used]),
-    source = list(block = block, asked = asked), draws = NULL, responding = !is.null(units$response)
+    source = list(block = block, asked = asked), draws = NULL, responding = !is.null(units$response),
+    cautions = design_cautions(x)
   ), class = "twin_effect")
 }
 
@@ -186,7 +187,7 @@ glance.twin_effect <- function(x, ...) {
     n_treated = x$counts[["treated"]], n_control = x$counts[["control"]],
     missing_outcome = x$counts[["missing"]], ess_treated = x$sizes[["treated"]], ess_control = x$sizes[["control"]],
     worst_smd = x$worst_smd, df = x$df, inference = x$inference, designs_before = book$before,
-    designs_after = book$after
+    designs_after = book$after, cautions = caution_cell(x)
   )
 }
 

@@ -9,8 +9,10 @@
 #' @param data A data frame that has the observed nodes as columns.
 #' @param adjust How p-values are adjusted for the number of claims: a method of [stats::p.adjust()], `"holm"` by
 #'   default.
-#' @return A data frame with one row per claim: `x`, `y`, `given` (a list of character vectors). `test_claims()` adds
-#'   `n` (complete rows), `test`, `estimate` (partial correlation, NA for other tests), `p.value` and `p.adjusted`,
+#' @param level A claim whose adjusted p-value is at most this is contradicted; default 0.05.
+#' @return A data frame of class `twin_claims`, printed as statements, with one row per claim: `x`, `y`, `given` (a list
+#'   of character vectors). `test_claims()` adds `n` (complete rows), `test`, `estimate` (partial correlation, NA for
+#'   other tests), `p.value`, `p.adjusted` and `verdict` (`"contradicted"`, `"not contradicted"` or `"not tested"`),
 #'   sorted by evidence against the graph, the strongest first.
 #' @section Errors: `twin_error_input` for nodes that are not columns, or columns that can't be used.
 #' @family assumptions
@@ -31,14 +33,15 @@ testable_claims <- function(graph) {
     data.frame(x = nodes[pair[1L]], y = nodes[pair[2L]], given = I(list(sort(nodes[set[[1L]]], method = "radix"))))
   })
   claims <- do.call(rbind, claims)
-  if (is.null(claims)) return(data.frame(x = character(), y = character(), given = I(list())))
-  claims
+  if (is.null(claims)) claims <- data.frame(x = character(), y = character(), given = I(list()))
+  structure(claims, class = c("twin_claims", "data.frame"))
 }
 
 #' @rdname testable_claims
 #' @export
-test_claims <- function(graph, data, adjust = "holm") {
+test_claims <- function(graph, data, adjust = "holm", level = 0.05) {
   claims <- testable_claims(graph)
+  check_number(level, min = 0, max = 1, open = TRUE)
   check_units(data, rlang::current_env())
   adjust <- check_choice(adjust, stats::p.adjust.methods)
   check_columns(observed_nodes(graph), data, "graph")
@@ -50,7 +53,9 @@ test_claims <- function(graph, data, adjust = "holm") {
   claims$p.adjusted <- stats::p.adjust(claims$p.value, adjust)
   claims <- claims[order(claims$p.value), ]
   rownames(claims) <- NULL
-  claims
+  claims$verdict <- ifelse(is.na(claims$p.adjusted), "not tested",
+                           ifelse(claims$p.adjusted <= level, "contradicted", "not contradicted"))
+  structure(claims, class = c("twin_claims", "data.frame"), level = level)
 }
 
 test_claim <- function(x, y, given, columns) {

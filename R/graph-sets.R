@@ -9,7 +9,7 @@
 #' @param most Stop after this many sets (with the warning `twin_warning_many`); default 10,000.
 #' @return A list (of class `twin_sets`) of character vectors, one per minimal set, the smallest first. An empty list
 #'   means that no set suffices, and its print shows paths that stay open; `character(0)` in it means that nothing need
-#'   be adjusted for.
+#'   be adjusted for. The print says why every other node is not in the first set.
 #' @section Errors: `twin_error_input` for unknown or unobserved exposure or outcome.
 #' @references van der Zander, B., Liskiewicz, M., Textor, J. (2019). Separators and adjustment sets in causal graphs.
 #'   Artificial Intelligence 270. \doi{10.1016/j.artint.2018.12.006}
@@ -36,8 +36,15 @@ sets_to_adjust <- function(graph, exposure = NULL, outcome = NULL, most = 10000)
   structure(
     sets[order(lengths(sets), vapply(sets, paste, "", collapse = " "), method = "radix")],
     class = "twin_sets", exposure = nodes[ends[["exposure"]]], outcome = nodes[ends[["outcome"]]],
-    open = lapply(open, path_text, parents = cut)
+    open = lapply(open, path_text, parents = cut), reasons = set_reasons(graph, sets, ends)
   )
+}
+
+# Why the other nodes are not in the smallest set; NULL where no set suffices.
+set_reasons <- function(graph, sets, ends) {
+  if (length(sets) == 0L) return(NULL)
+  outside_reasons(graph, sets[[order(lengths(sets), vapply(sets, paste, "", collapse = " "), method = "radix")[1L]]],
+                  ends)
 }
 
 # Places of exposure and outcome.
@@ -68,7 +75,8 @@ path_text <- function(path, parents) {
 #' @param set Names of the nodes one thinks of adjusting for; `character(0)` for none.
 #' @return A `twin_set_check`: `sufficient` (TRUE or FALSE), `descendants` (nodes of the set that the exposure causes),
 #'   `unobserved` (nodes of the set nobody measured), `open` (up to five back-door paths that stay open), `opened`
-#'   (colliders on them that the set, or a descendant in it, opens).
+#'   (colliders on them that the set, or a descendant in it, opens), `outside` (data frame `node`, `reason`: why each
+#'   node outside the set is not in it, or should be). `tidy()` gives one row per node: `node`, `in_set`, `reason`.
 #' @section Errors: `twin_error_input` for unknown nodes, or when the set holds the exposure or the outcome.
 #' @family assumptions
 #' @examples
@@ -89,7 +97,8 @@ explain_set <- function(graph, set, exposure = NULL, outcome = NULL) {
   paths <- if (!core_d_separated(cut, x, ends[["outcome"]], z)) core_open_paths(cut, x, ends[["outcome"]], z)
   check <- list(
     set = set, descendants = nodes[descendants], unobserved = intersect(set, graph$unobserved),
-    open = lapply(paths, path_text, parents = cut), opened = nodes[unique(unlist(lapply(paths, colliders_on, cut)))]
+    open = lapply(paths, path_text, parents = cut), opened = nodes[unique(unlist(lapply(paths, colliders_on, cut)))],
+    outside = outside_reasons(graph, set, ends)
   )
   check$sufficient <- length(check$descendants) + length(check$unobserved) + length(paths) == 0L
   structure(check, class = "twin_set_check")

@@ -20,7 +20,7 @@
 #' @param covariates What makes trends differ: column names, or a one-sided formula, as in [frame_study()]. Cells of
 #'   [measure_did()] use their values in the base period; where they vary over time the print says so.
 #' @param weight Name of a column of sampling weights.
-#' @param count Name of a column of frequency weights, as in [frame_study()]: a row counts as that many rows of units
+#' @param frequency Name of a column of frequency weights, as in [frame_study()]: a row counts as so many rows of units
 #'   that are alike. In a panel a unit's count must not change.
 #' @param cluster Name of a column of clusters; by default groups, else units; in a cross-section without groups none,
 #'   which gives robust errors. Units must not change cluster. What is named is used, with a caution where it is smaller
@@ -45,7 +45,7 @@
 #' frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
 #' @export
 frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
-                        covariates = NULL, weight = NULL, count = NULL, cluster = NULL, periods = NULL,
+                        covariates = NULL, weight = NULL, frequency = NULL, cluster = NULL, periods = NULL,
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
                         unknown = NULL, categories = NULL) {
   call <- rlang::current_env()
@@ -53,10 +53,10 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   attr(data, "class") <- "data.frame"
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
-                first_treated = first_treated, weight = weight, cluster = cluster, count = count)
+                first_treated = first_treated, weight = weight, cluster = cluster, frequency = frequency)
   check_panel_roles(data, roles, call)
   row_of <- NULL
-  if (!is.null(count)) {
+  if (!is.null(frequency)) {
     again <- repeat_panel_rows(data, roles, subset, call)
     data <- again$data
     subset <- again$subset

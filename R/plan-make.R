@@ -28,7 +28,7 @@ plan_data <- function(plan, part, needed) {
     }
     settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
     if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)
-    for (key in c("event", "unknown", "logs")) settings[[key]] <- unlist(settings[[key]])
+    for (key in c("event", "unknown", "logged")) settings[[key]] <- unlist(settings[[key]])
     settings
   })
 }

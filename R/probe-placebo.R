@@ -83,7 +83,13 @@ log_probe <- function(x, what, counts = "", settings = list(), worst = NA_real_)
 placebo_row <- function(piece, effect, level) {
   row <- main_row(effect, level)
   numbers <- c("estimate", "std.error", "statistic", "p.value", "conf.low", "conf.high")
-  data.frame(kind = piece$kind, placebo = piece$label, row[numbers], units = stats::nobs(effect))
+  data.frame(kind = piece$kind, placebo = piece$label, row[numbers], units = units_of(effect))
+}
+
+# Units, which in a panel have several rows.
+units_of <- function(effect) {
+  panel <- study_of(effect)
+  if (isTRUE(panel$repeats)) length(panel$cohort) else stats::nobs(effect)
 }
 
 # The same design on another outcome, or made anew within a group.

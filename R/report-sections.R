@@ -72,7 +72,8 @@ balance_section <- function(parts) {
   blocks <- Map(function(balance, design, name) {
     htmltools::tagList(
       tags$h3(paste0(name, ": ", balance$design)),
-      tags$p(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance)),
+      tags$p(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance),
+             caution_sentence(design)),
       html_figure(plot(balance), paste("Absolute standardized mean differences before and after", balance$design),
                   "Hollow: before the design. Filled: after it. The shaded band is the limit."),
       tags$details(tags$summary("All rows"), html_table(balance)),
@@ -138,7 +139,9 @@ effects_section <- function(parts) {
   })
   several <- several_effects(parts$effects)
   lasting <- lasting_effects(parts$effects)
+  missed <- unlist(Map(missed_limits, parts$balances, names(parts$balances)), use.names = FALSE)
   new_section("effects", "Effects", unname(c(
+    if (length(missed) > 0L) list(tags$p(class = "warning", paste(missed, collapse = " "))),
     blocks,
     Map(function(effect, name) {
       htmltools::tagList(tags$h3(paste("Curves:", name)), tags$p(hazard_sentence(effect)),

@@ -228,8 +228,8 @@ findings_box <- function(parts) {
 study_findings <- function(parts) {
   balance <- Map(function(balance, name) {
     s <- summary(balance)
-    sprintf("Balance of %s: %s; the worst is %s with |SMD| %s.", name, pass_words(s), s$worst_covariate,
-            number_text(s$worst_smd))
+    paste0(sprintf("Balance of %s: %s; the worst is %s with |SMD| %s.", name, pass_words(s), s$worst_covariate,
+                   number_text(s$worst_smd)), spaced(missed_limits(balance, name)))
   }, parts$balances, names(parts$balances))
   c(lapply(parts$comparisons, comparison_finding), balance)
 }

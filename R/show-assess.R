@@ -1,6 +1,6 @@
 #' @export
 format.twin_balance <- function(x, ...) {
-  table <- balance_table(x)
+  table <- fit_table(balance_table(x), spare = c("KS", "ratio"))
   groups <- if (is.null(x$by)) NA else unique(x$rows$group)
   first <- x$rows$sample == "before"
   blocks <- lapply(groups, function(group) {
@@ -8,8 +8,9 @@ format.twin_balance <- function(x, ...) {
     c(if (!is.na(group)) c("", by_words(x$by, group)), table_lines(table[inside, , drop = FALSE]))
   })
   c(
-    wrap_lines(sprintf("Balance: %s (%s)", x$design, x$estimand)),
-    unlist(lapply(verdict_texts(x), wrap_lines, indent = 2L)), "", unlist(blocks), "", wrap_lines(balance_note(x))
+    wrap_lines(sprintf("Balance: %s (%s)", sparing_estimand(x$design, x$estimand), x$estimand)),
+    unlist(lapply(verdict_texts(x), wrap_lines, indent = 2L)), "", unlist(blocks), "", wrap_lines(balance_note(x)),
+    wrap_lines(label_note(x$labels))
   )
 }
 
@@ -47,6 +48,28 @@ ratio_text <- function(rows, limit) {
     number_text(rows$variance_ratio[worst]))
 }
 
+# By which limits a design fails, and in which rows; NULL where all pass. The limits are those the balance was judged by.
+missed_limits <- function(x, name) {
+  texts <- vapply(judged_samples(x), function(sample) {
+    rows <- sample_rows(x, sample)
+    failed <- rows[!is.na(rows$pass) & !rows$pass, ]
+    if (nrow(failed) == 0L) return(NA_character_)
+    by_ratio <- fails_by_ratio(failed, x$limits$smd)
+    failed <- failed[order(by_ratio, -abs(failed$smd)), ]
+    by_ratio <- fails_by_ratio(failed, x$limits$smd)
+    listing <- sprintf("%s (%s %s)", row_name(failed$covariate, failed$level),
+                       ifelse(by_ratio, "variance ratio", "|SMD|"),
+                       ifelse(by_ratio, number_text(failed$variance_ratio), number_text(abs(failed$smd))))
+    more <- length(listing) - 3L
+    sprintf("%s is not balanced by its limits (|SMD| at most %s, variance ratio %s to %s): %s%s.",
+            if (x$several) sample else name, format(x$limits$smd), format(x$limits$ratio[1L]),
+            format(x$limits$ratio[2L]), paste(utils::head(listing, 3L), collapse = ", "),
+            if (more > 0L) sprintf(" and %s", plural(more, "more row")) else "")
+  }, "")
+  texts <- unname(texts[!is.na(texts)])
+  if (length(texts) == 0L) NULL else paste(texts, collapse = " ")
+}
+
 fails_by_ratio <- function(rows, limit) !is.na(rows$pass) & !rows$pass & abs(rows$smd) <= limit
 
 # Levels that only one arm has: no design can balance them while their units are in.
@@ -61,11 +84,11 @@ verdict_text <- function(x) paste(verdict_texts(x), collapse = " ")
 
 # One row per covariate or level (and group). One design: means after it and both differences; several: the
 # differences of each.
-balance_table <- function(x, width = 23L, number = number_text) {
+balance_table <- function(x, number = column_text) {
   judged <- judged_samples(x)
   rows <- lapply(stats::setNames(nm = unique(c("before", judged))), function(sample) x$rows[x$rows$sample == sample, ])
   last <- rows[[judged[length(judged)]]]
-  table <- data.frame(Covariate = shorten(row_name(last$covariate, last$level), width))
+  table <- data.frame(Covariate = row_name(last$covariate, last$level))
   if (!x$several) {
     table$Treated <- value_text(last$mean_treated, last$kind, number)
     table$Control <- value_text(last$mean_control, last$kind, number)
@@ -81,7 +104,7 @@ balance_table <- function(x, width = 23L, number = number_text) {
   }
   table$pass <- pass_text(Reduce(`&`, lapply(rows[judged], `[[`, "pass")))
   if (!x$several) table$pass[fails_by_ratio(last, x$limits$smd)] <- "NO: ratio"
-  if (is.finite(width)) fit_table(table, spare = c("KS", "ratio")) else table
+  table
 }
 
 pass_text <- function(pass) ifelse(is.na(pass), "n/a", ifelse(pass, "yes", "NO"))
@@ -135,16 +158,16 @@ plot.twin_balance <- function(x, view = c("differences", "ratios", "density", "q
 }
 
 plot_differences <- function(x) {
-  rows <- whole_rows(x)
-  rows <- rows[!is.na(rows$smd), ]
+  rows <- x$rows[!is.na(x$rows$smd), ]
   rows$row <- labelled_rows(rows, x$labels)
-  before <- rows[rows$sample == "before", ]
+  rows$part <- group_headings(x, rows)
+  before <- rows[rows$sample == "before" & rows$part == levels(rows$part)[1L], ]
   rows$row <- factor(rows$row, levels = unique(before$row[order(abs(before$smd))]))
   rows$size <- abs(rows$smd)
-  rows$sample <- factor(rows$sample, levels = x$totals$sample)
-  ends <- split(rows$size, rows$row, drop = TRUE)
-  spans <- data.frame(row = factor(names(ends), levels(rows$row)), from = vapply(ends, min, 0),
-                      to = vapply(ends, max, 0))
+  rows$sample <- factor(rows$sample, levels = unique(x$totals$sample))
+  spans <- do.call(rbind, lapply(split(rows, list(rows$row, rows$part), drop = TRUE), function(own) {
+    data.frame(own[1L, c("row", "part")], from = min(own$size), to = max(own$size))
+  }))
   ggplot2::ggplot(rows, ggplot2::aes(x = .data$size, y = .data$row)) +
     ggplot2::annotate("rect", xmin = 0, xmax = x$limits$smd, ymin = -Inf, ymax = Inf, fill = "#DCEBEA") +
     ggplot2::geom_vline(xintercept = x$limits$smd, colour = twin_colours[["treated"]], linewidth = 0.4) +
@@ -160,16 +183,24 @@ plot_differences <- function(x) {
       subtitle = wrapped_lines(paste0("The shaded band is the limit of ", format(x$limits$smd), "; ",
                                          passing_text(x), "."))
     ) +
-    theme_twin()
+    group_facets(x) + theme_twin()
 }
+
+# What each row of a table is about, all units first.
+group_headings <- function(x, rows) {
+  if (is.null(x$by)) return(factor(rep("all", nrow(rows))))
+  text <- ifelse(is.na(rows$group), "all units", by_words(x$by, rows$group))
+  factor(text, unique(text))
+}
+
+# One panel per group, where there are groups.
+group_facets <- function(x) if (!is.null(x$by)) ggplot2::facet_wrap("part")
 
 passing_text <- function(x) {
   s <- do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample)))
   if (!x$several) return(paste(s$passing, "of", s$rows, "rows pass"))
   paste0("rows that pass: ", paste(s$sample, s$passing, collapse = ", "), " of ", s$rows[1L])
 }
-
-whole_rows <- function(x) if (is.null(x$by)) x$rows else x$rows[is.na(x$rows$group), ]
 
 # Before hollow, after filled; several designs by shape and shade.
 sample_scales <- function(x) {
@@ -183,12 +214,12 @@ sample_scales <- function(x) {
 }
 
 plot_ratios <- function(x) {
-  rows <- whole_rows(x)
-  rows <- rows[!is.na(rows$variance_ratio) & rows$variance_ratio > 0, ]
+  rows <- x$rows[!is.na(x$rows$variance_ratio) & x$rows$variance_ratio > 0, ]
   if (nrow(rows) == 0L) abort_input("No row has a variance ratio: there is no numeric covariate.")
   rows$row <- labelled_rows(rows, x$labels)
   rows$row <- factor(rows$row, levels = rev(unique(rows$row)))
-  rows$sample <- factor(rows$sample, levels = x$totals$sample)
+  rows$part <- group_headings(x, rows)
+  rows$sample <- factor(rows$sample, levels = unique(x$totals$sample))
   ggplot2::ggplot(rows, ggplot2::aes(x = .data$variance_ratio, y = .data$row)) +
     ggplot2::annotate("rect", xmin = x$limits$ratio[1L], xmax = x$limits$ratio[2L], ymin = -Inf, ymax = Inf,
                       fill = "#DCEBEA") +
@@ -200,7 +231,7 @@ plot_ratios <- function(x) {
     ggplot2::labs(x = "variance ratio, treated over control (log scale)", y = NULL, title = "Variance ratios",
                   subtitle = sprintf("The shaded band is the range %s to %s.", format(x$limits$ratio[1L]),
                                      format(x$limits$ratio[2L]))) +
-    theme_twin()
+    group_facets(x) + theme_twin()
 }
 
 # Rows by the columns' own labels.
@@ -218,7 +249,7 @@ format.twin_overlap <- function(x, ...) {
     Outside = sprintf("%s (%s)", count_text(rows$outside), share_text(rows$share_outside))
   )
   c(
-    sprintf("Overlap of the propensity score: %s", x$design),
+    wrap_lines(sprintf("Overlap of the propensity score: %s", x$design)),
     table_lines(table),
     "",
     wrap_lines(overlap_sentence(x)),

@@ -14,10 +14,10 @@ type_words <- c("later against earlier" = "later against already treated",
                 "earlier against later" = "earlier against not yet treated",
                 "treated against untreated" = "treated against untreated")
 
-type_table <- function(x, number = number_text) {
+type_table <- function(x, number = column_text) {
   types <- generics::tidy(x, part = "types")
   data.frame(Comparison = type_words[types$type], count = count_text(types$comparisons),
-             weight = share_text(types$weight), `mean estimate` = number(types$estimate), check.names = FALSE)
+             weight = share_text(types$weight, number), `mean estimate` = number(types$estimate), check.names = FALSE)
 }
 
 # Can the two-way number be trusted here? In one or two sentences.
@@ -79,7 +79,7 @@ plot.twin_decomposition <- function(x, ...) {
 }
 
 #' @exportS3Method
-table_parts.twin_decomposition <- function(x, number = number_text) { # nolint: object_name_linter. An S3 method.
+table_parts.twin_decomposition <- function(x, number = column_text) { # nolint: object_name_linter. An S3 method.
   plain_parts(type_table(x, number), "Comparison", sprintf("The two-way estimate of %s on %s taken apart",
                                                            treatment_of(x$panel), x$outcome),
               paste(c(decomposition_verdict(x), x$note), collapse = " "))

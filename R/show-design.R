@@ -12,7 +12,7 @@ format.twin_design <- function(x, ...) {
     kind_lines(x),
     if (alters_sample(x)) field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",
                                                          number_text(worst_imbalance(x)))),
-    design_advice(x)
+    wrap_lines(design_advice(x))
   )
 }
 
@@ -243,7 +243,7 @@ design_advice <- function(x) {
   "Next: assess_balance(), and measure_effect() once balance is good enough."
 }
 
-design_parts <- c("coefficients", "steps", "learners", "strata", "sets", "bins", "reuse", "unmatched", "trimming",
+design_parts <- c("coefficients", "predictions", "steps", "learners", "strata", "sets", "bins", "reuse", "unmatched", "trimming",
                   "truncation", "metric", "search")
 
 #' @export
@@ -252,7 +252,7 @@ tidy.twin_design <- function(x, part = "coefficients", ...) {
   part <- check_choice(part, design_parts)
   table <- design_part(x, part)
   if (!is.null(table)) return(table)
-  made_by <- c(coefficients = "score_units()", steps = "score_units(select = \"ladder\")", # nolint
+  made_by <- c(coefficients = "score_units()", predictions = "score_units()", steps = "score_units(select = \"ladder\")", # nolint
                learners = "score_units(learners = )", strata = "stratify_units()", sets = "group_units()",
                bins = "group_units(method = \"coarsened\")", reuse = "pair_units()", unmatched = "pair_units()",
                trimming = "trim_units()", truncation = "weigh_units(truncate = )", metric = "search_metric()",
@@ -263,13 +263,23 @@ tidy.twin_design <- function(x, part = "coefficients", ...) {
 design_part <- function(x, part) {
   switch(part,
     coefficients = if (!is.null(x$score$coefficients)) coefficient_table(x$score),
-    steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
+    predictions = if (!is.null(x$score)) prediction_table(x), steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
     sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x))) set_table_of(x),
     bins = bins_of(x), reuse = if (x$kind == "pairs") reuse_table(x),
     unmatched = if (!is.null(x$reason) || trims(x)) unmatched_table(x),
     trimming = trimming_table(x), truncation = x$weighing$truncation,
     metric = if (!is.null(x$metric)) metric_table(x$metric), search = x$metric$history
   )
+}
+
+# One row per unit of the study: its row of the data, id, arm, scores, and what each learner predicts.
+prediction_table <- function(x) {
+  study <- x$study
+  out <- data.frame(row = study$rows, arm = c("control", "treated")[study$z + 1L])
+  if (!is.null(study$roles$id)) out <- cbind(id = study$data[[study$roles$id]][study$rows], out)
+  out <- cbind(out, score = x$score$fitted, linear_score = x$score$linear)
+  own <- x$score$predictions
+  if (is.null(own)) out else cbind(out, stats::setNames(as.data.frame(own), paste0("learner_", colnames(own))))
 }
 
 coefficient_table <- function(score) {

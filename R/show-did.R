@@ -56,17 +56,17 @@ collapse_words <- c(rows = ", on means by group and period, each weighed by its 
                     groups = ", on means by group and period, each counting once")
 
 # One line per effect; of cells, one per cohort.
-did_table_text <- function(x, number = number_text) {
+did_table_text <- function(x, number = column_text) {
   if (x$over == "cells") return(cohort_lines(x, number))
   table <- generics::tidy(x)
   out <- data.frame(
     Effect = did_labels(x, table), Estimate = number(table$estimate), SE = number(table$std.error),
-    interval = ifelse(is.na(table$conf.low), "-", interval_text(table$conf.low, table$conf.high)),
+    interval = ifelse(is.na(table$conf.low), "-", interval_text(table$conf.low, table$conf.high, number)),
     p = p_text(table$p.value)
   )
   names(out)[4L] <- paste(level_text(x$level), "interval")
   if (!is.null(table$band.low)) {
-    out$band <- ifelse(is.na(table$band.low), "", interval_text(table$band.low, table$band.high))
+    out$band <- ifelse(is.na(table$band.low), "", interval_text(table$band.low, table$band.high, number))
   }
   if (x$over == "event") {
     out$units <- ifelse(table$term == "average" | table$kind == "base", "", count_text(table$n_treated))
@@ -220,12 +220,12 @@ averages_plot <- function(x) {
 }
 
 #' @exportS3Method
-table_parts.twin_did <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_did <- function(x, number = column_text) { # nolint: object_name_linter.
   rows <- if (x$over == "cells") generics::tidy(summarise_did(x, over = "cohort", bands = FALSE)) else generics::tidy(x)
   table <- did_table_text(x, number)
   keys <- if (x$over == "cells") table[[1L]] else rows$term
   list(table = table, first = names(table)[1L], keys = keys, levels = rep(NA, nrow(table)),
        estimate = if (x$over == "cells") "average effect" else "Estimate",
        p.value = rows$p.value[match(keys, rows$term)], caption = did_title(x),
-       note = paste(c(did_sentence(x), did_footnotes(x)), collapse = " "))
+       note = paste(c(did_sentence(x), did_footnotes(x), caution_sentence(x)), collapse = " "))
 }

@@ -57,11 +57,12 @@ effect_method <- function(x) {
   if (x$reuse && !is.null(x$family)) words <- paste0(words, correction_words[[asked$correction]])
   else if (!is.null(x$family)) words <- paste(words, "with", model_words(x$family, asked$products))
   if (x$design == "raw sample") return(words)
-  sprintf("%s on %s", words, sub(plain_score, "the score", x$design, fixed = TRUE))
+  sprintf("%s on %s", words, sub(plain_score, "the score", sparing_estimand(x$design, x$estimand), fixed = TRUE))
 }
 
 own_method <- function(x) {
-  if (x$design == "raw sample") x$source$asked$words else paste(x$source$asked$words, "on", x$design)
+  words <- x$source$asked$words
+  if (x$design == "raw sample") words else paste(words, "on", sparing_estimand(x$design, x$estimand))
 }
 
 correction_words <- c(matched = " with linear models", all = " with linear models of all units of each arm",
@@ -132,12 +133,12 @@ term_text <- function(term) {
 
 is_level_term <- function(term) term %in% c("mean_treated", "mean_control") | grepl("_(treated|control)$", term)
 
-effect_table <- function(x, number = number_text) {
+effect_table <- function(x, number = column_text) {
   table <- generics::tidy(x)
   out <- data.frame(
     Quantity = term_text(table$term),
     Estimate = number(table$estimate), SE = number(table$std.error),
-    interval = interval_text(table$conf.low, table$conf.high),
+    interval = interval_text(table$conf.low, table$conf.high, number),
     p = ifelse(is_level_term(table$term), "", p_text(table$p.value))
   )
   names(out)[4L] <- paste(level_text(x$level), "interval")
@@ -183,7 +184,8 @@ direction_text <- function(x) {
     "treated minus control"
 }
 
-several_table <- function(x, number = number_text) {
+several_table <- function(x, number = column_text) {
+  if ("outcome" %in% names(x$labels)) number <- own_digits(number)
   table <- generics::tidy(x)
   keys <- x$labels
   row_of <- function(term) table[table$term == term, ]
@@ -192,12 +194,12 @@ several_table <- function(x, number = number_text) {
   out <- cbind(keys, data.frame(
     Treated = number(row_of("mean_treated")$estimate), Control = number(row_of("mean_control")$estimate),
     Difference = number(difference$estimate), SE = number(difference$std.error),
-    interval = interval_text(difference$conf.low, difference$conf.high), p = p_text(difference$p.value)
+    interval = interval_text(difference$conf.low, difference$conf.high, number), p = p_text(difference$p.value)
   ))
   names(out)[ncol(out) - 1L] <- paste(level_text(x$level), "interval")
   if ("contrast" %in% names(x$labels)) names(out)[names(out) %in% c("Treated", "Control")] <- c("Arm", "Reference")
   if (x$adjust != "none") out[[c(holm = "p (Holm)", bh = "p (BH)")[[x$adjust]]]] <- p_text(difference$p.adjusted)
-  if (!is.null(x$bands)) out$`joint band` <- interval_text(difference$band.low, difference$band.high)
+  if (!is.null(x$bands)) out$`joint band` <- interval_text(difference$band.low, difference$band.high, number)
   rownames(out) <- NULL
   out
 }
@@ -206,7 +208,7 @@ several_table <- function(x, number = number_text) {
 range_text <- function(values) paste(unique(count_text(round(range(values)))), collapse = " to ")
 
 # "= 0.030" or "< 0.001".
-p_phrase <- function(p) if (p < 0.001) "< 0.001" else paste("=", p_text(p))
+p_phrase <- function(p) if (is.na(p)) "unknown" else if (p < 0.001) "< 0.001" else paste("=", p_text(p))
 
 several_sentences <- function(x) {
   if (is.null(x$by)) return(NULL)
@@ -313,11 +315,13 @@ format.twin_comparison <- function(x, ...) {
 #' @export
 print.twin_comparison <- function(x, ...) print_lines(x, format(x, ...))
 
-comparison_table <- function(x, width = 18L, number = number_text) {
+comparison_table <- function(x, number = column_text) {
   table <- generics::tidy(x)
+  label <- table$label
+  if (length(unique(table$estimand)) == 1L) label <- sparing_estimand(label, table$estimand[1L])
   out <- data.frame(
-    Effect = shorten(table$label, width), Estimate = number(table$estimate),
-    SE = number(table$std.error), interval = interval_text(table$conf.low, table$conf.high),
+    Effect = label, Estimate = number(table$estimate),
+    SE = number(table$std.error), interval = interval_text(table$conf.low, table$conf.high, number),
     sample = paste(count_text(round(table$ess_treated)), count_text(round(table$ess_control)), sep = " + "),
     worst = number_text(table$worst_smd)
   )

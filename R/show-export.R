@@ -90,10 +90,12 @@ check_style <- function(style, x, call = rlang::caller_env()) {
 
 are_cut_offs <- function(x) is.null(x) || (is.numeric(x) && all(x > 0, x < 1) && !is.unsorted(rev(x)))
 
+# A sentence that follows another; NULL stays out.
+spaced <- function(sentence) if (!is.null(sentence)) paste0(" ", sentence)
+
 # The rendered table with labels, stars, standard errors and columns as asked for.
 styled_parts <- function(x, style, call = rlang::caller_env()) {
-  number <- number_text
-  if (!is.null(style$digits)) number <- function(values) number_text(values, rep(style$digits, length(values)))
+  number <- if (is.null(style$digits)) column_text else fixed_digits(style$digits)
   parts <- table_parts(x, number)
   if (!is.null(style$labels)) parts$table[[parts$first]] <- relabel(parts, style$labels, call)
   if (!is.null(style$stars)) parts <- add_stars(parts, style$stars)
@@ -102,13 +104,17 @@ styled_parts <- function(x, style, call = rlang::caller_env()) {
   parts
 }
 
-# parts$keys: what the rows are called in the data; a label replaces that name, its level stays.
+# parts$keys: what the rows are called in the data; a label of that name replaces it, its level stays; one of a level or
+# yes/no row ("port_size: large") replaces the whole.
 relabel <- function(parts, labels, call) {
-  known <- as.data.frame(as.list(stats::setNames(nm = unique(parts$keys))), optional = TRUE)
+  whole <- row_name(parts$keys, parts$levels)
+  known <- as.data.frame(as.list(stats::setNames(nm = unique(c(parts$keys, whole)))), optional = TRUE)
   check_columns(names(labels), known, "labels", call)
-  changed <- parts$keys %in% names(labels)
   text <- parts$table[[parts$first]]
+  changed <- parts$keys %in% names(labels)
   text[changed] <- row_name(labels[parts$keys[changed]], parts$levels[changed])
+  changed <- whole %in% names(labels) & !is.na(parts$levels)
+  text[changed] <- labels[whole[changed]]
   text
 }
 
@@ -147,32 +153,32 @@ pick_columns <- function(table, columns, call) {
 
 # What a rendered table of x holds: table (strings), caption, note; first, the heading of the row labels; keys and
 # levels, what the rows are called in the data; and where rows have a p-value: estimate (its heading) and p.value.
-table_parts <- function(x, number = number_text) UseMethod("table_parts")
+table_parts <- function(x, number = column_text) UseMethod("table_parts")
 
 #' @exportS3Method
-table_parts.twin_groups <- function(x, number = number_text) {
+table_parts.twin_groups <- function(x, number = column_text) {
   rows <- x$rows
   numeric <- rows$kind %in% c("numeric", "date")
   middle <- rep(FALSE, nrow(rows))
   if (!is.null(rows$shown)) middle <- rows$shown == "median"
   value <- function(arm) {
     values <- ifelse(middle, if (any(middle)) rows[[paste0("median_", arm)]], rows[[paste0("mean_", arm)]])
-    ifelse(numeric, value_text(values, rows$kind, number), share_text(values))
+    ifelse(numeric, value_text(values, rows$kind, number), share_text(values, number))
   }
   spread <- function(arm) {
     at <- function(part) value_text(rows[[paste0(part, "_", arm)]], rows$kind, number)
     ifelse(!numeric, "", ifelse(middle, if (any(middle)) sprintf("[%s, %s]", at("q25"), at("q75")),
-                                number(rows[[paste0("sd_", arm)]])))
+                                own_digits(number)(rows[[paste0("sd_", arm)]])))
   }
   word <- if (any(middle)) "spread" else "sd"
   table <- data.frame(labelled_rows(rows, x$labels), value("treated"), spread("treated"), value("control"),
                       spread("control"))
   names(table) <- c("Covariate", "Treated", paste(word, "treated"), "Control", paste(word, "control"))
   if (x$overall) {
-    table$Both <- ifelse(numeric, value_text(rows$mean_all, rows$kind, number), share_text(rows$mean_all))
+    table$Both <- ifelse(numeric, value_text(rows$mean_all, rows$kind, number), share_text(rows$mean_all, number))
   }
-  table$Difference <- number(rows$difference)
-  table$SE <- number(rows$std.error)
+  table$Difference <- difference_cells(rows$difference, rows$kind, number)
+  table$SE <- difference_cells(rows$std.error, rows$kind, number)
   table$N <- count_text(rows$n)
   table$SMD <- number(rows$smd)
   if (!is.null(x$by)) table <- cbind(Group = by_words(x$by, rows$group), table)
@@ -185,9 +191,9 @@ table_parts.twin_groups <- function(x, number = number_text) {
               count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
       if (!any(middle)) "Means" else if (all(middle[numeric])) "Medians with quartiles" else
         "Means with sd, or medians with quartiles",
-      sprintf(", or shares of levels%s. Difference is treated minus control%s; SMD divides it by the %s.",
-              if (x$weighted) ", with sampling weights" else "", if (any(middle)) ", of means" else "",
-              reference_words[[x$reference]])
+      sprintf(paste(", or shares of levels%s. Difference is treated minus control%s, of shares in percentage points",
+                    "(pp); SMD divides it by the %s."), if (x$weighted) ", with sampling weights" else "",
+              if (any(middle)) ", of means" else "", reference_words[[x$reference]])
     )
   )
   label <- unname(x$labels[rows$covariate])
@@ -227,8 +233,8 @@ groups_error <- function(x) {
 }
 
 #' @exportS3Method
-table_parts.twin_balance <- function(x, number = number_text) {
-  table <- balance_table(x, width = Inf, number)
+table_parts.twin_balance <- function(x, number = column_text) {
+  table <- balance_table(x, number)
   first <- x$rows[x$rows$sample == "before", ]
   table$Covariate <- labelled_rows(first, x$labels)
   if (!is.null(x$by)) table <- cbind(Group = ifelse(is.na(first$group), "all", by_words(x$by, first$group)), table)
@@ -237,29 +243,28 @@ table_parts.twin_balance <- function(x, number = number_text) {
 }
 
 #' @exportS3Method
-table_parts.twin_weights <- function(x, number = number_text) {
+table_parts.twin_weights <- function(x, number = column_text) {
   last <- x$rows[x$rows$sample == names(x$weights)[length(x$weights)], ]
   table <- weight_table(x, number)
   plain_parts(table, "Arm", paste("Weights:", x$design), weight_sentence(x, last))
 }
 
 #' @exportS3Method
-table_parts.twin_responses <- function(x, number = number_text) {
-  table <- response_table(x, number, Inf)
+table_parts.twin_responses <- function(x, number = column_text) {
+  table <- response_table(x, number)
   table$Covariate <- labelled_rows(x$rows, x$labels)
-  table <- table[c("Covariate", "Arm", setdiff(names(table), c("Covariate", "Arm")))]
   plain_parts(table, "Covariate", sprintf("Units with known %s: %s", x$outcome, x$design),
               paste(response_sentences(x), collapse = " "))
 }
 
 #' @exportS3Method
-table_parts.twin_calibration <- function(x, number = number_text) {
+table_parts.twin_calibration <- function(x, number = column_text) {
   plain_parts(calibration_table(x, number), "Scores", paste("Calibration of the score:", x$score),
               paste(calibration_sentence(x), auc_sentence(x$auc)))
 }
 
 #' @exportS3Method
-table_parts.twin_scores <- function(x, number = number_text) {
+table_parts.twin_scores <- function(x, number = column_text) {
   plain_parts(scores_table(x, number), "Score", scores_title(x), scores_note(x))
 }
 
@@ -270,39 +275,41 @@ plain_parts <- function(table, first, caption, note) {
 }
 
 #' @exportS3Method
-table_parts.twin_effect <- function(x, number = number_text) {
+table_parts.twin_effect <- function(x, number = column_text) {
   rows <- generics::tidy(x)
   means <- is_level_term(rows$term)
   list(table = effect_table(x, number), first = "Quantity", keys = rows$term, levels = rep(NA, nrow(rows)),
        estimate = "Estimate", p.value = ifelse(means, NA, rows$p.value),
        caption = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)), hypothesis = "no effect",
        note = paste0(effect_sentence(x), " Difference is treated minus control. Standard errors: ", x$inference, ".",
-                     missing_sentence(x), if (is_unbalanced(x)) paste0(" ", imbalance_sentence(x))))
+                     missing_sentence(x), if (is_unbalanced(x)) paste0(" ", imbalance_sentence(x)),
+                     spaced(caution_sentence(x))))
 }
 
 #' @exportS3Method
-table_parts.twin_effects <- function(x, number = number_text) {
+table_parts.twin_effects <- function(x, number = column_text) {
   table <- several_table(x, number)
   rows <- generics::tidy(x)
   rows <- rows[rows$term == "difference", ]
   list(table = table, first = names(table)[seq_along(x$labels)], keys = names(x), levels = rep(NA, nrow(table)),
        estimate = "Difference", p.value = rows$p.value, caption = several_title(x), hypothesis = "no effect",
        note = paste(c(sprintf("Differences are %s.", direction_text(x)), several_sentences(x), several_balance(x),
-                      paste0("Standard errors: ", several_inference(x), ".")), collapse = " "))
+                      paste0("Standard errors: ", several_inference(x), "."), do.call(caution_sentence, unname(x$effects))),
+                    collapse = " "))
 }
 
 #' @exportS3Method
-table_parts.twin_comparison <- function(x, number = number_text) {
+table_parts.twin_comparison <- function(x, number = column_text) {
   first <- x$effects[[1L]]
   rows <- generics::tidy(x)
   list(
-    table = comparison_table(x, width = Inf, number), caption = comparison_title(x), first = "Effect",
+    table = comparison_table(x, number), caption = comparison_title(x), first = "Effect",
     keys = rows$label, levels = rep(NA, nrow(rows)), estimate = "Estimate", p.value = rows$p.value,
     hypothesis = "no effect",
     note = paste(c(if (!inherits(first, "twin_did")) {
       sprintf("The %s, treated (%s) against control (%s).", term_text(x$term), first$study$levels[["treated"]],
               first$study$levels[["control"]])
-    }, comparison_sentences(x), comparison_errors(x)), collapse = " ")
+    }, comparison_sentences(x), comparison_errors(x), do.call(caution_sentence, unname(x$effects))), collapse = " ")
   )
 }
 
@@ -316,7 +323,7 @@ comparison_errors <- function(x) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_pairs <- function(x, number = number_text) {
+table_parts.twin_probe_pairs <- function(x, number = column_text) {
   rows <- x$rows
   table <- data.frame(Gamma = format(rows$gamma), `least p` = p_text(rows$p_low),
                       `greatest p` = p_text(rows$p_high), check.names = FALSE)
@@ -329,7 +336,7 @@ table_parts.twin_probe_pairs <- function(x, number = number_text) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_ratio <- function(x, number = number_text) {
+table_parts.twin_probe_ratio <- function(x, number = column_text) {
   table <- data.frame(Quantity = x$rows$quantity, value = number(x$rows$value),
                       `as risk ratio` = number(x$rows$risk_ratio), `E-value` = number(x$rows$e_value),
                       check.names = FALSE)

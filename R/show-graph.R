@@ -1,5 +1,6 @@
 #' @export
 format.twin_graph <- function(x, ...) {
+  asks <- length(x$exposure) + length(x$outcome) == 2L && all(c(x$exposure, x$outcome) %in% observed_nodes(x))
   edges <- as.data.frame(x)
   by_cause <- split(edges$to, factor(edges$from, unique(edges$from)))
   c(
@@ -9,7 +10,9 @@ format.twin_graph <- function(x, ...) {
     if (length(x$unobserved) > 0L) field_lines("Unobserved", paste(x$unobserved, collapse = ", ")),
     unlist(Map(function(from, to) wrap_lines(sprintf("%s -> %s", from, paste(to, collapse = ", ")), 2L),
                names(by_cause), by_cause), use.names = FALSE),
-    "Next: sets_to_adjust() for what to adjust for, testable_claims() to check it."
+    if (asks) c("", format(suppressWarnings(sets_to_adjust(x, most = 100))), ""),
+    wrap_lines(if (asks) "Next: testable_claims() to check it." else
+      "Next: sets_to_adjust() for what to adjust for, testable_claims() to check it.")
   )
 }
 
@@ -26,7 +29,16 @@ format.twin_sets <- function(x, ...) {
   shown <- utils::head(x, 20L)
   c(head, vapply(shown, function(set) paste0("  {", paste(set, collapse = ", "), "}"), ""),
     if (length(x) > 20L) sprintf("  and %d more", length(x) - 20L),
-    if (length(x) == 1L && length(x[[1L]]) == 0L) "  Nothing need be adjusted for.")
+    if (length(x) == 1L && length(x[[1L]]) == 0L) "  Nothing need be adjusted for.",
+    reason_lines(attr(x, "reasons"), if (length(x) > 1L) "Not in the first set:" else "Not in it:"))
+}
+
+# Nodes and why they are left out, one below the other.
+reason_lines <- function(reasons, heading) {
+  if (is.null(reasons) || nrow(reasons) == 0L) return(NULL)
+  width <- min(max(nchar(reasons$node, "width")) + 2L, 26L)
+  c(heading, unlist(Map(function(node, reason) field_lines(node, reason, width), shorten(reasons$node, width - 2L),
+                        reasons$reason), use.names = FALSE))
 }
 
 #' @export
@@ -35,13 +47,52 @@ print.twin_sets <- function(x, ...) print_lines(x, format(x, ...))
 #' @export
 format.twin_set_check <- function(x, ...) {
   name <- paste0("{", paste(x$set, collapse = ", "), "}")
-  if (x$sufficient) return(paste(name, "suffices: it blocks every back-door path and holds no effect of the exposure."))
+  if (x$sufficient) {
+    return(c(wrap_lines(paste(name, "suffices: it blocks every back-door path and holds no effect of the exposure.")),
+             reason_lines(x$outside, "Not in it:")))
+  }
   c(
     paste(name, "does not suffice:"),
     if (length(x$descendants) > 0L) wrap_lines(paste("The exposure causes", and_list(x$descendants)), 2L),
     if (length(x$unobserved) > 0L) wrap_lines(paste("Nobody measured", and_list(x$unobserved)), 2L),
     if (length(x$open) > 0L) c("  Open back-door paths:", paste0("    ", unlist(x$open))),
-    if (length(x$opened) > 0L) wrap_lines(paste("Colliders opened by the set:", and_list(x$opened)), 2L)
+    if (length(x$opened) > 0L) wrap_lines(paste("Colliders opened by the set:", and_list(x$opened)), 2L),
+    reason_lines(x$outside, "Not in it:")
+  )
+}
+
+#' @export
+format.twin_claims <- function(x, ...) {
+  if (nrow(x) == 0L) return(wrap_lines("The graph claims nothing that data could contradict: every two observed nodes
+                                       are joined, or are told apart by unobserved ones alone."))
+  statements <- claim_statements(x)
+  if (is.null(x$verdict)) {
+    return(c("If the graph is right, then:", unlist(lapply(statements, wrap_lines, indent = 2L)),
+             wrap_lines("Next: test_claims() to ask the data.")))
+  }
+  p <- ifelse(is.na(x$p.adjusted), "", sprintf("adjusted p %s; ", vapply(x$p.adjusted, p_phrase, "")))
+  numbers <- sprintf("%s (%s%s, %s complete rows)", x$verdict, p, x$test, count_text(x$n))
+  c(wrap_lines(claims_verdict(x)),
+    unlist(Map(function(statement, number) c(wrap_lines(statement, 2L), wrap_lines(number, 4L)), statements, numbers)))
+}
+
+#' @export
+print.twin_claims <- function(x, ...) print_lines(x, format.twin_claims(x, ...))
+
+claim_statements <- function(x) {
+  given <- vapply(x$given, function(set) if (length(set) == 0L) "" else paste(" given", and_list(set)), "")
+  sprintf("%s and %s are independent%s", x$x, x$y, given)
+}
+
+claims_verdict <- function(x) {
+  against <- sum(x$verdict == "contradicted")
+  untested <- sum(x$verdict == "not tested")
+  paste0(
+    if (against == 0L) sprintf("The data contradict none of the graph's %s", plural(nrow(x), "claim")) else
+      sprintf("The data contradict %s of the graph's %s", count_text(against), plural(nrow(x), "claim")),
+    sprintf(" at level %s", format(attr(x, "level"))), if (untested > 0L) sprintf("; %d could not be tested", untested),
+    if (against == 0L) ". That is no proof of the graph." else
+      ": an arrow or a common cause is missing there, or too much was left out."
   )
 }
 

@@ -4,7 +4,7 @@
 #' @param view `"score"`: the scores by arm; on pairs and sets every unit, matched ones told apart from those left out,
 #'   otherwise the overlap. `"distances"`: how far apart the units of a pair are. `"pairs"`: lines between the units of
 #'   each pair, for up to 500 pairs, or over two covariates named in `axes`. By default `"score"`; on pairs without a
-#'   score `"distances"`.
+#'   score `"distances"`. `"search"`: what [search_metric()] reached, generation by generation; the default after it.
 #' @param axes For `"pairs"`: names of two numeric covariates; by default the score alone.
 #' @param ... Must be empty.
 #' @return A ggplot.
@@ -19,15 +19,33 @@
 #' @export
 plot.twin_design <- function(x, view = NULL, axes = NULL, ...) {
   rlang::check_dots_empty()
-  if (is.null(view)) view <- if (has_pairs(x) && is.null(x$score)) "distances" else "score"
-  view <- check_choice(view, c("score", "distances", "pairs"))
+  if (is.null(view)) {
+    view <- if (x$kind == "raw" && !is.null(x$metric)) "search" else
+      if (has_pairs(x) && is.null(x$score)) "distances" else "score"
+  }
+  view <- check_choice(view, c("score", "distances", "pairs", "search"))
   if (view != "pairs" && !is.null(axes)) abort_input("{.arg axes} belongs to {.code view = \"pairs\"}.")
+  if (view == "search") return(plot_search(x))
   if (view == "score") check_score(x, "plot")
   if (!has_pairs(x)) {
     if (view == "score") return(plot(assess_overlap(x)))
     abort_input(c("The design has no pairs to draw.", i = "Make them with {.fn pair_units} or {.fn group_units}."))
   }
   switch(view, score = plot_matched_scores(x), distances = plot_pair_distances(x), pairs = plot_pair_lines(x, axes))
+}
+
+plot_search <- function(x) {
+  metric <- x$metric
+  if (is.null(metric)) abort_input(c("The design has no metric that was searched.", i = "See {.fn search_metric}."))
+  history <- metric$history
+  history$best <- shown_goal(cummin(history$best), metric$goal)
+  ggplot2::ggplot(history, ggplot2::aes(x = .data$generation, y = .data$best)) +
+    ggplot2::geom_hline(yintercept = shown_goal(metric$plain, metric$goal), linetype = "22", colour = twin_mark) +
+    ggplot2::geom_step(colour = twin_colours[["treated"]], linewidth = 0.8) +
+    ggplot2::geom_point(colour = twin_colours[["treated"]], size = 2) +
+    ggplot2::labs(x = "generation", y = goal_words[[metric$goal]], title = "The best metric so far",
+                  subtitle = "Dashed: all covariates weighing the same.") +
+    theme_twin()
 }
 
 matched_words <- c("matched", "left out")

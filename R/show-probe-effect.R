@@ -4,7 +4,8 @@ probe_words <- function(kinds) vapply(kinds, function(kind) probes[[kind]]$words
 
 times_text <- function(x) ifelse(is.na(x), "-", ifelse(is.infinite(x), "none can", paste(number_text(x, 2), "x")))
 
-scale_table <- function(x, number = number_text) {
+scale_table <- function(x, number = column_text) {
+  number <- own_digits(number)  # every probe has a scale of its own
   rows <- x$rows
   out <- data.frame(Probe = probe_words(rows$probe),
                     `to no effect` = number(rows$needed), `interval onto it` = number(rows$needed_interval),
@@ -83,7 +84,7 @@ plot.twin_probe_effect <- function(x, ...) {
     theme_twin()
 }
 
-power_table <- function(x, number = number_text) {
+power_table <- function(x, number = column_text) {
   rows <- x$rows
   out <- data.frame(Power = share_axis(rows$power), detectable = number(rows$detectable),
                     standardized = number(rows$standardized), sensitivity = number_text(rows$design_sensitivity, 2))
@@ -147,11 +148,11 @@ plot.twin_power <- function(x, ...) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_effect <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_probe_effect <- function(x, number = column_text) { # nolint: object_name_linter.
   plain_parts(scale_table(x, number), "Probe", scale_title(x), probe_verdict(x))
 }
 
 #' @exportS3Method
-table_parts.twin_power <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_power <- function(x, number = column_text) { # nolint: object_name_linter.
   plain_parts(power_table(x, number), "Power", paste(power_lines(x), collapse = " "), power_note(x))
 }

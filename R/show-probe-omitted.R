@@ -1,13 +1,13 @@
 # How probes of regressions look: the omitted variable and coefficient stability.
 
-omitted_table <- function(x, number = number_text) {
+omitted_table <- function(x, number = column_text) {
   rows <- x$rows
   impossible <- is.na(rows$r2_treatment)
   out <- data.frame(
     `As strong as` = paste(format(rows$times, trim = TRUE), "x", rows$covariate),
-    treatment = ifelse(impossible, "-", share_text(rows$r2_treatment)),
-    outcome = ifelse(impossible, "-", share_text(rows$r2_outcome)), effect = number(rows$estimate),
-    interval = ifelse(impossible, "-", interval_text(rows$conf.low, rows$conf.high)), check.names = FALSE
+    treatment = ifelse(impossible, "-", share_text(rows$r2_treatment, number)),
+    outcome = ifelse(impossible, "-", share_text(rows$r2_outcome, number)), effect = number(rows$estimate),
+    interval = ifelse(impossible, "-", interval_text(rows$conf.low, rows$conf.high, number)), check.names = FALSE
   )
   names(out) <- c("As strong as", "explains of treatment", "of outcome", "effect then",
                   paste(level_text(x$facts$level), "interval"))
@@ -141,7 +141,7 @@ spaced_marks <- function(marks, top, high) {
   marks
 }
 
-stability_table <- function(x, number = number_text) {
+stability_table <- function(x, number = column_text) {
   rows <- x$rows
   out <- data.frame(`Maximal R2` = number(rows$r_max), delta = number(rows$delta_needed),
                     effect = number(rows$estimate), roots = count_text(rows$roots), check.names = FALSE)
@@ -215,7 +215,7 @@ plot.twin_probe_stability <- function(x, ...) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_omitted <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_probe_omitted <- function(x, number = column_text) { # nolint: object_name_linter.
   if (nrow(x$rows) == 0L) {
     facts <- x$facts
     table <- data.frame(Quantity = c("partial R2 with the outcome", "robustness value", "of its interval"),
@@ -226,7 +226,7 @@ table_parts.twin_probe_omitted <- function(x, number = number_text) { # nolint: 
 }
 
 #' @exportS3Method
-table_parts.twin_probe_stability <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_probe_stability <- function(x, number = column_text) { # nolint: object_name_linter.
   plain_parts(stability_table(x, number), "Maximal R2", stability_title(x), probe_verdict(x))
 }
 

@@ -1,9 +1,9 @@
 # How placebos and other choices of the design look.
 
-placebo_table <- function(x, number = number_text) {
+placebo_table <- function(x, number = column_text) {
   rows <- x$rows
   out <- data.frame(Placebo = rows$placebo, Kind = rows$kind, Estimate = number(rows$estimate),
-                    SE = number(rows$std.error), interval = interval_text(rows$conf.low, rows$conf.high),
+                    SE = number(rows$std.error), interval = interval_text(rows$conf.low, rows$conf.high, number),
                     p = p_text(rows$p.value), Units = count_text(rows$units))
   names(out)[5L] <- paste(level_text(x$facts$level), "interval")
   out
@@ -18,7 +18,6 @@ placebo_title <- function(x) {
 format.twin_probe_placebo <- function(x, ...) {
   rlang::check_dots_empty()
   table <- placebo_table(x)
-  table$Placebo <- shorten(table$Placebo, 26)
   c(wrap_lines(placebo_title(x)), "", table_lines(fit_table(table, c("Units", "SE")), left = 2L), "",
     wrap_lines(probe_verdict(x)))
 }
@@ -61,12 +60,12 @@ plot.twin_probe_placebo <- function(x, ...) {
     theme_twin()
 }
 
-choices_table <- function(x, number = number_text) {
+choices_table <- function(x, number = column_text) {
   rows <- x$rows
   fine <- is.na(rows$failed)
   out <- data.frame(
     Run = rows$changed, Effect = number(rows$estimate),
-    interval = ifelse(fine, interval_text(rows$conf.low, rows$conf.high), "-"),
+    interval = ifelse(fine, interval_text(rows$conf.low, rows$conf.high, number), "-"),
     balance = ifelse(fine, sprintf("%d of %d", rows$passing, rows$rows), "-"), worst = number(rows$worst_smd),
     treated = ifelse(fine, count_text(rows$n_treated), "-"),
     pass = ifelse(!fine, "failed", ifelse(rows$pass, "yes", "no"))
@@ -82,7 +81,6 @@ choices_title <- function(x) sprintf("Other choices: effect on %s, %s, run anew"
 format.twin_probe_choices <- function(x, ...) {
   rlang::check_dots_empty()
   table <- choices_table(x)
-  table$Run <- shorten(table$Run, 38)
   shown <- utils::head(table, 20L)
   failed <- x$rows[!is.na(x$rows$failed), ]
   c(wrap_lines(choices_title(x)), "", table_lines(fit_table(shown, c("treated", "worst |SMD|", "rows balanced"))),
@@ -163,11 +161,11 @@ choice_marks <- function(rows, facts) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_placebo <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_probe_placebo <- function(x, number = column_text) { # nolint: object_name_linter.
   plain_parts(placebo_table(x, number), "Placebo", placebo_title(x), probe_verdict(x))
 }
 
 #' @exportS3Method
-table_parts.twin_probe_choices <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_probe_choices <- function(x, number = column_text) { # nolint: object_name_linter.
   plain_parts(choices_table(x, number), "Run", choices_title(x), probe_verdict(x))
 }

@@ -7,10 +7,11 @@ no_effect_line <- function() ggplot2::geom_hline(yintercept = 0, colour = "grey3
 
 subtitle_of <- function(x) wrapped_lines(probe_verdict(x), 95)
 
-weights_table <- function(x, number = number_text) {
+weights_table <- function(x, number = column_text) {
   rows <- x$rows
-  out <- data.frame(Lambda = format(rows$lambda), estimate = interval_text(rows$estimate_low, rows$estimate_high),
-                    interval = interval_text(rows$conf_low, rows$conf_high))
+  out <- data.frame(Lambda = format(rows$lambda),
+                    estimate = interval_text(rows$estimate_low, rows$estimate_high, number),
+                    interval = interval_text(rows$conf_low, rows$conf_high, number))
   names(out) <- c("Lambda", "effect between", paste(level_text(x$facts$level), "interval"))
   if (x$facts$draws == 0) out[1:2] else out
 }
@@ -96,7 +97,7 @@ plot.twin_probe_weights <- function(x, ...) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_weights <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_probe_weights <- function(x, number = column_text) { # nolint: object_name_linter.
   plain_parts(weights_table(x, number), "Lambda", weights_title(x), probe_verdict(x))
 }
 

@@ -322,7 +322,7 @@ plot.twin_probe_trends <- function(x, ...) {
 }
 
 #' @exportS3Method
-table_parts.twin_probe_trends <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_probe_trends <- function(x, number = column_text) { # nolint: object_name_linter.
   table <- data.frame(m = number_text(x$rows$m), low = number(x$rows$conf.low), high = number(x$rows$conf.high))
   list(table = table, caption = trends_title(x), first = "m", keys = table$m, levels = rep(NA, nrow(table)),
        note = probe_verdict(x))

@@ -20,10 +20,12 @@ response_sentences <- function(x) {
           numbers$worst_covariate, number_text(numbers$worst_smd))
 }
 
-response_table <- function(x, number = number_text, width = 23L) {
+response_table <- function(x, number = column_text) {
   rows <- x$rows
-  data.frame(Arm = rows$arm, Covariate = shorten(row_name(rows$covariate, rows$level), width),
-             All = number(rows$mean_all), Known = number(rows$mean_known), Weighted = number(rows$mean_weighted),
+  mean_text <- own_digits(number)
+  data.frame(Covariate = row_name(rows$covariate, rows$level), Arm = rows$arm,
+             All = mean_text(rows$mean_all), Known = mean_text(rows$mean_known),
+             Weighted = mean_text(rows$mean_weighted),
              `SMD was` = number(rows$smd_known),
              `SMD now` = number(rows$smd_weighted), pass = pass_text(rows$pass), check.names = FALSE)
 }

@@ -25,7 +25,7 @@ format.twin_study <- function(x, ...) {
     if (length(x$dropped) > 0L) {
       field_lines("Left out", paste(count_text(x$dropped), "rows,", names(x$dropped), collapse = "; "))
     },
-    "Next: describe_groups() to see both arms, score_units() to start a design."
+    wrap_lines("Next: describe_groups() to see both arms, score_units() to start a design.")
   )
 }
 
@@ -35,7 +35,7 @@ print.twin_study <- function(x, ...) print_lines(x, format(x, ...))
 # In prints; NULL where every row is one unit.
 count_lines <- function(x) {
   if (is.null(x$row_of)) return(NULL)
-  field_lines("Count", sprintf("%s: %s stand for %s", x$roles$count, plural(length(unique(x$row_of)), "row"),
+  field_lines("Count", sprintf("%s: %s stand for %s", x$roles$frequency, plural(length(unique(x$row_of)), "row"),
                                plural(length(x$row_of), "unit")))
 }
 
@@ -61,8 +61,8 @@ missing_outcome_lines <- function(x) {
     field_lines("", sprintf("%s is missing for %s and %s units", name, of_arm(1L, "treated"), of_arm(0L, "control")))
   }))
   if (is.null(lines)) return(NULL)
-  c(lines, field_lines("", paste("Without more an effect is about those who have one. known_outcome = TRUE makes the",
-                                 "design among them; weigh_responses() lets them stand in for the others.")))
+  c(lines, field_lines("", paste("Without more an effect is about those who have one. missing_outcome = \"drop\" makes",
+                                 "the design among them; weigh_responses() lets them stand in for the others.")))
 }
 
 kind_words <- c(numeric = "numeric", date = "date", binary = "yes/no", factor = "with levels")
@@ -104,29 +104,38 @@ format.twin_groups <- function(x, ...) {
     c(if (!is.na(group)) c("", by_words(x$by, group)), table_lines(table[of_row %in% group, , drop = FALSE]))
   })
   c(
-    sprintf("Treated: %s is \"%s\" (%s units). Control: \"%s\" (%s units).", x$treatment, x$levels[["treated"]],
-            count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
-    "", unlist(blocks), "", wrap_lines(groups_note(x)), if (is.null(x$by)) group_missing_lines(x$rows)
+    wrap_lines(sprintf("Treated: %s is \"%s\" (%s units). Control: \"%s\" (%s units).", x$treatment,
+                       x$levels[["treated"]], count_text(x$counts[["treated"]]), x$levels[["control"]],
+                       count_text(x$counts[["control"]]))),
+    "", unlist(blocks), "", wrap_lines(groups_note(x)), if (is.null(x$by)) group_missing_lines(x$rows),
+    wrap_lines(label_note(x$labels))
   )
 }
 
 # The rows as text; everything in a cell, so that the table stays narrow.
 groups_table <- function(x) {
   rows <- x$rows
-  table <- data.frame(Covariate = shorten(row_name(rows$covariate, rows$level), 22L),
+  table <- data.frame(Covariate = row_name(rows$covariate, rows$level),
                       Treated = groups_cell(rows, "treated"), Control = groups_cell(rows, "control"))
   if (x$overall) table$Both <- groups_cell(rows, "all")
-  table$Difference <- number_text(rows$difference)
-  table$SE <- number_text(rows$std.error)
-  table$SMD <- number_text(rows$smd)
+  table$Difference <- difference_cells(rows$difference, rows$kind)
+  table$SE <- difference_cells(rows$std.error, rows$kind)
+  table$SMD <- column_text(rows$smd)
   parts <- list(table = table, first = "Covariate", keys = rows$covariate, levels = rows$level,
                 row = seq_len(nrow(rows)))
   if (x$tests) {
-    parts <- with_factor_tests(c(parts, list(p.value = rows$p.value, note = "")), rows, shorten(rows$covariate, 22L))
+    parts <- with_factor_tests(c(parts, list(p.value = rows$p.value, note = "")), rows, rows$covariate)
   }
   table <- fit_table(parts$table, spare = c("SE", "Difference", "SMD"))
   attr(table, "groups") <- rows$group[parts$row]
   table
+}
+
+# Differences are in the unit of what they are differences of: of shares in percentage points.
+difference_cells <- function(values, kind, number = column_text) {
+  digits <- attr(number, "digits")
+  points <- paste(formatC(100 * values, digits = if (is.null(digits)) 1 else digits, format = "f"), "pp")
+  ifelse(is.na(values), "-", ifelse(kind %in% c("numeric", "date"), own_digits(number)(values), points))
 }
 
 groups_cell <- function(rows, arm) {
@@ -148,7 +157,8 @@ groups_note <- function(x) {
   medians <- !is.null(x$rows$shown) && any(x$rows$shown == "median")
   paste0(
     "Numeric rows: mean (sd)", if (medians) " or median [quartiles]", "; other rows: units (share). Difference is ",
-    "treated minus control", if (medians) ", of means", ". SMD divides it by the ", reference_words[[x$reference]], ".",
+    "treated minus control", if (medians) ", of means", ", of shares in percentage points (pp). SMD divides it by the ",
+    reference_words[[x$reference]], ".",
     if (x$weighted) " Means and shares use the sampling weight; counts do not.",
     if (x$tests) paste(" Tests: t for one row, chi-squared for all levels of a column. They shrink with the number of",
                        "units whatever the imbalance; judge it by SMD.")
@@ -158,9 +168,18 @@ groups_note <- function(x) {
 reference_words <- c(treated = "treated units' sd", control = "control units' sd", pooled = "pooled sd of both arms",
                      all = "sd of both arms together")
 
+# The labels that the data bring along, beside the names that are typed.
+label_note <- function(labels, most = 12L) {
+  labels <- labels[nzchar(labels) & labels != names(labels)]
+  if (length(labels) == 0L) return(NULL)
+  shown <- utils::head(labels, most)
+  sprintf("Labels: %s%s.", paste0(names(shown), " = ", shown, collapse = "; "),
+          if (length(labels) > most) sprintf("; and %d more", length(labels) - most) else "")
+}
+
 # Dates are kept as days; people read dates.
 value_text <- function(x, kind, number = number_text) {
-  ifelse(kind == "date", format(as.Date(x, origin = "1970-01-01")), number(x))
+  ifelse(kind == "date", format(as.Date(x, origin = "1970-01-01")), own_digits(number)(x))
 }
 
 group_missing_lines <- function(rows) {
@@ -180,7 +199,7 @@ format.twin_logbook <- function(x, ...) {
   entries <- x$entries
   what <- ifelse(entries$verb == "open", paste("outcome", entries$what, "opened"), entries$what)
   table <- data.frame(
-    Step = entries$step, Time = entries$time, Verb = entries$verb, What = shorten(what, 36L),
+    Step = entries$step, Time = entries$time, Verb = entries$verb, What = shorten(what, name_width(36L)),
     Worst = number_text(entries$worst_smd)
   )
   details <- entries[nzchar(entries$counts), ]
@@ -201,6 +220,9 @@ seal_sentence <- function(book) {
   }
   sprintf("The outcome was first opened on %s: %s before, %d after.", book$opened, were_tried(book$before), book$after)
 }
+
+#' @export
+print.twin_seal <- function(x, ...) print_lines(x, wrap_lines(seal_sentence(x)))
 
 were_tried <- function(count) sprintf("%d design%s", count, if (count == 1L) "" else "s")
 

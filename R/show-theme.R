@@ -17,6 +17,7 @@ theme_twin <- function() {
       plot.caption = ggplot2::element_text(colour = "grey35", hjust = 0),
       plot.caption.position = "plot",
       axis.text = ggplot2::element_text(colour = "grey20"),
+      panel.spacing.x = ggplot2::unit(6, "mm"),
       strip.text = ggplot2::element_text(face = "bold", hjust = 0),
       legend.position = "top", legend.justification = "left"
     )

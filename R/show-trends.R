@@ -13,12 +13,12 @@ test_words <- c(joint = "whole path", "common drift" = "drift per period", place
                 "last period" = "last period", leads = "untreated leads",
                 "cohort slope" = "trend of cohort")
 
-trends_table <- function(x, number = number_text) {
+trends_table <- function(x, number = column_text) {
   tests <- x$tests
   out <- data.frame(
     Test = unname(test_words[tests$test]), ` ` = ifelse(is.na(tests$at), "", tests$at),
     Estimate = number(tests$estimate), SE = number(tests$std.error),
-    interval = ifelse(is.na(tests$estimate), "-", interval_text(tests$conf.low, tests$conf.high)),
+    interval = ifelse(is.na(tests$estimate), "-", interval_text(tests$conf.low, tests$conf.high, number)),
     p = p_text(tests$p.value), check.names = FALSE
   )
   names(out)[5L] <- paste(level_text(x$level), "interval")
@@ -126,9 +126,9 @@ plot.twin_trends <- function(x, ...) {
 }
 
 #' @exportS3Method
-table_parts.twin_trends <- function(x, number = number_text) { # nolint: object_name_linter.
+table_parts.twin_trends <- function(x, number = column_text) { # nolint: object_name_linter.
   table <- trends_table(x, number)
   names(table)[2L] <- "at"
   plain_parts(table, "Test", sprintf("%s before %s", x$outcome, treatment_of(x$panel)),
-              paste(trends_verdict(x), collapse = " "))
+              paste(c(trends_verdict(x), caution_sentence(x)), collapse = " "))
 }

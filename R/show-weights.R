@@ -14,12 +14,13 @@ format.twin_weights <- function(x, ...) {
 #' @export
 print.twin_weights <- function(x, ...) print_lines(x, format(x, ...))
 
-weight_table <- function(x, number = number_text) {
+weight_table <- function(x, number = column_text) {
   rows <- x$rows
   data.frame(
     Arm = paste(rows$arm, rows$sample), Units = count_text(rows$units), Effective = count_text(round(rows$ess)),
     `Design effect` = number(rows$design_effect), Median = number(rows$median), Greatest = number(rows$greatest),
-    `Top 1%` = share_text(rows$top_share), Largest = share_text(rows$largest_share), check.names = FALSE
+    `Top 1%` = share_text(rows$top_share, number),
+    Largest = share_text(rows$largest_share, number), check.names = FALSE
   )
 }
 
@@ -194,7 +195,7 @@ scores_table <- function(x, number = three_decimals) {
     AUC = number(rows$auc), passing = ifelse(is.na(rows$passing), "-", paste(rows$passing, "of", rows$rows)),
     `worst |SMD|` = number(rows$worst_smd), `mean |SMD|` = number(rows$mean_smd),
     `eff. control` = ifelse(is.na(rows$ess_control), "-", count_text(round(rows$ess_control))),
-    largest = ifelse(is.na(rows$largest_share), "-", share_text(rows$largest_share)), check.names = FALSE
+    largest = ifelse(is.na(rows$largest_share), "-", share_text(rows$largest_share, number)), check.names = FALSE
   )
   if (all(is.na(rows$weight))) table$weight <- NULL
   table

@@ -5,7 +5,7 @@
 #' chance, and [contrasts_of()] gives one two-arm design per arm for [assess_balance()], [assess_weights()] and
 #' [measure_effect()].
 #'
-#' @param data,outcome,covariates,... As in [frame_study()]; `...` takes its `estimand`, `weight`, `count`,
+#' @param data,outcome,covariates,... As in [frame_study()]; `...` takes its `estimand`, `weight`, `frequency`,
 #'   `cluster`, `stratum`, `id`, `subset`, `missing` and `event`. For three arms or more the estimands mean: `"ATE"`
 #'   everybody, `"ATT"` those in the arm compared, `"ATC"` those in the reference, `"ATO"` weight 1 / sum(1 / e),
 #'   `"ATM"` weight min(e).
@@ -67,10 +67,11 @@ check_reference_arm <- function(reference, listing, treatment, call = rlang::cal
 
 # base: a study whose treated arm is "any but the reference"; arm: codes into levels, the reference first; score: see
 # score_arms(); designs: named list of two-arm designs (both NULL until made); recipe: see design_recipe().
-new_arms <- function(base, arm, levels, score, designs, steps, recipe = list()) {
+new_arms <- function(base, arm, levels, score, designs, steps, recipe = list(),
+                     cautions = character()) {
   stopifnot(length(arm) == length(base$z), is.integer(arm), !anyNA(arm))
   structure(list(base = base, arm = arm, levels = levels, score = score, designs = designs, steps = steps,
-                 recipe = recipe), class = "twin_arms")
+                 recipe = recipe, cautions = cautions), class = "twin_arms")
 }
 
 #' @exportS3Method

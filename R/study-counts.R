@@ -17,15 +17,15 @@ repeat_rows <- function(data, count, subset, id, call) {
 repeat_panel_rows <- function(data, roles, subset, call) {
   unit <- roles$unit
   if (!is.null(unit)) {
-    mixed <- tapply(data[[roles$count]], data[[unit]], function(k) any(k != k[1L]))
+    mixed <- tapply(data[[roles$frequency]], data[[unit]], function(k) any(k != k[1L]))
     changing <- names(which(mixed))
     if (length(changing) > 0L) {
-      abort_input(c("The count {.val {roles$count}} must not change within a unit.",
+      abort_input(c("The count {.val {roles$frequency}} must not change within a unit.",
                     x = "It does in {length(changing)} unit{?s} of {.val {unit}}: {.val {first_rows(changing)}}."),
-                  column = roles$count, call = call)
+                  column = roles$frequency, call = call)
     }
   }
-  out <- repeat_rows(data, roles$count, subset, NULL, call)
+  out <- repeat_rows(data, roles$frequency, subset, NULL, call)
   if (!is.null(unit)) out$data[[unit]] <- copy_names(out$data[[unit]], out$row_of)
   out
 }

@@ -19,8 +19,9 @@
 #' @param treated The value of `treatment` that means treated. TRUE and 1 need no naming.
 #' @param weight Name of a column of sampling weights (non-negative), which multiply everything: how many units of the
 #'   population a sampled unit speaks for. The sample keeps its size, and standard errors are those of its units.
-#' @param count Name of a column of frequency weights: whole numbers of units that are alike in every column and share a
-#'   row. Such a row counts as that many rows, in every number: matching, degrees of freedom and standard errors too.
+#' @param frequency Name of a column of frequency weights: whole numbers of units that are alike in every column and
+#'   share a row. Such a row counts as that many rows, in every number: matching, degrees of freedom and standard errors
+#'   too.
 #' @param cluster Name of a column of clusters within which units are dependent.
 #' @param stratum Name of a column of survey strata.
 #' @param id Name of a column that identifies units; must not repeat.
@@ -29,23 +30,24 @@
 #' @param missing What to do about missing covariate values: `"flag"` (default) fills a numeric column with its mean
 #'   and adds an indicator column, and gives a factor a level of its own; `"drop"` leaves out rows that miss any;
 #'   `"stop"` is an error that says where they are.
-#' @param known_outcome `TRUE` leaves out rows that miss any outcome, so that the design is made among those who have
-#'   all of them and no pair loses a partner. That some are missing is read, values are not: nothing is opened. By
-#'   default they stay in the design and leave at the effect, or [weigh_responses()] lets others stand in for them.
+#' @param missing_outcome `"keep"` (default): units that miss an outcome stay in the design and leave at the effect, or
+#'   [weigh_responses()] lets others stand in for them. `"drop"` leaves out rows that miss any outcome, so that the
+#'   design is made among those who have all of them and no pair loses a partner. That some are missing is read, values
+#'   are not: nothing is opened.
 #' @param graph A [twin_graph][assume_graph] whose nodes are columns. Without `covariates` the study adjusts for its
 #'   smallest sufficient set; with them, covariates that the treatment causes or that open a path raise a warning.
 #' @param event For two-valued outcomes that are neither 0/1 nor TRUE/FALSE nor no/yes: the value that counts as 1, as
 #'   one string, or a vector with one string per outcome, named by outcome.
-#' @param logs Names of outcomes that are in (natural) logs. Their effects are also given in per cent, and never as a
-#'   ratio of means.
+#' @param logged Names of outcomes that are in (natural) logs. Their effects are also given in per cent, and never as
+#'   a ratio of means.
 #' @param unknown Entries that mean "not known", such as `c("n/a", "99")`: missing in covariates, outcomes and
 #'   treatment. A column of text that otherwise holds numbers is numbers then. For labelled columns the value's label,
 #'   too.
 #' @param categories Columns whose numbers are codes of categories: their names, or a list of labels named by column,
 #'   such as `list(fuel = c("1" = "wood", "2" = "coal"))`.
-#' @return A `twin_study`. Rows are those of `data`, all of them (with `count`: one per unit, in the order of `data`):
-#'   [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not in the
-#'   study. With `count`, `id`s of units that shared a row get a number.
+#' @return A `twin_study`. Rows are those of `data`, all of them (with `frequency`: one per unit, in the order of
+#'   `data`): [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not in
+#'   the study. With `frequency`, `id`s of units that shared a row get a number.
 #' @section Errors: `twin_error_input` for unknown columns (the nearest name is suggested), a treatment without two
 #'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights or counts,
 #'   duplicate ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`;
@@ -57,16 +59,18 @@
 #'             covariates = ~ boat_length + crew_size + port_size, cluster = "harbour")
 #' @export
 frame_study <- function(data, treatment, outcome, covariates = NULL,
-                        estimand = "ATT", treated = NULL, weight = NULL, count = NULL, cluster = NULL,
+                        estimand = "ATT", treated = NULL, weight = NULL, frequency = NULL, cluster = NULL,
                         stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
-                        known_outcome = FALSE, graph = NULL, logs = NULL, unknown = NULL, categories = NULL) {
+                        missing_outcome = c("keep", "drop"), graph = NULL, logged = NULL, unknown = NULL,
+                        categories = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
   estimand <- check_choice(estimand, names(estimands))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
+  missing_outcome <- check_choice(missing_outcome, c("keep", "drop"))
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,
-                id = id, count = count)
+                id = id, frequency = frequency)
   check_roles(data, roles, call)
   if (!is.null(graph)) covariates <- covariates_by_graph(graph, covariates, treatment, outcome[1L], data, call)
   wanted <- parse_covariates(covariates, data, unlist(roles), call = call)
@@ -74,8 +78,8 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
   data <- declared_columns(data, c(wanted$names, outcome, treatment), unknown, categories, call)
 
   row_of <- NULL
-  if (!is.null(count)) {
-    again <- repeat_rows(data, count, subset, id, call)
+  if (!is.null(frequency)) {
+    again <- repeat_rows(data, frequency, subset, id, call)
     data <- again$data
     subset <- again$subset
     row_of <- again$row_of
@@ -90,12 +94,11 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     dropped <- c(dropped, "a covariate missing" = sum(incomplete))
     inside <- inside & !incomplete
   }
-  check_logs(logs, outcome, data, call)
-  check_flag(known_outcome)
-  if (known_outcome) {
-    unknown <- inside & Reduce(`|`, lapply(data[outcome], is.na))
-    dropped <- c(dropped, "an outcome missing" = sum(unknown))
-    inside <- inside & !unknown
+  check_logged(logged, outcome, data, call)
+  if (missing_outcome == "drop") {
+    without <- inside & Reduce(`|`, lapply(data[outcome], is.na))
+    dropped <- c(dropped, "an outcome missing" = sum(without))
+    inside <- inside & !without
   }
   rows <- which(inside)
   z <- arms$z[rows]
@@ -115,7 +118,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     data = data, row_of = row_of, rows = rows, roles = roles, levels = arms$levels, z = z, s = s,
     cluster = if (!is.null(cluster)) group_codes(pick(cluster), cluster, "cluster", rows, call),
     stratum = if (!is.null(stratum)) group_codes(pick(stratum), stratum, "stratum", rows, call),
-    columns = columns, formula = wanted$formula, estimand = estimand, missing = missing, logs = logs,
+    columns = columns, formula = wanted$formula, estimand = estimand, missing = missing, logged = logged,
     dropped = dropped[dropped > 0], events = check_outcomes(data, outcome, event, rows, call)
   ), matrices)
 }
@@ -391,20 +394,20 @@ group_codes <- function(x, name, role, rows, call) {
   structure(match(x, values), labels = as.character(values))
 }
 
-# For each outcome: NA when it is a number, else the value that counts as 1.
-check_logs <- function(logs, outcome, data, call) {
-  if (is.null(logs)) return(invisible(logs))
-  if (!is.character(logs) || length(logs) == 0L || anyNA(logs) || !all(logs %in% outcome)) {
-    abort_input(c("{.arg logs} must name outcomes of the study.", x = "It is {describe_value(logs)}.",
+check_logged <- function(logged, outcome, data, call) {
+  if (is.null(logged)) return(invisible(logged))
+  if (!is.character(logged) || length(logged) == 0L || anyNA(logged) || !all(logged %in% outcome)) {
+    abort_input(c("{.arg logged} must name outcomes of the study.", x = "It is {describe_value(logged)}.",
                   i = "The outcomes are {.val {outcome}}."), call = call)
   }
-  words <- logs[!vapply(data[logs], is.numeric, NA)]
+  words <- logged[!vapply(data[logged], is.numeric, NA)]
   if (length(words) > 0L) {
-    abort_input("{.arg logs} names {.val {words}}, which {cli::qty(length(words))}{?holds/hold} no numbers.",
+    abort_input("{.arg logged} names {.val {words}}, which {cli::qty(length(words))}{?holds/hold} no numbers.",
                 call = call)
   }
 }
 
+# For each outcome: NA when it is a number, else the value that counts as 1.
 check_outcomes <- function(data, outcome, event, rows, call) {
   if (!is.null(event) && !(is.atomic(event) && length(event) > 0L && !anyNA(event))) {
     abort_input(c("{.arg event} must be a value of the outcome, or several named by outcome.",

@@ -82,11 +82,11 @@ summary.twin_logbook <- function(object, ...) {
   is_design <- !is.na(entries$design)
   before <- if (length(opening) == 0L) is_design else is_design & entries$step < opening[1L]
   earlier <- unique(entries$design[before])
-  list(
+  structure(list(
     opened = if (length(opening) == 0L) NA_character_ else entries$time[opening[1L]],
     before = length(earlier),
     after = length(setdiff(unique(entries$design[is_design & !before]), earlier))
-  )
+  ), class = "twin_seal")
 }
 
 # The study behind any object of ours.

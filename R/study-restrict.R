@@ -26,8 +26,9 @@ study_groups <- function(study, by, call = rlang::caller_env()) {
     abort_input(c("{.arg by} must name a column with a few levels.", x = "{.val {by}} is {column$kind}.",
                   i = "Cut it into groups first, for example with cut()."), call = call)
   }
-  codes <- if (column$kind == "factor") column$values else 2 - (column$values == 1)
-  levels <- column_levels(column)
+  # in the order of text: no before yes, 0 before 1
+  codes <- if (column$kind == "factor") column$values else 1 + (column$values == 1)
+  levels <- if (column$kind == "factor") column$levels else rev(column_levels(column))
   groups <- lapply(stats::setNames(seq_along(levels), levels), function(k) codes == k)
   thin <- vapply(groups, function(inside) min(sum(study$z[inside]), sum(1L - study$z[inside])) < 2L, NA)
   if (any(thin)) {

@@ -13,18 +13,44 @@ number_text <- function(x, places = decimal_places(abs(x))) {
   sub("^-(0\\.?0*)$", "\\1", text)
 }
 
+# A column of numbers in one unit, all with the decimals that its smaller numbers need; a column of tiny ones in powers
+# of ten. places: the same for every column.
+column_text <- function(x, places = shared_places(x)) {
+  if (is.na(places)) return(number_text(x))
+  ifelse(is.finite(x), sub("^-(0\\.?0*)$", "\\1", formatC(x, digits = places, format = "f", big.mark = ",")),
+         number_text(x))
+}
+
+# NA where no fixed number of decimals would do.
+shared_places <- function(x) {
+  size <- abs(x[is.finite(x) & x != 0])
+  if (length(size) == 0L) return(NA)
+  if (max(size) < 5e-4) return(NA)
+  min(max(decimal_places(size)), decimal_places(max(size)) + 2)
+}
+
+# For columns whose rows are in different units: each number with its own decimals, unless their number is fixed.
+own_digits <- function(number) if (is.null(attr(number, "digits"))) number_text else number
+
+# What formats numbers with so many decimals everywhere.
+fixed_digits <- function(digits) structure(function(x) column_text(x, digits), digits = digits)
+
 count_text <- function(x) formatC(x, format = "d", big.mark = ",")
 
 decimal_places <- function(size) ifelse(size >= 1000, 0, ifelse(size >= 100, 1, ifelse(size >= 1, 2, 3)))
 
-share_text <- function(x) paste0(formatC(100 * x, digits = 1, format = "f"), "%")
+# number: see fixed_digits(); of other ways to write numbers shares know nothing.
+share_text <- function(x, number = NULL) {
+  digits <- attr(number, "digits")
+  paste0(formatC(100 * x, digits = if (is.null(digits)) 1 else digits, format = "f"), "%")
+}
 
 p_text <- function(p) ifelse(is.na(p), "-", ifelse(p < 0.001, "<0.001", formatC(p, digits = 3, format = "f")))
 
-# Both limits with as many decimals as the larger one needs.
-interval_text <- function(low, high) {
-  places <- decimal_places(pmax(abs(low), abs(high)))
-  ifelse(is.na(low) & is.na(high), "-", paste(number_text(low, places), "to", number_text(high, places)))
+# All limits with the same decimals.
+interval_text <- function(low, high, number = column_text) {
+  limits <- number(c(low, high))
+  ifelse(is.na(low) & is.na(high), "-", paste(limits[seq_along(low)], "to", limits[length(low) + seq_along(high)]))
 }
 
 # In a sentence, in brackets: "95% interval 0.1 to 0.4".
@@ -38,9 +64,23 @@ score_range_text <- function(low, high) paste(number_text(low, 3), "to", number_
 
 level_text <- function(level) paste0(format(100 * level), "%")
 
+# Names cut to a width; those that would look alike keep their ends too, or get a number.
 shorten <- function(text, width) {
   text <- shown_text(text)
-  ifelse(nchar(text, "width") > width, paste0(substr(text, 1L, width - 3L), "..."), text)
+  long <- nchar(text, "width") > width
+  cut <- ifelse(long, paste0(substr(text, 1L, width - 3L), "..."), text)
+  end <- (width - 3L) %/% 2L
+  for (attempt in 1:2) {
+    alike <- long & cut %in% cut[!duplicated(text)][duplicated(cut[!duplicated(text)])]
+    if (!any(alike)) break
+    cut[alike] <- if (attempt == 1L) {
+      paste0(substr(text[alike], 1L, width - 3L - end), "...", substring(text[alike], nchar(text[alike]) - end + 1L))
+    } else {
+      which_one <- match(text[alike], unique(text[alike]))
+      paste0(substr(text[alike], 1L, width - 4L - nchar(which_one)), "...#", which_one)
+    }
+  }
+  cut
 }
 
 # Text whose bytes are no letters is shown by its bytes, so that a message about it can be written.
@@ -55,13 +95,18 @@ and_list <- function(words) {
   paste(paste(words[-length(words)], collapse = ", "), "and", words[length(words)])
 }
 
+# The label of a design where its estimand is told already.
+sparing_estimand <- function(label, estimand) {
+  gsub(sprintf("(%s, ", estimand), "(", gsub(sprintf(" (%s)", estimand), "", label, fixed = TRUE), fixed = TRUE)
+}
+
 plural <- function(count, word) paste(count_text(count), if (count == 1L) word else paste0(word, "s"))
 
 # "port_size: large", "boat_length": how a row about a covariate or one of its levels is named everywhere.
 row_name <- function(covariate, level) ifelse(is.na(level), covariate, paste0(covariate, ": ", level))
 
 # A group of units in words: by which column, and which of its values.
-by_words <- function(by, group) paste0(by, ": ", group)
+by_words <- function(by, group) paste0(sub("^\\.stratum$", "stratum", by), ": ", group)
 
 # "11 of 12 rows pass", "the only row passes".
 pass_words <- function(s) {

@@ -4,7 +4,8 @@
 #' temporary name, looked at, and renamed when all of it is there: on a full disk the old file stays. Symbolic links are
 #' written through; a file that is protected from writing is not replaced.
 #'
-#' @param data A data frame.
+#' @param data A data frame, or a design: its data without the outcomes, as [design_data()] gives them. Other results are
+#'   written as `as.data.frame()` gives them.
 #' @param path Path ending in `.csv`, `.tsv`, `.parquet`, `.dta`, `.xlsx` or `.rds`, in a folder that exists.
 #' @return `path`, invisibly.
 #' @section Details: In csv and tsv, text that a spreadsheet would run as a formula gets a leading apostrophe. `.dta`
@@ -19,6 +20,7 @@
 #' read_units(file)[1:2, 1:4]
 #' @export
 write_units <- function(data, path) {
+  if (!is.data.frame(data) && any(startsWith(class(data), "twin_"))) data <- as.data.frame(data)
   check_units(data, rlang::current_env())
   check_string(path)
   kind <- tolower(tools::file_ext(path))

@@ -45,6 +45,12 @@ Eigen::MatrixXd glue_judge_metrics(Rcpp::List task, Rcpp::NumericMatrix candidat
     out.pool_line = pool_line.begin();
     out.caliper = Rcpp::as<double>(task["caliper"]);
   }
+  const Rcpp::IntegerMatrix sorted = task["sorted"];
+  if (sorted.ncol() != out.rows || (sorted.nrow() != 0 && sorted.nrow() != out.seekers + out.pool))
+    Rcpp::stop("sorted must hold every unit for every row");
+  for (const int unit : sorted)
+    if (unit < 0 || unit >= out.seekers + out.pool) Rcpp::stop("sorted must hold places of units");
+  out.sorted = sorted.nrow() == 0 ? nullptr : sorted.begin();
   const twin::MetricJudge judge(out);
   return twin::judge_metrics(out, judge, candidates.begin(), candidates.ncol(), threads);
 }

@@ -1,6 +1,5 @@
 // Candidates of a metric search: how well the matches of each diagonal metric balance the covariates. Every candidate
-// is matched (nearest neighbours in the scaled covariates, screened in single and measured in double precision) and
-// judged on its own, so threads change nothing but the time.
+// is matched and judged on its own, so threads change nothing but the time.
 #pragma once
 #include <Eigen/Dense>
 #include <algorithm>
@@ -9,7 +8,7 @@
 #include <numeric>
 #include <memory>
 #include <vector>
-#include "screen.h"
+#include "neighbours.h"
 #include "parallel.h"
 
 namespace twin {
@@ -36,20 +35,12 @@ struct SearchTask {
   double caliper = std::numeric_limits<double>::infinity();  // on the line, if there is one
   const double* seeker_line = nullptr;
   const double* pool_line = nullptr;
+  const int* sorted = nullptr;  // all units, seekers first, by their values in each row; for distributions
 };
 
-// What does not depend on the candidate: the order of all units' values, row by row.
 class MetricJudge {
  public:
-  explicit MetricJudge(const SearchTask& task) : task_(task), order_(task.rows) {
-    const Eigen::Index n = task.seekers + task.pool;
-    for (int row = 0; row < task.rows; ++row) {
-      if (!task.continuous[row]) continue;
-      order_[row].resize(n);
-      std::iota(order_[row].begin(), order_[row].end(), 0);
-      std::sort(order_[row].begin(), order_[row].end(), [&](int a, int b) { return value(row, a) < value(row, b); });
-    }
-  }
+  explicit MetricJudge(const SearchTask& task) : task_(task) {}
 
   // The worst statistic, as a loss (to be small), and the mean of all, which settles ties. weights: of both sides.
   std::pair<double, double> loss(const std::vector<double>& seeker_weight,
@@ -117,11 +108,12 @@ class MetricJudge {
   double distance(int row, const std::vector<double>& seeker_weight, const std::vector<double>& pool_weight,
                   double seeker_sum, double pool_sum) const {
     double gap = 0, worst = 0;
-    const auto& order = order_[row];
-    for (std::size_t k = 0; k < order.size(); ++k) {
+    const Eigen::Index n = task_.seekers + task_.pool;
+    const int* order = task_.sorted + row * n;
+    for (Eigen::Index k = 0; k < n; ++k) {
       const int unit = order[k];
       gap += unit < task_.seekers ? seeker_weight[unit] / seeker_sum : -pool_weight[unit - task_.seekers] / pool_sum;
-      if (k + 1 == order.size() || value(row, order[k + 1]) != value(row, unit)) worst = std::max(worst, std::abs(gap));
+      if (k + 1 == n || value(row, order[k + 1]) != value(row, unit)) worst = std::max(worst, std::abs(gap));
     }
     return worst;
   }
@@ -136,168 +128,122 @@ class MetricJudge {
   }
 
   const SearchTask& task_;
-  std::vector<std::vector<int>> order_;
 };
 
-// Matches under one metric, by brute force over the pool in blocks of eight.
+// Matches under one metric: the neighbours of neighbours.h among the covariates it scales.
 class MetricMatcher {
  public:
   explicit MetricMatcher(const SearchTask& task)
       : task_(task),
-        padded_((task.pool + 7) / 8),
+        seekers_(task.seekers * task.p),
+        pool_(task.pool * task.p),
         seeker_weight_(task.seekers),
         pool_weight_(task.pool),
-        taken_(task.pool),
-        screen_(best_screen()),
         last_(task.seekers) {
-    blocks_.resize(static_cast<std::size_t>(padded_) * 8 * task.p);
-    found_.resize(static_cast<std::size_t>(padded_) * 8);
+    const int groups = task.group.empty() ? 1 : 1 + *std::max_element(task.group.begin(), task.group.end());
+    pool_rows_.resize(groups);
+    for (Eigen::Index j = 0; j < task.pool; ++j) pool_rows_[group_of(task.seekers + j)].push_back(static_cast<int>(j));
+    seeker_rows_.resize(groups);
+    for (const int i : task.order) seeker_rows_[group_of(i)].push_back(i);
+    if (task.seeker_line != nullptr) rules_.limits.push_back({task.seeker_line, task.pool_line, task.caliper});
   }
   const std::vector<double>& seeker_weight() const { return seeker_weight_; }
   const std::vector<double>& pool_weight() const { return pool_weight_; }
 
   void match(const double* metric) {
-    scale(metric);
+    // heavy columns first: most of what is far shows it there
+    std::vector<int> columns(task_.p);
+    std::iota(columns.begin(), columns.end(), 0);
+    std::stable_sort(columns.begin(), columns.end(), [&](int a, int b) { return metric[a] > metric[b]; });
+    scale(metric, columns, task_.seeker_points, task_.seekers, seekers_);
+    scale(metric, columns, task_.pool_points, task_.pool, pool_);
     std::fill(seeker_weight_.begin(), seeker_weight_.end(), 0.0);
     std::fill(pool_weight_.begin(), pool_weight_.end(), 0.0);
-    std::fill(taken_.begin(), taken_.end(), 0);
-    if (task_.replacement) {
-      for (Eigen::Index i = 0; i < task_.seekers; ++i) {
-        nearest(static_cast<int>(i), task_.partners, true);
-        settle(static_cast<int>(i));
+    for (std::size_t group = 0; group < pool_rows_.size(); ++group) {
+      if (pool_rows_[group].empty() || seeker_rows_[group].empty()) continue;
+      before_.clear();  // of another group
+      Neighbours near(seekers_.data(), task_.seekers, pool_.data(), task_.pool, task_.p, pool_rows_[group], rules_,
+                      rules_.limits.empty() ? -1 : 0, true);
+      if (task_.replacement) {
+        for (const int i : by_place(near, seeker_rows_[group])) settle(i, nearest(near, i, task_.partners, true));
+      } else {
+        match_once(near, seeker_rows_[group]);
       }
-      return;
-    }
-    std::vector<std::vector<int>> partners(task_.seekers);
-    std::vector<int> asking = task_.order;
-    for (int turn = 0; turn < task_.partners; ++turn) {
-      std::vector<int> served;
-      for (const int i : asking) {
-        nearest(i, 1, false);
-        if (hits_.empty()) continue;
-        take(hits_[0].second);
-        partners[i].push_back(hits_[0].second);
-        served.push_back(i);
-      }
-      asking.swap(served);
-    }
-    for (Eigen::Index i = 0; i < task_.seekers; ++i) {
-      hits_.clear();
-      for (const int j : partners[i]) hits_.emplace_back(0.0, j);
-      settle(static_cast<int>(i));
     }
   }
 
  private:
-  void scale(const double* metric) {
-    metric_.assign(metric, metric + task_.p);
-    reach_ = 0;
-    std::vector<float> root(task_.p);
-    for (int j = 0; j < task_.p; ++j) root[j] = static_cast<float>(std::sqrt(metric[j]));
-    float* out = blocks_.data();
-    std::fill(out, out + padded_ * 8 * task_.p, std::numeric_limits<float>::infinity());
+  int group_of(Eigen::Index unit) const { return task_.group.empty() ? 0 : task_.group[unit]; }
+
+  void scale(const double* metric, const std::vector<int>& columns, const double* points, Eigen::Index n,
+             std::vector<double>& out) const {
     for (int j = 0; j < task_.p; ++j) {
-      const double* x = task_.pool_points + j * task_.pool;
-      for (Eigen::Index i = 0; i < task_.pool; ++i) {
-        out[(i / 8) * 8 * task_.p + j * 8 + i % 8] = root[j] * static_cast<float>(x[i]);
-        reach_ = std::max(reach_, std::abs(root[j] * x[i]));
-      }
+      const double root = std::sqrt(metric[columns[j]]);
+      const double* from = points + columns[j] * n;
+      for (Eigen::Index i = 0; i < n; ++i) out[j * n + i] = root * from[i];
     }
-    root_ = root;
   }
 
-  // The nearest of the pool into hits_, nearest first, lower rows first; with all ties of the last one if asked.
-  void nearest(int i, int k, bool ties) {
-    float query[kMostColumns];
-    double reach = reach_;
-    for (int j = 0; j < task_.p; ++j) {
-      const double x = task_.seeker_points[j * task_.seekers + i];
-      query[j] = root_[j] * static_cast<float>(x);
-      reach = std::max(reach, std::abs(root_[j] * x));
-    }
-    hits_.clear();
-    double limit = last_limit(i, k, ties);
-    // without a limit all are measured: only a few at first
-    Eigen::Index chunk = std::isinf(limit) ? 2 : kChunk;
-    for (Eigen::Index first = 0; first < padded_;) {
-      // three roundings more than in single_limit(): of the root, of the coordinate, of their product
-      const float single = single_limit(limit, task_.p + 6, 2 * reach);
-      const int count =
-          screen_(blocks_.data(), first, std::min(padded_, first + chunk), task_.p, query, single, found_.data());
-      for (int c = 0; c < count; ++c) {
-        const int unit = found_[c];
-        if (unit >= task_.pool || taken_[unit] || !may_meet(i, unit)) continue;
-        const double squared = measure(i, unit);
-        if (squared > limit) continue;
-        hits_.insert(std::upper_bound(hits_.begin(), hits_.end(), std::make_pair(squared, unit)), {squared, unit});
-        if (static_cast<int>(hits_.size()) < k) continue;
-        limit = std::min(limit, hits_[k - 1].first * (ties ? 1 + 2e-12 : 1.0));
-        while (static_cast<int>(hits_.size()) > k && (!ties || hits_.back().first > limit)) hits_.pop_back();
+  // Those that fall into one bucket one after the other: what one found is near the next.
+  static std::vector<int> by_place(const Neighbours& near, const std::vector<int>& rows) {
+    std::vector<std::pair<double, int>> asking;
+    asking.reserve(rows.size());
+    for (const int i : rows) asking.emplace_back(near.locality(i), i);
+    std::sort(asking.begin(), asking.end());
+    std::vector<int> out;
+    out.reserve(rows.size());
+    for (const auto& one : asking) out.push_back(one.second);
+    return out;
+  }
+
+  // In turns of one partner each; who finds nobody asks no more.
+  void match_once(Neighbours& near, std::vector<int> asking) {
+    std::vector<std::vector<Match>> partners(task_.seekers);
+    for (int turn = 0; turn < task_.partners; ++turn) {
+      std::vector<int> served;
+      for (const int i : asking) {
+        const std::vector<Match>& found = nearest(near, i, 1, false);
+        if (found.empty()) continue;
+        near.take(found[0].row);
+        partners[i].push_back(found[0]);
+        served.push_back(i);
       }
-      first += chunk;
-      chunk = kChunk;
+      asking.swap(served);
     }
+    for (Eigen::Index i = 0; i < task_.seekers; ++i) settle(static_cast<int>(i), partners[i]);
+  }
+
+  const std::vector<Match>& nearest(Neighbours& near, int i, int k, bool ties) {
+    Nearest nearest(k, ties, INFINITY);
+    near.search(i, nearest, {&last_[i], &before_});  // only the time depends on these
+    found_.swap(nearest.finish());
     last_[i].clear();
-    for (std::size_t c = 0; c < hits_.size() && c < static_cast<std::size_t>(k); ++c)
-      last_[i].push_back(hits_[c].second);
-  }
-  double measure(int i, int unit) const {
-    double squared = 0;
-    for (int j = 0; j < task_.p; ++j) {
-      const double gap = task_.seeker_points[j * task_.seekers + i] - task_.pool_points[j * task_.pool + unit];
-      squared += metric_[j] * gap * gap;
-    }
-    return squared;
-  }
-  // The nearest under the metric judged before are near under this one too: none of its k nearest is farther than the
-  // farthest of them. Only the time depends on this.
-  double last_limit(int i, int k, bool ties) const {
-    double limit = 0;
-    int counted = 0;
-    for (const int unit : last_[i]) {
-      if (taken_[unit]) continue;
-      limit = std::max(limit, measure(i, unit));
-      ++counted;
-    }
-    if (counted < k) return std::numeric_limits<double>::infinity();
-    return ties ? limit * (1 + 2e-12) : limit;
-  }
-  bool may_meet(int i, int unit) const {
-    if (!task_.group.empty() && task_.group[i] != task_.group[task_.seekers + unit]) return false;
-    return task_.seeker_line == nullptr || std::abs(task_.seeker_line[i] - task_.pool_line[unit]) <= task_.caliper;
-  }
-  void take(int unit) {
-    taken_[unit] = 1;
-    for (int j = 0; j < task_.p; ++j)
-      blocks_.data()[(unit / 8) * Eigen::Index(8) * task_.p + j * 8 + unit % 8] =
-          std::numeric_limits<float>::infinity();
-  }
-  void settle(int i) {
-    if (hits_.empty()) return;
-    seeker_weight_[i] = task_.seeker_weight[i];
-    for (const auto& hit : hits_)
-      pool_weight_[hit.second] += task_.pool_weight[hit.second] / static_cast<double>(hits_.size());
+    for (std::size_t c = 0; c < found_.size() && c < static_cast<std::size_t>(k); ++c)
+      last_[i].push_back(found_[c].row);
+    before_ = last_[i];
+    return found_;
   }
 
-  static constexpr int kMostColumns = 512;
-  static constexpr Eigen::Index kChunk = 32;
+  void settle(int i, const std::vector<Match>& found) {
+    if (found.empty()) return;
+    seeker_weight_[i] = task_.seeker_weight[i];
+    for (const Match& match : found)
+      pool_weight_[match.row] += task_.pool_weight[match.row] / static_cast<double>(found.size());
+  }
+
   const SearchTask& task_;
-  Eigen::Index padded_;
-  std::vector<double> seeker_weight_, pool_weight_, metric_;
-  std::vector<float> root_;
-  std::vector<char> taken_;
-  std::vector<int> found_;
-  std::vector<std::pair<double, int>> hits_;
-  double reach_ = 0;
-  SingleBlocks blocks_;
-  Screen screen_;
+  std::vector<double> seekers_, pool_;  // the points, scaled
+  std::vector<double> seeker_weight_, pool_weight_;
+  Rules rules_;
+  std::vector<std::vector<int>> pool_rows_, seeker_rows_;  // by exact group
+  std::vector<Match> found_;
   std::vector<std::vector<int>> last_;  // per seeker, its nearest under the metric judged before
+  std::vector<int> before_;             // the nearest of the seeker served before
 };
 
 // candidates: p x m, column by column. Returns 2 x m: worst and mean loss.
 inline Eigen::MatrixXd judge_metrics(const SearchTask& task, const MetricJudge& judge, const double* candidates, int m,
                                      int threads) {
-  if (task.p > 512) throw std::invalid_argument("judge_metrics: too many columns");
   Eigen::MatrixXd out(2, m);
   (void)threads;
   ParallelGuard guard;

@@ -6,9 +6,12 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <initializer_list>
 #include <limits>
+#include <memory>
 #include <numeric>
 #include <vector>
+#include "boxes.h"
 #include "screen.h"
 
 namespace twin {
@@ -59,6 +62,9 @@ class Nearest {
     best_.clear();
     evicted_.clear();
   }
+  // There are k within this squared distance.
+  void narrow(double squared) { caliper_ = std::min(caliper_, std::sqrt(squared) * (1 + 1e-9)); }
+  int wanted() const { return k_; }
   // Nothing beyond this squared distance is wanted.
   double limit() const {
     if (static_cast<int>(best_.size()) < k_) return caliper_ * caliper_ * (1 + 1e-12);
@@ -102,9 +108,10 @@ class Nearest {
 class Neighbours {
  public:
   // seekers, pool: column-major points; heights: their numbers of rows. rows: the rows of the pool that take part.
-  // window: index of the limit along whose line the search keeps, or -1.
+  // window: index of the limit along whose line the search keeps, or -1. boxes: search by the boxes of the tree's
+  // buckets, whatever the number of dimensions.
   Neighbours(const double* seekers, Eigen::Index seeker_height, const double* pool, Eigen::Index pool_height, int p,
-             const std::vector<int>& rows, const Rules& rules, int window = -1)
+             const std::vector<int>& rows, const Rules& rules, int window = -1, bool boxes = false)
       : seekers_(seekers), seeker_height_(seeker_height), p_(p), rules_(&rules), window_(window), centre_(p, 0.0) {
     const Eigen::Index n = static_cast<Eigen::Index>(rows.size());
     for (int j = 0; j < p; ++j) {
@@ -112,7 +119,7 @@ class Neighbours {
       if (n > 0) centre_[j] /= static_cast<double>(n);
     }
     std::vector<int> order = rows;
-    tree_ = p <= kTreeDimensions && n > 4 * kBucket;
+    tree_ = (p <= kTreeDimensions || boxes) && n > 4 * kBucket;
     if (tree_) {
       while (((n - 1) >> depth_) + 1 > kBucket) ++depth_;  // halving rounds up
       split_dimension_.assign((1u << depth_) - 1, 0);
@@ -132,11 +139,26 @@ class Neighbours {
       for (Eigen::Index b = 0; b <= buckets_; ++b) starts_.push_back(std::min(n, b * kBucket));
     }
     fill(order, pool, pool_height);
+    if (tree_ && boxes && window < 0) {
+      boxes_ = std::make_unique<Boxes>();
+      boxes_->build(blocks_.data(), buckets_, kBucketBlocks, p);
+    }
   }
 
-  // The nearest of the rules and the pool that are not taken, into `nearest`.
-  void search(int seeker, Nearest& nearest) {
+  // The nearest of the rules and the pool that are not taken, into `nearest`. guesses: lists of rows that may be near.
+  // None of the k nearest is farther than the farthest of any k that the seeker may have.
+  void search(int seeker, Nearest& nearest, std::initializer_list<const std::vector<int>*> guesses = {}) {
     Query query(*this, seeker);
+    for (const std::vector<int>* rows : guesses) {
+      if (static_cast<int>(rows->size()) < nearest.wanted()) continue;
+      double farthest = 0;
+      for (const int row : *rows) {
+        const int place = place_of_row(row);
+        const bool may = !taken_[place] && rules_->allow(seeker, row);
+        farthest = std::max(farthest, may ? query.squared(exact_.data() + static_cast<Eigen::Index>(place) * p_) : INFINITY);
+      }
+      nearest.narrow(farthest);
+    }
     search(query, nearest);
   }
 
@@ -188,13 +210,18 @@ class Neighbours {
   static constexpr int kBucket = 32, kBucketBlocks = 4, kTreeDimensions = 8, kChunk = 32;
 
   struct Query {
-    Query(const Neighbours& of, int seeker_) : seeker(seeker_), exact(of.p_), single(of.p_) {
+    Query(const Neighbours& of, int seeker_) : seeker(seeker_), exact(of.p_), offset(of.p_), single(of.p_) {
       for (int j = 0; j < of.p_; ++j) {
         exact[j] = of.seekers_[j * of.seeker_height_ + seeker];
         single[j] = static_cast<float>(exact[j] - of.centre_[j]);
         reach = std::max(reach, std::abs(exact[j] - of.centre_[j]));
       }
       reach = std::max(reach, of.reach_);
+    }
+    double squared(const double* x) const {
+      double sum = 0;
+      for (std::size_t j = 0; j < exact.size(); ++j) sum += (x[j] - exact[j]) * (x[j] - exact[j]);
+      return sum;
     }
     // The margin is worked out again only when the limit has moved.
     float limit(double squared, int p) const {
@@ -206,6 +233,7 @@ class Neighbours {
     }
     int seeker;
     std::vector<double> exact;
+    mutable std::vector<double> offset;  // of the tree's walk
     std::vector<float> single;
     double reach = 0;
     mutable double last_squared = -1;
@@ -235,9 +263,10 @@ class Neighbours {
     }
     int widest = 0;
     double spread = -1;
+    const Eigen::Index step = std::max(Eigen::Index(1), (end - begin) / 512);  // some of them tell
     for (int j = 0; j < p_; ++j) {
       double low = INFINITY, high = -INFINITY;
-      for (Eigen::Index k = begin; k < end; ++k) {
+      for (Eigen::Index k = begin; k < end; k += step) {
         const double value = pool[j * height + order[k]];
         low = std::min(low, value);
         high = std::max(high, value);
@@ -291,9 +320,14 @@ class Neighbours {
   int place_of_row(int row) const { return place_[row - lowest_row_]; }
 
   void search(const Query& query, Nearest& nearest) {
+    if (boxes_) {
+      boxes_->search(query.single.data(), [&] { return query.limit(nearest.limit(), p_); }, [&](Eigen::Index bucket) {
+        if (live_[buckets_ - 1 + bucket] > 0) scan(bucket * kBucketBlocks, (bucket + 1) * kBucketBlocks, query, nearest);
+      });
+      return;
+    }
     if (tree_) {
-      double offset[kTreeDimensions] = {};
-      visit(0, 0.0, offset, query, nearest);
+      visit(0, 0.0, query.offset.data(), query, nearest);
       return;
     }
     Eigen::Index first = 0, last = buckets_ * kBucketBlocks;
@@ -326,9 +360,7 @@ class Neighbours {
 
   void measure(int place, const Query& query, Nearest& nearest) {
     if (taken_[place]) return;
-    const double* x = exact_.data() + static_cast<Eigen::Index>(place) * p_;
-    double squared = 0;
-    for (int j = 0; j < p_; ++j) squared += (x[j] - query.exact[j]) * (x[j] - query.exact[j]);
+    const double squared = query.squared(exact_.data() + static_cast<Eigen::Index>(place) * p_);
     if (squared > nearest.limit()) return;
     if (rules_->any() && !rules_->allow(query.seeker, row_[place])) return;
     nearest.offer({squared, row_[place]});
@@ -376,6 +408,7 @@ class Neighbours {
   std::vector<Eigen::Index> starts_;
   std::vector<char> taken_;
   SingleBlocks blocks_;
+  std::unique_ptr<Boxes> boxes_;
   Screen screen_ = best_screen();
 };
 }  // namespace twin

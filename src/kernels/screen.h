@@ -32,6 +32,15 @@ inline Screen best_screen() {
   return plain_isa::screen_blocks;
 }
 
+using BoxScreen = int (*)(const float* boxes, int p, const float* query, float limit, float* distance);
+
+inline BoxScreen best_box_screen() {
+#ifdef TWIN_HAS_AVX2
+  if (has_avx2()) return avx2_isa::screen_boxes;
+#endif
+  return plain_isa::screen_boxes;
+}
+
 // Floats aligned for vector loads.
 class SingleBlocks {
  public:

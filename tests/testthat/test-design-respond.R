@@ -97,7 +97,7 @@ test_that("the study counts missing outcomes by arm, may leave them out, and ope
   text <- gsub("\\s+", " ", paste(format(study), collapse = " "))
   expect_match(text, sprintf("income is missing for %d of 153 treated and %d of 147 control units",
                              sum(gone & data$joined == 1), sum(gone & data$joined == 0)))
-  among <- study_of_many(data, known_outcome = TRUE)
+  among <- study_of_many(data, missing_outcome = "drop")
   expect_identical(among$rows, which(!gone))
   expect_match(paste(format(among), collapse = " "), sprintf("%d rows, an outcome missing", sum(gone)))
   effect <- measure_effect(pair_units(score_units(among)))
@@ -110,7 +110,7 @@ test_that("the study counts missing outcomes by arm, may leave them out, and ope
 test_that("what response weights can't do is refused with what can", {
   data <- unanswered()
   scored <- score_units(study_of_many(data))
-  expect_error(weigh_responses(pair_units(scored)), "no place on pairs.*known_outcome", class = "twin_error_unsupported")
+  expect_error(weigh_responses(pair_units(scored)), "no place on pairs.*missing_outcome", class = "twin_error_unsupported")
   design <- weigh_responses(weigh_units(scored))
   expect_error(weigh_responses(design), "already", class = "twin_error_unsupported")
   expect_error(pair_units(weigh_responses(scored)), "comes before", class = "twin_error_unsupported")

@@ -247,7 +247,7 @@ test_that("settings that do not belong to the estimator are refused", {
   expect_error(measure_did(panel, estimator = "two_period"), class = "twin_error_unsupported")
   expect_error(measure_did(panel, "prise"), class = "twin_error_input")
   expect_error(measure_did(panel, estimator = "triple", third = "nothing"), class = "twin_error_input")
-  expect_error(measure_did(panel, collapse = TRUE), "groups", class = "twin_error_input")
+  expect_error(measure_did(panel, collapse = "rows"), "groups", class = "twin_error_input")
 })
 
 test_that("the order of the rows does not matter, nor does what the table is made of", {

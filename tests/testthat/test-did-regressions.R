@@ -192,7 +192,7 @@ test_that("collapsing is measuring the means", {
   means$rows <- aggregate(value ~ harbour + year + open, data, length)$value
   expected <- measure_did(frame_panel(means, outcome = "value", time = "year", unit = "harbour", treatment = "open", weight = "rows",
                                       covariates = ~ boat), adjustment = "regression")
-  collapsed <- measure_did(landing_panel(data, covariates = ~ boat), adjustment = "regression", collapse = TRUE)
+  collapsed <- measure_did(landing_panel(data, covariates = ~ boat), adjustment = "regression", collapse = "rows")
   expect_equal(collapsed$estimate, expected$estimate)
   expect_equal(collapsed$vcov, expected$vcov)
 })
@@ -204,9 +204,9 @@ test_that("periods of anticipation are left out of the two-way regression", {
   early <- !is.na(data$opened) & data$year == data$opened - 1
   expect_as_columns(effect, by_columns(price ~ open + harbour + factor(year), data[!early, ], "open",
                                        data$harbour[!early]))
-  expect_error(measure_did(landing_panel(), estimator = "two_way", collapse = TRUE, absorb = "coast:year"),
+  expect_error(measure_did(landing_panel(), estimator = "two_way", collapse = "rows", absorb = "coast:year"),
                class = "twin_error_unsupported")
-  expect_error(measure_did(landing_panel(), estimator = "triple", third = "fresh", affected = "yes", collapse = TRUE),
+  expect_error(measure_did(landing_panel(), estimator = "triple", third = "fresh", affected = "yes", collapse = "rows"),
                class = "twin_error_unsupported")
 })
 

@@ -153,7 +153,7 @@ test_that("estimates stand side by side with their joint covariance", {
   rows <- frame_panel(many_landings(), outcome = "value", time = "year", first_treated = "opened")
   alone <- compare_effects(a = summarise_did(measure_did(rows)), b = summarise_did(measure_did(rows, base = "fixed")))
   expect_equal(cov2cor(vcov(alone))[1, 2], 1)
-  collapsed <- measure_did(landing_panel(), estimator = "two_way", collapse = TRUE)
+  collapsed <- measure_did(landing_panel(), estimator = "two_way", collapse = "rows")
   apart <- measure_did(landing_panel(), estimator = "two_way")
   expect_gt(cov2cor(vcov(compare_effects(a = collapsed, b = apart)))[1, 2], 0.8)
 })

@@ -90,7 +90,7 @@ test_that("limits and ratios of pairs are what they must be, and nothing empty p
 test_that("outcomes in logs are given in per cent with the interval of their difference, never as a ratio of means", {
   data <- more_outcomes(300, seed = 8)
   data$log_days <- log1p(data$days)
-  study <- study_of_many(data, outcome = c("log_days", "days", "income"), logs = "log_days")
+  study <- study_of_many(data, outcome = c("log_days", "days", "income"), logged = "log_days")
   design <- weigh_units(score_units(study))
   effect <- measure_effect(design, "log_days")
   rows <- tidy(effect)
@@ -104,7 +104,7 @@ test_that("outcomes in logs are given in per cent with the interval of their dif
                              number_text(rows$conf.high[4])), fixed = TRUE)
   gap <- influence_gap(function(data) {
     data$log_days <- log1p(data$days)
-    measure_effect(weigh_units(score_units(study_of_many(data, outcome = "log_days", weight = "s", logs = "log_days"))))
+    measure_effect(weigh_units(score_units(study_of_many(data, outcome = "log_days", weight = "s", logged = "log_days"))))
   }, more_outcomes(150, seed = 2), "percent")
   expect_lt(gap, 1e-5)
   drawn <- tidy(measure_effect(design, "log_days", inference = "bootstrap", draws = 60))
@@ -115,7 +115,7 @@ test_that("outcomes in logs are given in per cent with the interval of their dif
   expect_true(any(data$income < 0) || "ratio" %in% tidy(measure_effect(design, "income"))$term)
   data$income[1] <- -1
   expect_false("ratio" %in% tidy(measure_effect(study_of_many(data)))$term)
-  expect_error(study_of_many(data, logs = "boat"), "must name outcomes", class = "twin_error_input")
+  expect_error(study_of_many(data, logged = "boat"), "must name outcomes", class = "twin_error_input")
 })
 
 test_that("an effect on an unbalanced design says so, by what and where", {

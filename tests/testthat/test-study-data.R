@@ -102,7 +102,7 @@ test_that("a matched data set goes to a .dta file with names it allows, and says
   design <- pair_units(score_units(study_of_many()))
   file <- withr::local_tempfile(fileext = ".dta")
   warning <- expect_warning(write_units(design_data(design), file), ".score -> _score", class = "twin_warning_renamed")
-  expect_length(warning$renames, 5)
+  expect_length(warning$renames, 6)
   expect_equal(as.numeric(read_units(file)[["_weight"]]), weights(design))
 })
 

@@ -100,7 +100,7 @@ test_that("files as they arrive go from file to effect, and intervals hold the t
   skip_if_not_installed("readxl")
   kilns <- read_units(file.path(folder, "kilns.xlsx"))
   study <- frame_study(kilns, "grant", c("log sales", "closed_after", "closed", "staff"), c("size", "fuel", "master", "region"),
-                       treated = "got it", estimand = "ATE", weight = "wt", cluster = "town", logs = "log sales",
+                       treated = "got it", estimand = "ATE", weight = "wt", cluster = "town", logged = "log sales",
                        categories = c("fuel", "region"))
   design <- weigh_units(score_units(study))
   holds(measure_effect(design, "log sales", estimator = "augmented"), 10, "percent")
