@@ -391,7 +391,9 @@ judged_samples <- function(x) {
 #' @export
 glance.twin_balance <- function(x, ...) {
   rlang::check_dots_empty()
-  of_group <- function(group) do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample, group)))
+  of_group <- function(group) {
+    do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample, group)))
+  }
   rows <- if (is.null(x$by)) of_group(NA) else do.call(rbind, lapply(unique(x$totals$group), function(group) {
     cbind(group = group, of_group(group))
   }))

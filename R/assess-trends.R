@@ -78,8 +78,8 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   tests <- with_limits(tests, level)
   power <- function(b) trend_power(path, b, 1 - level)
   cautions <- hear_cautions(warn_lone_cohorts(panel, settings$without))$cautions
-  structure(list(panel = panel, cautions = cautions, outcome = outcome, settings = settings, tests = tests, path = path, slope = slope,
-                 power = power(slope), detectable = detectable_slope(path, power), level = level),
+  structure(list(panel = panel, cautions = cautions, outcome = outcome, settings = settings, tests = tests,
+                 path = path, slope = slope, power = power(slope), detectable = detectable_slope(path, power), level = level),
             class = "twin_trends")
 }
 

@@ -44,14 +44,10 @@ command_draft <- function(flags, args) {
     abort_file(c("{.file {plan}} is there already.", i = "Use --out for another name, or --force to replace it."),
                path = plan, call = NULL)
   }
-  roles <- guess_roles(data)
   data_path <- if (dirname(args) == dirname(plan)) basename(args) else normalizePath(args)
-  write_text(draft_lines(data, roles, data_path, reading), plan)
-  writeLines(c(
-    sprintf("Wrote %s.", plan),
-    strwrap(sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever
-                     happened after the treatment.", roles$treatment, roles$outcome), 80),
-    sprintf("Next: twin describe %s", plan)
-  ))
+  drafted <- draft_plan(data, data_path, reading, flags)
+  write_text(drafted$lines, plan)
+  writeLines(c(sprintf("Wrote %s.", plan), unlist(lapply(drafted$told, strwrap, 80)),
+               sprintf("Next: twin describe %s", plan)))
   0L
 }

@@ -13,12 +13,13 @@ core_search_task <- function(seekers, pool, seeker_values, pool_values, referenc
     goal = match(goal, c("smd", "ks", "p_value")) - 1L, partners = as.integer(partners), replacement = replacement,
     order = as.integer(order), group = as.integer(group), seeker_line = line$seekers, pool_line = line$pool,
     caliper = if (is.null(line)) Inf else line$width,
-    sorted = if (goal == "smd") matrix(0L, 0L, length(reference)) else sorted_units(seeker_values, pool_values, continuous)
+    sorted = if (goal == "smd") matrix(0L, 0L, length(reference)) else
+      core_sorted_units(seeker_values, pool_values, continuous)
   )
 }
 
 # The units of both sides (from 0, seekers first) by their values in each column that has a distribution; 0 elsewhere.
-sorted_units <- function(seeker_values, pool_values, continuous) {
+core_sorted_units <- function(seeker_values, pool_values, continuous) {
   out <- vapply(seq_along(continuous), function(j) {
     if (!continuous[j]) return(integer(nrow(seeker_values) + nrow(pool_values)))
     order(c(seeker_values[, j], pool_values[, j])) - 1L

@@ -82,7 +82,9 @@ design_data <- function(design, outcome = TRUE) {
 partner_names <- function(design) {
   pairs <- pairs_of(design)
   names <- if (is.null(design$study$roles$id)) pairs[c("treated", "control")] else pairs[c("treated_id", "control_id")]
-  listed <- function(of, who) vapply(split(as.character(who), of), function(all) paste(unique(all), collapse = "; "), "")
+  listed <- function(of, who) {
+    vapply(split(as.character(who), of), function(all) paste(unique(all), collapse = "; "), "")
+  }
   both <- c(listed(pairs$treated, names[[2L]]), listed(pairs$control, names[[1L]]))
   unname(both[as.character(seq_len(nrow(design$study$data)))])
 }

@@ -5,7 +5,8 @@
 # score_units() makes; pairs: data frame; weighing: what weight_nuisance() needs (both NULL when there are none); note:
 # words on the population, added to those of the parent; responses: by outcome, see weigh_responses(); metric: what
 # search_metric() makes; reason: per study row the code of why matching left it out, 0 for the others
-# (unmatched_reasons; NULL where there was no matching); cautions: texts of warnings; steps: in place of the parent's and this one.
+# (unmatched_reasons; NULL where there was no matching); cautions: texts of warnings; steps: in place of the parent's
+# and this one.
 new_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent), kept = NULL,
                        weight = NULL, set = NULL, pairs = NULL, weighing = NULL, note = character(),
                        metric = design_metric(parent), reason = NULL, steps = c(design_steps(parent), list(step))) {

@@ -38,7 +38,7 @@
 #' @param base For periods before treatment: measured from the one `"previous"` (default) or from the same `"fixed"`
 #'   base as those after, the last one before treatment (and anticipation). For `"group_time"` and `"triple"`.
 #' @param third For `"triple"`: name of a two-valued column that tells the affected from the unaffected.
-#' @param affected The value of `third` that means affected; TRUE and 1 need no naming.
+#' @param affected The value of `third` that means affected; TRUE, 1 and yes need no naming.
 #' @param absorb For `"two_way"`: further columns whose levels are absorbed as fixed effects, such as
 #'   `"coast:quarter"` for every combination of two columns.
 #' @param trends For `"two_way"`: `"unit"` or `"group"` for a straight line in time of its own for each. It takes away
@@ -75,7 +75,8 @@
 #' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
 #'   `cohort`, `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or
 #'   "base", the period others are measured from), `df`, `n_treated`, `n_comparison`, `reason` (why there is no
-#'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on).
+#'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on); of
+#'   outcomes in logs also `percent`, 100 (exp(estimate) - 1), with `percent.error`, `percent.low` and `percent.high`.
 #'   `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as usual; `plot()` shows the
 #'   cells of each cohort over time. [summarise_did()] averages cells.
 #' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no

@@ -25,6 +25,7 @@ tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_
     df = unname(rep_len(x$df, nrow(table))),
     table[c("cohort", "time", "event_time", "kind", "n_treated", "n_comparison", "reason", "reach")]
   )
+  if (x$outcome %in% x$study$logged) out <- cbind(out, percent_columns(out))
   if (!is.null(x$bands)) {
     check_own_level(x, conf.level)
     moving <- out$kind != "base" & out$term != "average"
@@ -32,6 +33,12 @@ tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_
     out$band.high <- ifelse(moving, out$estimate + x$bands * out$std.error, NA_real_)
   }
   out
+}
+
+# What differences of logs are in per cent.
+percent_columns <- function(table) {
+  data.frame(percent = 100 * expm1(table$estimate), percent.error = 100 * exp(table$estimate) * table$std.error,
+             percent.low = 100 * expm1(table$conf.low), percent.high = 100 * expm1(table$conf.high))
 }
 
 # Bands and inverted tests were made for one level.
@@ -53,8 +60,8 @@ glance.twin_did <- function(x, ...) {
     anticipation = x$asked$anticipation, nobs = x$nobs, units = length(panel$cohort), periods = nrow(panel$periods),
     cells = if (is.null(cells)) NA_integer_ else nrow(cells),
     not_estimable = if (is.null(cells)) NA_integer_ else sum(!is.na(cells$reason)), missing_outcome = x$missing,
-    clusters = x$clusters, df = core_least_df(x$df), inference = x$inference, estimates_tried = book$before + book$after,
-    cautions = caution_cell(x)
+    clusters = x$clusters, df = core_least_df(x$df), inference = x$inference,
+    estimates_tried = book$before + book$after, cautions = caution_cell(x)
   )
 }
 

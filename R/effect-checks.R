@@ -67,7 +67,7 @@ check_products <- function(asked, call) {
 # One effect has nothing to be adjusted for.
 check_looks <- function(blocks, asked, call = rlang::caller_env()) {
   asks <- c(adjust = asked$adjust != "none", bands = asked$bands)
-  if (length(blocks) > 1L || !any(asks)) return(invisible(blocks))
+  if (length(blocks) > 1L || length(asked$estimand) > 1L || !any(asks)) return(invisible(blocks))
   abort_input(c("{.arg {names(asks)[asks]}} {?has/have} no use with a single effect.",
                 i = "Name several outcomes, groups ({.arg by}) or arms, or leave {cli::qty(sum(asks))}{?it/them} out."),
               call = call)

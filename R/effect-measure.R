@@ -97,6 +97,9 @@
 #'   probability `level`.
 #' @param lonely_stratum What to do when a survey stratum is left with one cluster: `"stop"` (default) names it;
 #'   `"centre"` centres it on the grand mean.
+#' @param estimand Estimands to measure in one call, such as `c("ATE", "ATT", "ATC")`: score, trimming, pairs, strata or
+#'   weights are made anew for each, all before the outcome is opened. By default the study's own alone. Weights of your
+#'   own and searched metrics are for one only.
 #' @param seed For draws, folds and bands: one number; 1 by default. Answers do not depend on the number of workers
 #'   (`future::plan()`).
 #' @return A `twin_effect`. `tidy()` gives one row per term with the columns `outcome`, `estimator`, `estimand`,
@@ -108,8 +111,8 @@
 #'   statistic, p-value and interval are worked out on the log scale, the standard error is that of the ratio. `coef()`,
 #'   `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each unit's influence contribution.
 #'
-#'   With several outcomes, groups or arms a `twin_effects`: `tidy()` has the columns `contrast` and `group` where they
-#'   differ, `p.adjusted`, `band.low` and `band.high` where asked for; `tidy(x, part = "groups")` compares each group
+#'   With several outcomes, groups, arms or estimands a `twin_effects`: `tidy()` has the columns `contrast` and `group`
+#'   where they differ, `p.adjusted`, `band.low` and `band.high` where asked for; `tidy(x, part = "groups")` compares each group
 #'   with the first one; `glance()` has one row per effect; `x[[2]]` is one of them.
 #' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no
 #'   standard error accounts for their estimation. `twin_warning_clusters` when a study has clusters and its pairs are
@@ -165,7 +168,8 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
                            error = c("robust", "classical", "welch", "hc1", "stratified"), neighbours = 2,
                            conditional = FALSE, cluster = NULL, adjust = c("none", "holm", "bh"), bands = FALSE,
-                           lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000, seed = NULL) {
+                           lonely_stratum = c("stop", "centre"), estimand = NULL, level = 0.95, draws = 1000,
+                           seed = NULL) {
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_measured(x)
   study <- study_of(x)
@@ -183,21 +187,52 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
     lonely = check_choice(lonely_stratum, c("stop", "centre")), seed = if (is.null(seed)) 1 else seed
   )
   check_options(x, asked, given)
-  for (design in designs_in(x)) check_estimator(design, asked)
+  asked$estimand <- estimand
+  designs <- estimand_designs(x, estimand)
+  for (design in unlist(lapply(designs, designs_in), recursive = FALSE)) check_estimator(design, asked)
   check_inference(x, asked)
-  common <- hear_cautions(asked$clusters <- effect_clusters(study, asked$cluster))$cautions
-  blocks <- effect_blocks(x, asked)
-  check_looks(blocks, asked)
   call <- rlang::current_env()
-  effects <- lapply(blocks, function(block) with_cautions(measure_block(block, asked, call), common))
-  joint <- NULL
-  if (asked$inference != "analytic") {
-    again <- hear_cautions(resample_effects(x, effects, blocks, asked))
-    effects <- lapply(again$value$effects, with_cautions, again$cautions)
-    joint <- again$value$vcov
-  }
+  measured <- lapply(designs, measure_design, asked, call)
+  effects <- unlist(lapply(measured, `[[`, "effects"), recursive = FALSE, use.names = FALSE)
   if (length(effects) == 1L && is.null(by)) return(effects[[1L]])
-  new_effects(effects, asked, joint)
+  new_effects(effects, asked, if (length(designs) == 1L) measured[[1L]]$joint)
+}
+
+# Every effect of one design, with the joint covariance of its replicates where they were run: list(effects, joint).
+measure_design <- function(x, asked, call) {
+  common <- hear_cautions(asked$clusters <- effect_clusters(study_of(x), asked$cluster, call))$cautions
+  blocks <- effect_blocks(x, asked, call)
+  check_looks(blocks, asked, call)
+  effects <- lapply(blocks, function(block) with_cautions(measure_block(block, asked, call), common))
+  if (asked$inference == "analytic") return(list(effects = effects))
+  again <- hear_cautions(resample_effects(x, effects, blocks, asked, call))
+  list(effects = lapply(again$value$effects, with_cautions, again$cautions), joint = again$value$vcov)
+}
+
+# The design made anew for each estimand asked for; the design itself for its own, or where none is named.
+estimand_designs <- function(x, estimand, call = rlang::caller_env()) {
+  if (is.null(as_given(estimand, call = call))) return(list(x))
+  if (!is.character(estimand) || anyNA(estimand) || anyDuplicated(estimand) || !all(estimand %in% names(estimands))) {
+    abort_input(c("{.arg estimand} must be one or several of {.val {names(estimands)}}.",
+                  x = "It is {describe_value(estimand)}."), call = call)
+  }
+  lapply(estimand, function(one) {
+    if (one == study_of(x)$estimand) return(x)
+    given <- inherits(x, "twin_design") && (!is.null(x$metric) || (has_weights(x) && !weighing_of(x)$estimated))
+    if (given) {
+      abort_unsupported(c("This design can't be made anew for the {one}: its weights or metric are for the
+                           {study_of(x)$estimand}.", i = "Make one for the {one} from a study framed for it."),
+                        call = call)
+    }
+    study <- study_of(x)
+    study <- amend(study, estimand = one, hash = rlang::hash(list(study$hash, one)),
+                   family = if (is.null(study$family)) study$hash else study$family)
+    start <- if (inherits(x, "twin_arms")) new_arms(study, x$arm, x$levels, NULL, NULL, list()) else study
+    tryCatch(replay(start, design_recipe(x)), twin_error = function(e) {
+      e$call <- call
+      rlang::cnd_signal(e)
+    })
+  })
 }
 
 # The two-arm designs behind x.

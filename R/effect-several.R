@@ -10,13 +10,12 @@ new_effects <- function(effects, asked, joint = NULL) {
             class = "twin_effects")
 }
 
-# What tells the effects apart: a data frame with those of contrast, outcome and group that differ.
+# What tells the effects apart: a data frame with those of estimand, contrast, outcome and group that differ.
 effect_keys <- function(effects) {
-  keys <- lapply(c("contrast", "outcome", "group"), function(key) {
+  keys <- lapply(stats::setNames(nm = c("estimand", "contrast", "outcome", "group")), function(key) {
     values <- lapply(effects, `[[`, key)
     if (is.null(values[[1L]])) NULL else unlist(values)
   })
-  names(keys) <- c("contrast", "outcome", "group")
   keys <- Filter(Negate(is.null), keys)
   told <- vapply(keys, function(values) length(unique(values)) > 1L, NA)
   if (!is.null(keys$group)) told["group"] <- TRUE
@@ -47,7 +46,8 @@ tidy.twin_effects <- function(x, part = c("effects", "groups"), conf.level = x$l
   part <- check_choice(part, c("effects", "groups"))
   if (part == "groups") return(group_differences(x, conf.level))
   tables <- lapply(x$effects, generics::tidy, conf.level = conf.level)
-  keys <- x$labels[rep(seq_along(tables), vapply(tables, nrow, 0L)), setdiff(names(x$labels), "outcome"), drop = FALSE]
+  own <- setdiff(names(x$labels), c("estimand", "outcome"))  # those that are no columns of each already
+  keys <- x$labels[rep(seq_along(tables), vapply(tables, nrow, 0L)), own, drop = FALSE]
   table <- cbind(keys, do.call(rbind, unname(tables)))
   rownames(table) <- NULL
   if (x$adjust != "none") table$p.adjusted <- adjusted_p(table, x$adjust)
@@ -136,7 +136,7 @@ contrast_rows <- function(labels, difference, se, df, level) {
 glance.twin_effects <- function(x, ...) {
   rlang::check_dots_empty()
   rows <- do.call(rbind, unname(lapply(x$effects, generics::glance)))
-  cbind(x$labels[setdiff(names(x$labels), "outcome")], rows)
+  cbind(x$labels[setdiff(names(x$labels), c("estimand", "outcome"))], rows)
 }
 
 #' @export

@@ -25,8 +25,8 @@ outside_reason <- function(v, facts) {
   if (v %in% facts$unobserved) return("nobody measured it")
   if (v %in% facts$after) return("comes after the outcome")
   if (v %in% facts$caused) {
-    return(if (v %in% facts$before_y) "on the way from exposure to outcome: adjusting would take away part of the effect"
-           else "caused by the exposure")
+    if (!v %in% facts$before_y) return("caused by the exposure")
+    return("on the way from exposure to outcome: adjusting would take away part of the effect")
   }
   blocked_with <- core_d_separated(facts$cut, facts$x, facts$y, c(facts$z, v))
   if (facts$blocked && !blocked_with) return("a common effect: adjusting for it would open a path")

@@ -26,11 +26,11 @@
 #'   which gives robust errors. Units must not change cluster. What is named is used, with a caution where it is smaller
 #'   than what is treated as a whole.
 #' @param periods All periods in order, where `time` is text that does not show it.
-#' @param treated The value of `treatment` that means treated; TRUE and 1 need no naming.
+#' @param treated The value of `treatment` that means treated; TRUE, 1 and yes need no naming.
 #' @param subset Which rows to use, as in [frame_study()].
 #' @param missing What to do about missing covariate values, as in [frame_study()].
 #' @param event For outcomes with two values, the one that counts as 1, as in [frame_study()].
-#' @param unknown,categories As in [frame_study()].
+#' @param logged,unknown,categories As in [frame_study()]; effects on outcomes in logs come in per cent too.
 #' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
 #'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
 #'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
@@ -47,7 +47,7 @@
 frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
                         covariates = NULL, weight = NULL, frequency = NULL, cluster = NULL, periods = NULL,
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
-                        unknown = NULL, categories = NULL) {
+                        logged = NULL, unknown = NULL, categories = NULL) {
   call <- rlang::current_env()
   check_units(data, call)
   attr(data, "class") <- "data.frame"
@@ -65,6 +65,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   wanted <- if (!is.null(covariates)) {
     parse_covariates(covariates, data, unlist(roles[c("outcome", "treatment", "first_treated")]), call = call)
   }
+  check_logged(logged, outcome, data, call)
   if (!is.null(wanted)) check_panel_covariates(roles, wanted$names, call)
   data <- declared_columns(data, c(wanted$names, outcome, treatment), unknown, categories, call)
   chosen <- panel_rows(data, roles, wanted$names, subset, missing, call)
@@ -84,7 +85,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   new_panel(c(
     list(data = data, row_of = row_of, rows = rows, roles = roles, s = s,
          in_order = length(rows) == nrow(data) && !is.unsorted(rows), columns = columns, formula = wanted$formula,
-         missing = missing, dropped = dropped[dropped > 0], treated = timing$treated,
+         missing = missing, logged = logged, dropped = dropped[dropped > 0], treated = timing$treated,
          events = check_outcomes(data, outcome, event, rows, call)),
     timing$fields
   ))

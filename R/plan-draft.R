@@ -1,57 +1,35 @@
 # A starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the judgement to the
 # user.
 
-guess_roles <- function(data) {
-  kinds <- vapply(data, column_kind, "")
-  take <- function(candidates) if (length(candidates) > 0L) candidates[1L]
-  named <- function(pattern) grep(pattern, names(data), ignore.case = TRUE, value = TRUE)
-  id <- take(union(intersect(names(kinds)[kinds == "identifier"], named("(^|_)id$")),
-                   names(kinds)[kinds == "identifier"]))
-  weight <- take(intersect(names(kinds)[kinds == "number"], named("weight|^wt$")))
-  two_valued <- names(kinds)[kinds %in% c("true/false", "two values")]
-  treatment <- take(union(two_valued[kinds[two_valued] == "true/false"], two_valued))
-  if (is.null(treatment)) {
-    abort_input(c("No column of the data has two values, so none can be the treatment.",
-                  i = "Recode the treatment to two values first."), call = NULL)
+# list(lines, told: sentences for the screen). asked: list(panel, study), TRUE where the user knows what they are.
+draft_plan <- function(data, data_path, reading, asked) {
+  if (asked$panel && asked$study) abort_input("Say {.code --panel} or {.code --study}, not both.", call = NULL)
+  over_time <- if (!asked$study) guess_panel(data)
+  if (asked$panel && is.null(over_time)) {
+    abort_input(c("The columns don't look like units over time.",
+                  x = "There must be a time, units or groups that come back, and a treatment that sets in and stays.",
+                  i = "Leave out {.code --panel} for a study, or write the plan by hand."), call = NULL)
   }
-  rest <- setdiff(names(data), c(id, weight, treatment))
-  outcome <- utils::tail(rest[kinds[rest] == "number"], 1L)
-  if (length(outcome) == 0L) outcome <- utils::tail(rest, 1L)
-  cluster <- take(rest[kinds[rest] == "many levels"])
-  covariates <- setdiff(rest, c(outcome, cluster, names(kinds)[kinds %in% c("identifier", "constant", "date", "year")]))
-  list(id = id, weight = weight, treatment = treatment, outcome = outcome, cluster = cluster,
-       covariates = covariates, kinds = kinds, candidates = two_valued)
+  roles <- if (is.null(over_time)) guess_roles(data) else over_time
+  told <- if (is.null(over_time)) {
+    sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever happened
+             after the treatment.", roles$treatment, roles$outcome)
+  } else {
+    sprintf("These look like data over time. Guessed: %s, time %s, %s, outcome %s. Check every line; --study drafts
+             a study instead.",
+            if (is.null(roles$unit)) paste("group", roles$group) else paste("unit", roles$unit), roles$time,
+            if (is.null(roles$treatment)) paste("first treated period", roles$first_treated) else
+              paste("treatment", roles$treatment), roles$outcome)
+  }
+  lines <- if (is.null(over_time)) draft_lines else panel_draft_lines
+  list(lines = lines(data, roles, data_path, reading),
+       told = c(told, if (length(roles$unsure) > 0L) c("Unsure of:", paste("-", roles$unsure))))
 }
-
-column_kind <- function(x) {
-  values <- unique(x[!is.na(x)])
-  if (length(values) < 2L) return("constant")
-  if (length(values) == 2L) return(if (all(values %in% c(0, 1))) "true/false" else "two values")
-  distinct <- length(values) == length(x)
-  if (is_text(x)) return(text_kind(values, distinct))
-  if (is_whole(x) && all(values >= 1900 & values <= 2100)) return("year")
-  if (distinct && is_whole(x)) return("identifier")
-  if (inherits(x, c("Date", "POSIXt"))) "date" else "number"
-}
-
-is_text <- function(x) is.character(x) || is.factor(x)
-
-text_kind <- function(values, distinct) {
-  hidden <- hidden_kind(as.character(values))
-  if (!is.null(hidden)) return(c(numbers = "number with other entries", dates = "date")[[hidden]])
-  if (distinct) return("identifier")
-  if (length(values) > 12L) "many levels" else "levels"
-}
-
-is_whole <- function(x) is.numeric(x) && all(x == round(x), na.rm = TRUE)
 
 # reading: named list of how the file is read.
 draft_lines <- function(data, roles, data_path, reading = list()) {
   c(
-    "# A starting plan, guessed from the columns. Check every line.",
-    "# Columns:", strwrap(paste0(names(data), " (", roles$kinds, missing_share(data), ")", collapse = ", "), 100,
-                          prefix = "#   "),
-    "", "study:", study_lines(data, roles, data_path, reading),
+    draft_head(data, roles), "", "study:", study_lines(data, roles, data_path, reading),
     "", "designs:", "  pairs:", "    - score", "    - pair: {caliper: 0.2}", "  weights:", "    - score",
     "    - weigh: {method: inverse}",
     "", "power:   # before the outcome is opened: what could the design detect?", "  pairs: {design: pairs}",
@@ -60,6 +38,13 @@ draft_lines <- function(data, roles, data_path, reading = list()) {
     "", "probes:", "  hidden_bias: {probe: effect, effect: weights}   # every probe that fits, on one scale",
     "  in_pairs: {probe: pairs, effect: pairs}", "  other_choices: {probe: choices, effect: pairs}"
   )
+}
+
+draft_head <- function(data, roles) {
+  remark <- function(text) strwrap(text, 100, prefix = "#   ")
+  c("# A starting plan, guessed from the columns. Check every line.",
+    "# Columns:", remark(paste0(names(data), " (", roles$kinds, missing_share(data), ")", collapse = ", ")),
+    if (length(roles$unsure) > 0L) c("# Unsure of:", unlist(lapply(roles$unsure, remark))))
 }
 
 study_lines <- function(data, roles, data_path, reading) {
@@ -120,4 +105,27 @@ yaml_text <- function(text) {
     return(text)
   }
   paste0("\"", gsub("([\"\\\\])", "\\\\\\1", text), "\"")
+}
+
+# The same for units over time.
+panel_draft_lines <- function(data, roles, data_path, reading = list()) {
+  covariates <- paste0("[", paste(vapply(roles$covariates, yaml_text, ""), collapse = ", "), "]")
+  adjust <- if (length(roles$covariates) > 0L) "{adjustment: regression}" else "{}"
+  treated <- if (!is.null(roles$treatment)) treated_guess(data[[roles$treatment]])
+  c(
+    draft_head(data, roles), "", "panel:", plan_entry("data", data_path),
+    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
+    plan_entry("outcome", roles$outcome, "or a list of columns"), plan_entry("time", roles$time),
+    plan_entry("unit", roles$unit), plan_entry("group", roles$group, "treated as a whole; other units every time"),
+    plan_entry("treatment", roles$treatment, "on from the period it sets in"),
+    plan_entry("treated", treated, "the value that means treated"),
+    plan_entry("first_treated", roles$first_treated, "the period treatment sets in"),
+    if (length(roles$covariates) > 0L) paste0("  covariates: ", covariates, "   # what makes trends differ"),
+    plan_entry("weight", roles$weight),
+    "", "trends: true   # did both sides move in parallel before?",
+    if (roles$complete) "decompose: true" else "decompose: {complete: true}   # without units that miss periods",
+    "", "effects:", "  two-way: {estimator: two_way}", paste0("  group-time: ", adjust),
+    paste0("  path: {", if (length(roles$covariates) > 0L) "adjustment: regression, ", "base: fixed, over: event}"),
+    "", "probes:", "  drift: {probe: trends, effect: path, at: [0, 1, 2]}"
+  )
 }

@@ -43,7 +43,7 @@ plan_designs <- function(plan, study) {
       design <- study
       for (step in plan_steps(plan, name)) {
         settings <- step$settings
-        for (key in intersect(names(settings), c("model", "scale_model", "interactions"))) {
+        for (key in intersect(names(settings), c("model", "scale_model", "interactions", "response"))) {
           if (!identical(settings[[key]], "all")) settings[[key]] <- plan_formula(settings[[key]], key)
         }
         if (!is.null(settings$covariates)) {

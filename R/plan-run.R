@@ -168,7 +168,29 @@ unbalanced <- function(balances) {
 
 message_lines <- function(condition) {
   text <- c(strsplit(cli::ansi_strip(rlang::cnd_message(condition)), "\n")[[1L]], condition$place)
+  if (!is.null(condition$place)) text <- plan_words(text)
   unlist(lapply(text, strwrap, width = 77L, exdent = 2L))
+}
+
+# What a message says in R's words, in those of a plan: `caliper = 0.1` is `caliper: 0.1`, `pair_units(ratio = c(1, 5))`
+# is `pair: {ratio: [1, 5]}`, `pair_units()` is `pair`.
+plan_words <- function(text) {
+  keys <- c(score_units = "score", trim_units = "trim", pair_units = "pair", group_units = "group",
+            stratify_units = "stratify", weigh_units = "weigh", weigh_responses = "respond", search_metric = "search",
+            frame_study = "study", frame_panel = "panel", measure_effect = "effects", measure_did = "effects",
+            assess_trends = "trends", decompose_did = "decompose", assess_power = "power")
+  for (verb in names(keys)) {
+    text <- gsub(sprintf("`%s()`", verb), sprintf("`%s`", keys[[verb]]), text, fixed = TRUE)
+    text <- gsub(sprintf("`%s\\((x, |)([^`]*)\\)`", verb), sprintf("`%s: {\\2}`", keys[[verb]]), text, perl = TRUE)
+  }
+  quoted <- gregexpr("`[^`]*`", text)
+  regmatches(text, quoted) <- lapply(regmatches(text, quoted), function(code) {
+    setting <- grepl("^`([a-z_]+: [{])?[a-z_]+ = ", code)
+    code[setting] <- gsub("([a-z_]+) = ", "\\1: ", code[setting])
+    code[setting] <- gsub("c\\(([^()]*)\\)", "[\\1]", code[setting])
+    gsub("\\bTRUE\\b", "true", gsub("\\bFALSE\\b", "false", gsub("\\bNULL\\b", "null", code)))
+  })
+  text
 }
 
 complain <- function(lines) writeLines(lines, stderr())

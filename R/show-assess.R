@@ -48,7 +48,7 @@ ratio_text <- function(rows, limit) {
     number_text(rows$variance_ratio[worst]))
 }
 
-# By which limits a design fails, and in which rows; NULL where all pass. The limits are those the balance was judged by.
+# By which limits a design fails, and in which rows; NULL where all pass. The limits are those of the balance.
 missed_limits <- function(x, name) {
   texts <- vapply(judged_samples(x), function(sample) {
     rows <- sample_rows(x, sample)

@@ -243,8 +243,8 @@ design_advice <- function(x) {
   "Next: assess_balance(), and measure_effect() once balance is good enough."
 }
 
-design_parts <- c("coefficients", "predictions", "steps", "learners", "strata", "sets", "bins", "reuse", "unmatched", "trimming",
-                  "truncation", "metric", "search")
+design_parts <- c("coefficients", "predictions", "steps", "learners", "strata", "sets", "bins", "reuse", "unmatched",
+                  "trimming", "truncation", "metric", "search")
 
 #' @export
 tidy.twin_design <- function(x, part = "coefficients", ...) {
@@ -252,7 +252,8 @@ tidy.twin_design <- function(x, part = "coefficients", ...) {
   part <- check_choice(part, design_parts)
   table <- design_part(x, part)
   if (!is.null(table)) return(table)
-  made_by <- c(coefficients = "score_units()", predictions = "score_units()", steps = "score_units(select = \"ladder\")", # nolint
+  made_by <- c(coefficients = "score_units()", predictions = "score_units()",
+               steps = "score_units(select = \"ladder\")", # nolint
                learners = "score_units(learners = )", strata = "stratify_units()", sets = "group_units()",
                bins = "group_units(method = \"coarsened\")", reuse = "pair_units()", unmatched = "pair_units()",
                trimming = "trim_units()", truncation = "weigh_units(truncate = )", metric = "search_metric()",
@@ -263,7 +264,8 @@ tidy.twin_design <- function(x, part = "coefficients", ...) {
 design_part <- function(x, part) {
   switch(part,
     coefficients = if (!is.null(x$score$coefficients)) coefficient_table(x$score),
-    predictions = if (!is.null(x$score)) prediction_table(x), steps = x$score$steps, learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
+    predictions = if (!is.null(x$score)) prediction_table(x), steps = x$score$steps,
+    learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
     sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x))) set_table_of(x),
     bins = bins_of(x), reuse = if (x$kind == "pairs") reuse_table(x),
     unmatched = if (!is.null(x$reason) || trims(x)) unmatched_table(x),

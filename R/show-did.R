@@ -20,9 +20,11 @@ did_headline <- function(x) {
 
 did_sentence <- function(x) {
   row <- did_headline(x)
-  sprintf("With %s, %s changes by %s (%s), %s; estimated by %s.", treatment_of(x$study), outcome_phrase(x),
-          number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), average_words(x),
-          did_method(x))
+  in_percent <- if (is.null(row$percent)) "" else
+    percent_words(row$percent, row$percent.low, row$percent.high)
+  sprintf("With %s, %s changes by %s (%s)%s, %s; estimated by %s.", treatment_of(x$study), outcome_phrase(x),
+          number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), in_percent,
+          average_words(x), did_method(x))
 }
 
 # What the leading number averages over.
@@ -71,6 +73,11 @@ did_table_text <- function(x, number = column_text) {
   if (x$over == "event") {
     out$units <- ifelse(table$term == "average" | table$kind == "base", "", count_text(table$n_treated))
     names(out)[1L] <- "Periods since"
+  }
+  if (!is.null(table$percent)) {
+    number <- if (is.null(attr(number, "digits"))) fixed_digits(1) else number
+    limits <- interval_text(table$percent.low, table$percent.high, number)
+    out$`per cent` <- sprintf("%s (%s)", number(table$percent), limits)
   }
   fit_table(out, c("units", "p"))
 }

@@ -96,7 +96,12 @@ percent_phrase <- function(x) {
   row <- generics::tidy(x)
   row <- row[row$term == "percent", ]
   if (nrow(row) == 0L) return("")
-  sprintf(", which is %s per cent (%s)", number_text(row$estimate), interval_text(row$conf.low, row$conf.high))
+  percent_words(row$estimate, row$conf.low, row$conf.high)
+}
+
+percent_words <- function(percent, low, high) {
+  sprintf(", which is %s per cent (%s)", number_text(percent), if (is.na(low)) "no interval" else
+    interval_text(low, high))
 }
 
 effect_population <- function(x, what) {
@@ -174,8 +179,15 @@ several_title <- function(x) {
   }
   sprintf("Effects of %s%s%s, %s, %s; estimated by %s.", first$study$roles$treatment,
           if ("outcome" %in% keys) "" else paste(" on", outcome_phrase(first)),
-          if (is.null(x$by)) "" else paste(" within each", x$by), population_text(first$estimand, first$note),
+          if (is.null(x$by)) "" else paste(" within each", x$by),
+          if ("estimand" %in% keys) estimand_list(x) else population_text(first$estimand, first$note),
           direction_text(x), method)
+}
+
+# "everybody (ATE) and those who were treated (ATT)"
+estimand_list <- function(x) {
+  asked <- unique(vapply(x$effects, `[[`, "", "estimand"))
+  and_list(vapply(asked, population_text, "", character()))
 }
 
 # Which way differences go: "treated minus control", or each arm minus the reference.
@@ -190,7 +202,7 @@ several_table <- function(x, number = column_text) {
   keys <- x$labels
   row_of <- function(term) table[table$term == term, ]
   difference <- row_of("difference")
-  names(keys) <- c(contrast = "Arms", outcome = "Outcome", group = x$by)[names(keys)]
+  names(keys) <- c(estimand = "For", contrast = "Arms", outcome = "Outcome", group = x$by)[names(keys)]
   out <- cbind(keys, data.frame(
     Treated = number(row_of("mean_treated")$estimate), Control = number(row_of("mean_control")$estimate),
     Difference = number(difference$estimate), SE = number(difference$std.error),

@@ -294,8 +294,8 @@ table_parts.twin_effects <- function(x, number = column_text) {
   list(table = table, first = names(table)[seq_along(x$labels)], keys = names(x), levels = rep(NA, nrow(table)),
        estimate = "Difference", p.value = rows$p.value, caption = several_title(x), hypothesis = "no effect",
        note = paste(c(sprintf("Differences are %s.", direction_text(x)), several_sentences(x), several_balance(x),
-                      paste0("Standard errors: ", several_inference(x), "."), do.call(caution_sentence, unname(x$effects))),
-                    collapse = " "))
+                            paste0("Standard errors: ", several_inference(x), "."),
+                      do.call(caution_sentence, unname(x$effects))), collapse = " "))
 }
 
 #' @exportS3Method

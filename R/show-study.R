@@ -22,6 +22,7 @@ format.twin_study <- function(x, ...) {
     if (!is.null(x$formula)) field_lines("Terms", study_terms(x)),
     field_lines("Missing", missing_text(x)),
     optional,
+    study_label_lines(x),
     if (length(x$dropped) > 0L) {
       field_lines("Left out", paste(count_text(x$dropped), "rows,", names(x$dropped), collapse = "; "))
     },
@@ -175,6 +176,13 @@ label_note <- function(labels, most = 12L) {
   shown <- utils::head(labels, most)
   sprintf("Labels: %s%s.", paste0(names(shown), " = ", shown, collapse = "; "),
           if (length(labels) > most) sprintf("; and %d more", length(labels) - most) else "")
+}
+
+study_label_lines <- function(x) {
+  labels <- vapply(x$columns, `[[`, "", "label")
+  outcomes <- vapply(stats::setNames(nm = x$roles$outcome), function(name) column_label(x$data[[name]], name), "")
+  note <- label_note(c(outcomes, labels))
+  if (!is.null(note)) field_lines("Labels", sub("^Labels: ", "", note))
 }
 
 # Dates are kept as days; people read dates.

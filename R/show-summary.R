@@ -59,7 +59,7 @@ summary_of <- function(object, ...) {
 format.twin_summary <- function(x, ...) {
   blocks <- lapply(seq_len(nrow(x$numbers)), function(i) {
     row <- x$numbers[i, , drop = FALSE]
-    unlist(Map(function(name, value) field_lines(name, glance_cell(name, value), 18L), names(row), row),
+    unlist(Map(function(name, value) field_lines(name, glance_cell(name, value), 20L), names(row), row),
            use.names = FALSE)
   })
   c(x$words, unlist(lapply(blocks, function(block) c("", block))))

@@ -16,7 +16,8 @@
 #' @param estimand For whom the effect is wanted: `"ATT"` (the treated; default), `"ATE"` (everybody), `"ATC"` (the
 #'   controls), `"ATO"` (those whose treatment could well have been either, weight e(1 - e)) or `"ATM"` (those whom
 #'   one-to-one pairing would keep, weight min(e, 1 - e)).
-#' @param treated The value of `treatment` that means treated. TRUE and 1 need no naming.
+#' @param treated The value of `treatment` that means treated. TRUE beside FALSE, 1 beside 0 and yes beside no need no
+#'   naming.
 #' @param weight Name of a column of sampling weights (non-negative), which multiply everything: how many units of the
 #'   population a sampled unit speaks for. The sample keeps its size, and standard errors are those of its units.
 #' @param frequency Name of a column of frequency weights: whole numbers of units that are alike in every column and
@@ -46,8 +47,8 @@
 #' @param categories Columns whose numbers are codes of categories: their names, or a list of labels named by column,
 #'   such as `list(fuel = c("1" = "wood", "2" = "coal"))`.
 #' @return A `twin_study`. Rows are those of `data`, all of them (with `frequency`: one per unit, in the order of
-#'   `data`): [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not in
-#'   the study. With `frequency`, `id`s of units that shared a row get a number.
+#'   `data`): [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not
+#'   in the study. With `frequency`, `id`s of units that shared a row get a number.
 #' @section Errors: `twin_error_input` for unknown columns (the nearest name is suggested), a treatment without two
 #'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights or counts,
 #'   duplicate ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`;
@@ -288,7 +289,7 @@ read_treatment <- function(x, name, treated, inside, call) {
                   x = "Both read {.val {text[1L]}}; they differ by {values[2L] - values[1L]}.",
                   i = "Round the column first."), column = name, call = call)
   }
-  treated <- treated_level(treated, text, listing, name, is.logical(x) || identical(text, c("0", "1")), call)
+  treated <- treated_level(treated, text, listing, name, call)
   z <- as.integer(code == match(treated, text))
   missing <- sum(inside & is.na(z))
   if (missing > 0L) {
@@ -301,8 +302,8 @@ read_treatment <- function(x, name, treated, inside, call) {
        considered = sum(inside))
 }
 
-treated_level <- function(treated, text, listing, name, known, call) {
-  if (is.null(treated) && known) return(text[2L])
+treated_level <- function(treated, text, listing, name, call) {
+  if (is.null(treated) && !is.null(plain_yes(text))) return(plain_yes(text))
   if (is.null(treated)) {
     abort_input(c(
       "Which value of {.val {name}} means treated?",
@@ -450,13 +451,12 @@ outcome_event <- function(x, name, event, call) {
       x = "It has {length(values)} values: {.val {utils::head(values, 6)}}."
     ), column = name, call = call)
   }
-  yes <- values[tolower(values) %in% c("1", "true", "yes")]
-  if (is.null(event) && length(yes) == 1L) return(yes)
+  if (is.null(event) && !is.null(plain_yes(values))) return(plain_yes(values))
   if (!is.null(event) && event %in% values) return(event)
   abort_input(c(
     "Which value of the outcome {.val {name}} counts as 1?",
     x = "It has the values {.val {values}}.",
-    i = "Say so: {.code event = \"{values[2L]}\"}."
+    i = "Say so: {.code event = \"{values[2L]}\"} or {.code event = \"{values[1L]}\"}."
   ), column = name, levels = values, call = call)
 }
 

@@ -26,7 +26,7 @@ shared_places <- function(x) {
   size <- abs(x[is.finite(x) & x != 0])
   if (length(size) == 0L) return(NA)
   if (max(size) < 5e-4) return(NA)
-  min(max(decimal_places(size)), decimal_places(max(size)) + 2)
+  min(max(decimal_places(size[size >= 5e-4])), decimal_places(max(size)) + 2)
 }
 
 # For columns whose rows are in different units: each number with its own decimals, unless their number is fixed.
@@ -132,4 +132,13 @@ stray_entries <- function(levels, kind) {
   good <- if (kind == "numbers") !is.na(numbers_in_text(sub(",", ".", levels, fixed = TRUE))) else
     grepl("^([0-9]{1,2}[./-][0-9]{1,2}[./-][0-9]{4}|[0-9]{4}-[0-9]{2}-[0-9]{2})$", levels)
   levels[!good]
+}
+
+# Of two values the one that plainly means yes: 1 beside 0, TRUE beside FALSE, yes beside no, in any case of letters; NULL
+# where neither does. Treatments and outcomes are read alike.
+plain_yes <- function(text) {
+  for (pair in list(c("0", "1"), c("false", "true"), c("no", "yes"))) {
+    if (setequal(tolower(text), pair) && length(text) == 2L) return(text[tolower(text) == pair[2L]])
+  }
+  NULL
 }

@@ -4,8 +4,8 @@
 #' temporary name, looked at, and renamed when all of it is there: on a full disk the old file stays. Symbolic links are
 #' written through; a file that is protected from writing is not replaced.
 #'
-#' @param data A data frame, or a design: its data without the outcomes, as [design_data()] gives them. Other results are
-#'   written as `as.data.frame()` gives them.
+#' @param data A data frame, or a design: its data without the outcomes, as [design_data()] gives them. Other results
+#'   are written as `as.data.frame()` gives them.
 #' @param path Path ending in `.csv`, `.tsv`, `.parquet`, `.dta`, `.xlsx` or `.rds`, in a folder that exists.
 #' @return `path`, invisibly.
 #' @section Details: In csv and tsv, text that a spreadsheet would run as a formula gets a leading apostrophe. `.dta`

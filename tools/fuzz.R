@@ -23,4 +23,15 @@ bad <- found[found$result != "error" & !(found$result == "accepted" & key(found)
 cat(sprintf("%d places, %d refused, %d known uses, %d processes lost\n", nrow(found), sum(found$result == "error"),
             sum(found$result == "accepted") - sum(bad$result == "accepted"), sum(lost)))
 if (nrow(bad) > 0L) print(transform(bad, result = substr(result, 1, 120)), row.names = FALSE)
-quit(status = as.integer(nrow(bad) > 0L || any(lost)))
+places <- env$plan_places()
+if (length(asked) > 0L) places <- places[grepl(asked[1L], paste("plan", places$part)), ]
+folder <- env$plan_fuzz_folder()
+settings <- env$plan_settings()
+results <- unlist(parallel::mclapply(seq_len(nrow(places)), function(k) {
+  env$try_plan_key(folder, places$part[k], places$key[k], places$value[k], settings)
+}, mc.cores = 2L))
+cat(sprintf("%d values of plan keys, %d refused, %d processes lost\n", nrow(places), sum(results == "error"),
+            nrow(places) - length(results)))
+raw <- which(startsWith(results, "raw"))
+if (length(raw) > 0L) print(data.frame(places[raw, ], result = substr(results[raw], 1, 120)), row.names = FALSE)
+quit(status = as.integer(nrow(bad) > 0L || any(lost) || length(raw) > 0L || length(results) < nrow(places)))

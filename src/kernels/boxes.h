@@ -38,7 +38,8 @@ class Boxes {
     }
     for (std::size_t level = 1; level < levels_.size(); ++level)
       for (std::ptrdiff_t b = 0; b < levels_[level - 1]->count; ++b)
-        for (int j = 0; j < p; ++j) levels_[level]->widen(b / 8, j, levels_[level - 1]->low(b, j), levels_[level - 1]->high(b, j));
+        for (int j = 0; j < p; ++j)
+          levels_[level]->widen(b / 8, j, levels_[level - 1]->low(b, j), levels_[level - 1]->high(b, j));
   }
 
   // limit(): the squared distance, in single precision, beyond which nothing is wanted; it falls while visit(bucket)

@@ -155,7 +155,8 @@ class Neighbours {
       for (const int row : *rows) {
         const int place = place_of_row(row);
         const bool may = !taken_[place] && rules_->allow(seeker, row);
-        farthest = std::max(farthest, may ? query.squared(exact_.data() + static_cast<Eigen::Index>(place) * p_) : INFINITY);
+        const double* x = exact_.data() + static_cast<Eigen::Index>(place) * p_;
+        farthest = std::max(farthest, may ? query.squared(x) : INFINITY);
       }
       nearest.narrow(farthest);
     }
@@ -322,7 +323,8 @@ class Neighbours {
   void search(const Query& query, Nearest& nearest) {
     if (boxes_) {
       boxes_->search(query.single.data(), [&] { return query.limit(nearest.limit(), p_); }, [&](Eigen::Index bucket) {
-        if (live_[buckets_ - 1 + bucket] > 0) scan(bucket * kBucketBlocks, (bucket + 1) * kBucketBlocks, query, nearest);
+        if (live_[buckets_ - 1 + bucket] == 0) return;
+        scan(bucket * kBucketBlocks, (bucket + 1) * kBucketBlocks, query, nearest);
       });
       return;
     }

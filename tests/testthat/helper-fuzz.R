@@ -161,3 +161,101 @@ mutant_originals <- function() {
   list(plan = readLines(file.path(folder, "plan.yml")), csv = csv,
        dot = c("digraph {", "  port -> joined; port -> income", "  joined -> income", "  wind [unobserved]", "  wind -> {joined income}", "}"))
 }
+
+# ---- every key of a plan, with bad values as YAML writes them ----
+
+bad_yaml <- function() {
+  c("~", "[]", "{}", "[[]]", "[{}]", "hello", "{a: 1}", "{a: {b: c}}", "1/0", ".inf", "-.inf", ".nan", "-1", "0", "0.5", "-0.1", "2",
+    "1e300", "1e-300", "2147483648", "99999999999999999999", "true", "false", "yes", "[true, false]", "[1, a]", "[~]", "[.nan, 1]", "[0.5, 0.5]",
+    "[3, 1]", "''", "' '", "'<b>&amp;</b>'", "'{x} {.val y}'", "'%s %d'", "\"a\\nb\"", "\"it's \\\"said\\\"\"", "2020-01-01", "\"~ zzz\"",
+    "\"~ nosuch(boat)\"", "\"~ boat +\"", "\"y ~ x\"", "\"boat > \"", "\"system('x')\"", "0x1F", "1_000", "\"Gr\u00f6\u00dfe\"", "[income, income]",
+    "joined", "data.csv", "/no/such/place", "[boat, past, port, harbour]", strrep("x", 5000))
+}
+
+# For each part of a plan: what must be there, and the lines around it with FLOW in its place.
+plan_settings <- function() {
+  study <- "study: {data: data.csv, treatment: joined, outcome: [income, months, left, known], covariates: [boat, past]}"
+  weighed <- c(study, "designs: {d: [score, weigh], p: [score, pair]}")
+  measured <- c(weighed, "effects: {e: {design: d}, q: {design: p}, r: {estimator: regression}}")
+  panel <- "panel: {data: panel.csv, outcome: price, time: year, unit: harbour, treatment: open}"
+  step <- function(before, name) c(study, sprintf("designs: {d: [%s{%s: FLOW}]}", before, name))
+  parts <- list(
+    study = list(base = c(data = "data.csv", treatment = "joined", outcome = "income", covariates = "[boat, past]"), lines = "study: FLOW"),
+    score = list(lines = step("", "score")), trim = list(lines = step("score, ", "trim")), pair = list(lines = step("score, ", "pair")),
+    group = list(lines = step("score, ", "group")), stratify = list(lines = step("score, ", "stratify")),
+    search = list(base = c(population = "10", generations = "1"), lines = step("score, ", "search")),
+    weigh = list(lines = step("score, ", "weigh")), respond = list(base = c(outcome = "known"), lines = step("score, weigh, ", "respond")),
+    effect = list(base = c(design = "d"), lines = c(weighed, "effects: {e: FLOW}")),
+    hazard = list(base = c(design = "d", measure = "hazard", time = "months", event = "left"), lines = c(weighed, "effects: {e: FLOW}")),
+    power = list(base = c(design = "d"), lines = c(weighed, "power: {p: FLOW}")),
+    report = list(lines = c(measured, "report: FLOW")), groups = list(lines = c(study, "report: {groups: FLOW}")),
+    panel = list(base = c(data = "panel.csv", outcome = "price", time = "year", unit = "harbour", treatment = "open"), lines = "panel: FLOW"),
+    trends = list(lines = c(panel, "trends: FLOW")), decompose = list(lines = c(panel, "decompose: FLOW")),
+    did = list(lines = c(panel, "effects: {e: FLOW}")), panel_report = list(lines = c(panel, "effects: {e: {}}", "report: FLOW"))
+  )
+  about <- c(pairs = "q", omitted = "r")
+  for (kind in setdiff(names(plan_keys()$probes), c("trends", "stability"))) {
+    effect <- if (kind %in% names(about)) about[[kind]] else "e"
+    parts[[paste0("probes.", kind)]] <- list(base = c(probe = kind, effect = effect, if (kind %in% c("effect", "weights")) c(draws = "10"),
+                                                      if (kind == "placebo") c(outcomes = "[months]")),
+                                             lines = c(measured, "probes: {x: FLOW}"))
+  }
+  parts
+}
+
+plan_places <- function() {
+  keys <- plan_keys()
+  keys <- c(keys[setdiff(names(keys), c("top", "panel_top", "probes"))], stats::setNames(keys$probes, paste0("probes.", names(keys$probes))))
+  known <- names(plan_settings())
+  do.call(rbind, lapply(intersect(names(keys), known), function(part) {
+    expand.grid(part = part, key = keys[[part]], value = bad_yaml(), stringsAsFactors = FALSE)
+  }))
+}
+
+# The folder in which all of them are tried.
+plan_fuzz_folder <- function() {
+  folder <- tempfile("keys")
+  dir.create(folder)
+  data <- more_outcomes(120, seed = 4)
+  data$known <- ifelse(seq_len(120) %% 9 == 0, NA, data$income)
+  data.table::fwrite(data, file.path(folder, "data.csv"))
+  data.table::fwrite(many_harbours(12), file.path(folder, "panel.csv"))
+  folder
+}
+
+# "error" (classed), "fine" or "raw: ...".
+try_plan_key <- function(folder, part, key, value, settings = plan_settings(), seconds = 20) {
+  map <- settings[[part]]$base
+  map[[key]] <- value
+  flow <- sprintf("{%s}", paste(names(map), map, sep = ": ", collapse = ", "))
+  file <- tempfile("plan", folder, ".yml")
+  on.exit(unlink(file))
+  writeLines(sub("FLOW", flow, settings[[part]]$lines, fixed = TRUE), file)
+  result <- tryCatch(suppressMessages(suppressWarnings({
+    setTimeLimit(elapsed = seconds, transient = TRUE)
+    run_plan_parts(read_plan(file))
+    "fine"
+  })), twin_error = function(e) "error", error = function(e) paste("raw:", gsub("\\s+", " ", conditionMessage(e))))
+  setTimeLimit()
+  result
+}
+
+# A plan without its pages and files.
+run_plan_parts <- function(plan) {
+  if (is_panel_plan(plan)) {
+    panel <- plan_panel(plan)
+    plan_part(plan, "trends", assess_trends, panel)
+    plan_part(plan, "decompose", decompose_did, panel)
+    shown <- lapply(plan_panel_effects(plan, panel), `[[`, "shown")
+    return(at_place(plan, c("report", "truth"), check_truth(unlist(plan$report$truth), shown, call = NULL)))
+  }
+  study <- plan_study(plan)
+  plan_groups(plan, study_of(study))
+  made <- plan_designs(plan, study)
+  designs <- two_arm_designs(made)
+  plan_balances(plan, designs)
+  plan_powers(plan, study, designs)
+  effects <- plan_effects(plan, study, made)
+  at_place(plan, c("report", "truth"), check_truth(unlist(plan$report$truth), effects, call = NULL))
+  plan_probe_results(plan, effects)
+}

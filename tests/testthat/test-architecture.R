@@ -14,7 +14,7 @@ below$cli <- "plan"
 # Files of the study room that any room may use: conditions, checks, text, files, seeds, progress, logbook; and the
 # registers that plans read.
 doors <- c(paste0("study-", c("conditions", "checks", "text", "files", "seeds", "progress", "logbook"), ".R"),
-           "core-estimands.R", "probe-kinds.R", "design-verbs.R")
+           "core-estimands.R", "study-guess.R", "panel-guess.R", "probe-kinds.R", "design-verbs.R")
 
 sources <- function() {
   root <- source_root()

@@ -89,7 +89,7 @@ test_that("clusters across cohorts, cross-sections, collapsed rows and weights a
   expect_gt(ratio, 0.65)
   expect_lt(ratio, 1.5)
   rows <- frame_panel(data, first_treated = "from", outcome = "price", time = "quarter", group = "port")
-  for (collapse in list(FALSE, "rows")) {
+  for (collapse in c("no", "rows")) {
     a <- suppressWarnings(measure_did(rows, estimator = "two_way", collapse = collapse))
     b <- suppressWarnings(measure_did(rows, estimator = "two_way", collapse = collapse, inference = "bootstrap", draws = 150))
     expect_lt(abs(log(tidy(b)$std.error / tidy(a)$std.error)), 0.3)

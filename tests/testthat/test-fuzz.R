@@ -26,6 +26,23 @@ test_that("every exported verb has a call that works and all of its arguments ar
   expect_refused(places[sample.int(nrow(places), 250), ], calls)
 })
 
+test_that("every key of a plan refuses bad values by a classed error, or has a use for them", {
+  expect_gte(length(bad_yaml()), 40)
+  settings <- plan_settings()
+  places <- plan_places()
+  expect_setequal(setdiff(sub("^probes[.].*", "probes", unique(places$part)), names(settings)), "probes")
+  folder <- plan_fuzz_folder()
+  for (part in names(settings)[lengths(lapply(settings, `[[`, "base")) > 0]) {
+    base <- settings[[part]]$base
+    expect_identical(try_plan_key(folder, part, names(base)[1], base[[1]]), "fine", info = part)
+  }
+  withr::local_seed(as.integer(format(Sys.Date(), "%Y%j")) + 1)
+  for (k in sample.int(nrow(places), 60)) {
+    at <- places[k, ]
+    expect_no_match(try_plan_key(folder, at$part, at$key, at$value, settings), "^raw", info = paste(at$part, at$key, at$value))
+  }
+})
+
 test_that("plans, tables and graphs that hands have damaged give a result or a classed error", {
   originals <- mutant_originals()
   for (kind in names(originals)) expect_identical(try_mutant(kind, originals[[kind]]), "fine")

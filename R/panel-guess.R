@@ -1,0 +1,113 @@
+# Do the columns look like units over time: a time, units or groups that come back, and a treatment that sets in and
+# stays?
+
+# list(time, unit, group, treatment, first_treated, ...) like guess_roles(), or NULL where the data are no panel.
+guess_panel <- function(data) {
+  kinds <- vapply(data, column_kind, "")
+  for (time in time_candidates(data, kinds)) {
+    at <- read_times(data[[time]], time)
+    if (is.null(at)) next
+    for (unit in setdiff(unit_candidates(data, kinds), time)) {
+      found <- panel_of(data, kinds, time, unit, at)
+      if (!is.null(found)) return(panel_roles(data, kinds, found))
+    }
+  }
+  NULL
+}
+
+time_candidates <- function(data, kinds) {
+  named <- names_like(data, "(^|[_. ])(year|quarter|month|week|period|wave|season|date|time|day|round)s?([_. ]|$)")
+  counts <- vapply(data, function(x) length(unique(x[!is.na(x)])), 0L)
+  likely <- union(named, names(kinds)[kinds %in% c("year", "date")])
+  likely[counts[likely] >= 2L & counts[likely] <= nrow(data) / 3]
+}
+
+# Places in time, NULL where the column can't be read as one.
+read_times <- function(x, name) {
+  tryCatch(time_scale(x, name, NULL, rlang::current_env())$at, twin_error = function(e) NULL)
+}
+
+# Text, codes and whole numbers of which each value comes back.
+unit_candidates <- function(data, kinds) {
+  often <- vapply(data, function(x) {
+    values <- length(unique(x[!is.na(x)]))
+    !anyNA(x) && values >= 4L && values <= nrow(data) / 2 && (is_text(x) || is_whole(x))
+  }, NA)
+  names <- names(data)[often & !kinds %in% c("year", "date")]
+  named <- grep("(^|[_. ])(id|unit|name|code|nr|no)[.]?$", names, ignore.case = TRUE, value = TRUE)
+  text <- names[vapply(data[names], is_text, NA)]
+  unique(c(named, text, names))
+}
+
+# Does this unit make a panel, or a group a repeated cross-section? list(time, unit or group, treatment or
+# first_treated).
+panel_of <- function(data, kinds, time, unit, at) {
+  once <- !anyDuplicated(data.frame(data[[unit]], at))
+  two_valued <- setdiff(names(kinds)[kinds %in% c("true/false", "two values")], c(time, unit))
+  switches <- Filter(function(name) sets_in(data[[name]], data[[unit]], at), two_valued)
+  if (length(switches) > 0L) {
+    return(list(time = time, unit = if (once) unit, group = if (!once) unit, treatment = switches))
+  }
+  onset <- if (once) {
+    Filter(function(name) is_onset(data[[name]], data[[unit]], data[[time]]), setdiff(names(data), c(time, unit)))
+  }
+  if (length(onset) > 0L) list(time = time, unit = unit, first_treated = onset)
+}
+
+# Is it one value in all rows of a unit and period, and does the unit go from one value to the other at most once, the
+# same way everywhere, and some of them do?
+sets_in <- function(x, unit, at) {
+  rows <- unique(data.frame(unit, at, x)[!is.na(x) & !is.na(at), ])
+  if (anyDuplicated(rows[c("unit", "at")])) return(FALSE)
+  rows <- rows[order(rows$unit, rows$at), ]
+  code <- match(rows$x, sort(unique(rows$x)))
+  same <- c(FALSE, rows$unit[-1L] == rows$unit[-nrow(rows)])
+  step <- c(0, diff(code))[same]
+  any(step != 0) && length(unique(sign(step[step != 0]))) == 1L
+}
+
+# The first treated period of each unit: constant within it (unit: NULL where that is known), some of them periods, the
+# others never.
+is_onset <- function(x, unit, time) {
+  values <- unique(x)
+  read <- as.character(values) %in% as.character(unique(time))
+  never <- is.na(values) | tolower(trimws(as.character(values))) %in% c("", "0", "never", "inf")
+  sum(read) >= 1L && any(never) && all(read | never) &&
+    (is.null(unit) || !any(lengths(lapply(split(x, unit), unique)) > 1L))
+}
+
+# Is every unit or group seen with an outcome in every period?
+seen_everywhere <- function(data, time, whole, outcome) {
+  seen <- unique(data[!is.na(data[[outcome]]), c(time, whole)])
+  nrow(seen) == length(unique(data[[time]])) * length(unique(data[[whole]]))
+}
+
+panel_roles <- function(data, kinds, found) {
+  onsets <- Filter(function(name) is_onset(data[[name]], NULL, data[[found$time]]), setdiff(names(data), unlist(found)))
+  used <- c(unlist(found), onsets)
+  numeric <- names(kinds)[kinds == "number"]
+  weight <- first_of(setdiff(intersect(numeric, names_like(data, "weight|population|^wt$")), used))
+  ids <- setdiff(looks_like_id(data, kinds), used)
+  rest <- setdiff(names(data), c(used, weight, ids))
+  numbers <- rest[kinds[rest] %in% c("number", "true/false", "two values")]
+  whole <- data[[if (is.null(found$unit)) found$group else found$unit]]
+  varies <- vapply(rest, function(name) any(lengths(lapply(split(data[[name]], whole), unique)) > 1L), NA)
+  moving <- intersect(rest[varies], numbers)
+  measured <- moving[kinds[moving] == "number"]
+  measured <- measured[order(vapply(data[measured], is_whole, NA), -seq_along(measured))]  # counts and codes last
+  outcome <- c(measured, moving, rev(numbers))[1L]
+  if (is.na(outcome)) return(NULL)
+  no_covariate <- names(kinds)[kinds %in% c("identifier", "constant", "date", "year", "many levels")]
+  covariates <- setdiff(rest[!varies], c(outcome, no_covariate))
+  list(
+    time = found$time, unit = found$unit, group = found$group, treatment = first_of(found$treatment),
+    first_treated = first_of(found$first_treated), outcome = outcome, weight = weight, covariates = covariates,
+    kinds = kinds, complete = seen_everywhere(data, found$time, c(found$unit, found$group), outcome),
+    unsure = c(
+      unsure_of("treatment", first_of(found$treatment), found$treatment), unsure_of("outcome", outcome, moving),
+      unsure_of("first_treated", first_of(found$first_treated), found$first_treated),
+      left_out_as("columns that change over time and may follow from the treatment", setdiff(rest[varies], outcome)),
+      left_out_as("identifiers", ids)
+    )
+  )
+}
