@@ -105,7 +105,7 @@ guarded <- function(name, expr) {
   rlang::local_options(cli.width = 10000L)  # lines are broken here, once
   told <- character()
   tryCatch(
-    withCallingHandlers(expr, warning = function(w) {
+    withCallingHandlers(within_memory(expr), warning = function(w) {
       lines <- message_lines(w)
       if (!paste(lines, collapse = "\n") %in% told) complain(c("note:", paste0("  ", lines)))
       told <<- c(told, paste(lines, collapse = "\n"))

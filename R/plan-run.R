@@ -183,6 +183,7 @@ plan_words <- function(text) {
     text <- gsub(sprintf("`%s()`", verb), sprintf("`%s`", keys[[verb]]), text, fixed = TRUE)
     text <- gsub(sprintf("`%s\\((x, |)([^`]*)\\)`", verb), sprintf("`%s: {\\2}`", keys[[verb]]), text, perl = TRUE)
   }
+  text <- gsub("`(group|weigh): [{]\"([a-z_]+)\"", "`\\1: {method: \\2", text)
   quoted <- gregexpr("`[^`]*`", text)
   regmatches(text, quoted) <- lapply(regmatches(text, quoted), function(code) {
     setting <- grepl("^`([a-z_]+: [{])?[a-z_]+ = ", code)

@@ -3,7 +3,7 @@
 # Evaluates expr. Warnings of ours go on as usual, and are handed back as text: list(value, cautions).
 hear_cautions <- function(expr) {
   cautions <- character()
-  value <- withCallingHandlers(expr, twin_warning = function(w) cautions <<- c(cautions, caution_text(w)))
+  value <- withCallingHandlers(within_memory(expr), twin_warning = function(w) cautions <<- c(cautions, w$caution))
   list(value = value, cautions = unique(cautions))
 }
 
@@ -11,12 +11,6 @@ hear_cautions <- function(expr) {
 with_cautions <- function(expr, before = character()) {
   heard <- hear_cautions(expr)
   amend(heard$value, cautions = unique(c(before, heard$value$cautions, heard$cautions)))
-}
-
-# What a warning says, on one line and without its advice.
-caution_text <- function(w) {
-  parts <- c(w$message, w$body[!names(w$body) %in% "i"])
-  gsub("\\s+", " ", paste(cli::ansi_strip(parts), collapse = " "))
 }
 
 # In a note or a paragraph; NULL where there is nothing to say. Several results of one design say it once.

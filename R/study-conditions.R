@@ -29,6 +29,24 @@ abort_file <- function(message, ..., call = rlang::caller_env(), .envir = parent
   abort_kind("file", message, ..., call = call, .envir = .envir)
 }
 
+# The machine has too little memory for what was asked.
+abort_memory <- function(message, ..., call = rlang::caller_env(), .envir = parent.frame()) {
+  abort_kind("memory", message, ..., call = call, .envir = .envir)
+}
+
+# Evaluates expr; where memory runs out, in R or in a kernel, on one thread or several, that is a classed error.
+within_memory <- function(expr) {
+  withCallingHandlers(expr, error = function(e) {
+    spent <- inherits(e, "std::bad_alloc") || grepl("cannot allocate|bad_alloc|memory exhausted", conditionMessage(e))
+    if (!spent || inherits(e, "twin_error")) return()
+    abort_memory(c("The memory of this machine is not enough for that.", x = "{conditionMessage(e)}.",
+                   i = "Use fewer rows or columns, a coarser design, or a machine with more memory."), call = NULL)
+  })
+}
+
+# Carries as `caution` what it says without its advice, on one line: see study-cautions.R.
 warn_kind <- function(kind, message, ..., .envir = parent.frame()) {
-  cli::cli_warn(message, class = c(paste0("twin_warning_", kind), "twin_warning"), ..., .envir = .envir)
+  facts <- vapply(message[!names(message) %in% "i"], cli::format_inline, "", .envir = .envir)
+  caution <- gsub("\\s+", " ", paste(cli::ansi_strip(facts), collapse = " "))
+  cli::cli_warn(message, class = c(paste0("twin_warning_", kind), "twin_warning"), caution = caution, ..., .envir = .envir)
 }

@@ -105,3 +105,49 @@ test_that("a search refuses what it can't do", {
   expect_error(search_metric(study_of_many(), population = 3), class = "twin_error_input")
   expect_error(search_metric(score_units(study_of_many()), caliper = c(boat = 1)), class = "twin_error_input")
 })
+
+test_that("searched by boxes, the nearest are those of brute force: ties, exact groups, partners, with and without replacement", {
+  n <- c(240, 700)
+  p <- 9
+  points <- withr::with_seed(7, lapply(n, function(k) cbind(matrix(round(rnorm(k * (p - 2)), 1), k), sample(0:1, k, TRUE), sample(0:2, k, TRUE))))
+  group <- withr::with_seed(8, sample(0:1, sum(n), TRUE))
+  candidates <- withr::with_seed(9, matrix(exp(runif(p * 4, log(1e-3), log(1e3))), p))
+  value <- withr::with_seed(10, lapply(n, rnorm))
+  judged <- function(partners, replacement, group, line = NULL) {
+    task <- core_search_task(points[[1]], points[[2]], cbind(value[[1]]), cbind(value[[2]]), 1, TRUE, rep(1, n[1]), rep(1, n[2]), "smd",
+                             partners, replacement, seq_len(n[1]), group, line)
+    core_judge_metrics(task, candidates, threads = 2L)$worst
+  }
+  by_hand <- function(m, partners, replacement, group) {
+    d <- Reduce(`+`, lapply(seq_len(p), function(j) m[j] * outer(points[[1]][, j], points[[2]][, j], "-")^2))
+    if (!is.null(group)) d[outer(group[seq_len(n[1])], group[-seq_len(n[1])], "!=")] <- Inf
+    w <- numeric(n[2])
+    inside <- numeric(n[1])
+    if (replacement) {
+      for (i in seq_len(n[1])) {
+        near <- which(d[i, ] <= sort(d[i, ])[partners] * (1 + 2e-12))
+        w[near] <- w[near] + 1 / length(near)
+      }
+      inside[] <- 1
+    } else {
+      found <- vector("list", n[1])
+      for (turn in seq_len(partners)) for (i in seq_len(n[1])) {
+        if (length(found[[i]]) < turn - 1 || all(is.infinite(d[i, ]))) next
+        j <- which.min(d[i, ])
+        found[[i]] <- c(found[[i]], j)
+        d[, j] <- Inf
+      }
+      for (i in which(lengths(found) > 0)) w[found[[i]]] <- w[found[[i]]] + 1 / length(found[[i]])
+      inside[lengths(found) > 0] <- 1
+    }
+    abs(weighted.mean(value[[1]], inside) - weighted.mean(value[[2]], w))
+  }
+  for (grouped in list(NULL, group)) for (partners in 1:2) for (replacement in c(TRUE, FALSE)) {
+    expect_equal(judged(partners, replacement, grouped),
+                 apply(candidates, 2, by_hand, partners, replacement, grouped), info = paste(partners, replacement))
+  }
+  far <- list(seekers = rep(0, n[1]), pool = rep(c(0, 9), length.out = n[2]), width = 1)  # every other of the pool is out
+  near_only <- core_search_task(points[[1]], points[[2]][c(TRUE, FALSE), ], cbind(value[[1]]), cbind(value[[2]][c(TRUE, FALSE)]), 1, TRUE,
+                                rep(1, n[1]), rep(1, n[2] / 2), "smd", 1, TRUE, seq_len(n[1]), NULL, NULL)
+  expect_equal(judged(1, TRUE, NULL, far), core_judge_metrics(near_only, candidates, threads = 1L)$worst)
+})

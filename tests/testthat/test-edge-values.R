@@ -131,3 +131,38 @@ test_that("an effect on an unbalanced design says so, by what and where", {
   expect_match(both, sprintf("Not balanced (|SMD| beyond 0.1): raw (%s in %s).", number_text(raw$worst_smd), raw$worst_row),
                fixed = TRUE)
 })
+
+test_that("over time too, outcomes in logs come in per cent with the interval of their difference", {
+  data <- many_harbours(24)
+  data$log_price <- log(data$price - min(data$price) + 1)
+  panel <- frame_panel(data, outcome = c("log_price", "price"), time = "year", unit = "harbour", treatment = "open", logged = "log_price")
+  effect <- summarise_did(measure_did(panel), bands = FALSE)
+  row <- tidy(effect)
+  expect_equal(row$percent, 100 * (exp(row$estimate) - 1))
+  expect_equal(c(row$percent.low, row$percent.high), 100 * (exp(c(row$conf.low, row$conf.high)) - 1))
+  step <- 1e-6
+  expect_equal(row$percent.error, row$std.error * 100 * (exp(row$estimate + step) - exp(row$estimate - step)) / (2 * step), tolerance = 1e-6)
+  expect_match(paste(format(effect), collapse = " "), sprintf("which\\s+is\\s+%s\\s+per\\s+cent", number_text(row$percent)))
+  expect_null(tidy(measure_did(panel, outcome = "price"))$percent)
+  expect_match(paste(format(measure_did(panel, estimator = "two_way")), collapse = " "), "per cent")
+  expect_error(frame_panel(data, outcome = "price", time = "year", unit = "harbour", treatment = "open", logged = "depth"), "must name outcomes",
+               class = "twin_error_input")
+})
+
+test_that("where memory runs out, in R or in a kernel on several threads, a classed error says so", {
+  skip_if(Sys.which("prlimit") == "" || !file.exists("/proc/self/status"))
+  script <- withr::local_tempfile(fileext = ".R")
+  writeLines(c(
+    "suppressMessages(library(carefultwin))", "n <- 600000L", "set.seed(1)",
+    "data <- data.frame(z = rbinom(n, 1, 0.4), y = 0, x1 = rnorm(n), x2 = rnorm(n), x3 = rnorm(n), x4 = rnorm(n))",
+    "study <- frame_study(data, 'z', 'y', paste0('x', 1:4))",
+    "few <- frame_study(data[1:2000, ], 'z', 'y', paste0('x', 1:4))  # so that code and threads are there",
+    "few <- list(pair_units(few, on = 'mahalanobis', replacement = TRUE), score_units(few))",
+    "size <- as.numeric(gsub('[^0-9]', '', grep('VmSize', readLines('/proc/self/status'), value = TRUE))) * 1024",
+    "system2('prlimit', c('--pid', Sys.getpid(), sprintf('--as=%.0f', size + 1e6)))",
+    "for (verb in c(function(x) pair_units(x, on = 'mahalanobis', replacement = TRUE), score_units)) {",
+    "  cat(tryCatch({verb(study); 'fine'}, error = function(e) class(e)[1]), '')", "}"
+  ), script)
+  said <- system2(file.path(R.home("bin"), "Rscript"), script, stdout = TRUE, stderr = TRUE)
+  expect_match(utils::tail(said, 1), "^twin_error_memory twin_error_memory")
+})

@@ -230,3 +230,61 @@ test_that("a study takes its covariates from the graph, and is warned about bad 
   expect_error(frame_study(data, "joined", "income", graph = hidden), "joined <- u -> income",
                class = "twin_error_unsupported")
 })
+
+test_that("every node outside a set has its reason, in sets, checks and the graph's print", {
+  graph <- assume_graph("digraph { port -> {joined income}; joined -> {sold income tag}; sold -> income; mood -> {port income}; tax -> joined;
+                         rain -> income; income -> later; far -> port; left -> {bump}; right -> {bump}; left -> joined; right -> income }",
+                        unobserved = "mood", exposure = "joined", outcome = "income")
+  reason <- function(set) stats::setNames(explain_set(graph, set)$outside$reason, explain_set(graph, set)$outside$node)
+  given <- reason("port")
+  expect_setequal(names(given), setdiff(rownames(graph$parents), c("joined", "income", "port")))
+  expect_match(given[["mood"]], "nobody measured")
+  expect_match(given[["sold"]], "take away part of the effect")
+  expect_identical(given[["tag"]], "caused by the exposure")
+  expect_identical(given[["later"]], "comes after the outcome")
+  expect_match(given[["tax"]], "moves the exposure alone")
+  expect_match(given[["rain"]], "moves the outcome alone")
+  expect_match(given[["bump"]], "open a path")
+  expect_match(given[["far"]], "^not needed")
+  expect_match(reason(character())[["port"]], "would close the paths")
+  expect_match(reason(character())[["rain"]], "would not close all")
+  # the reasons are true: adding each node to the set keeps it sufficient, or not
+  for (node in setdiff(names(given), "mood")) {
+    keeps <- explain_set(graph, c("port", node))$sufficient
+    expect_identical(keeps, !grepl("open a path|take away|caused by|comes after", given[[node]]), info = node)
+  }
+  text <- gsub("\\s+", " ", paste(format(graph), collapse = " "))
+  expect_match(text, "What to adjust for: joined on income {port} Not in it:", fixed = TRUE)
+  expect_match(text, "tax moves the exposure alone", fixed = TRUE)
+  expect_match(paste(format(sets_to_adjust(graph)), collapse = " "), "rain +moves the outcome alone")
+  nodes <- tidy(explain_set(graph, c("port", "sold")))
+  expect_identical(nodes$reason[nodes$node == "sold"], "caused by the exposure")
+  expect_identical(nodes$in_set, nodes$node %in% c("port", "sold"))
+  expect_no_match(paste(format(assume_graph("digraph {a -> b}")), collapse = " "), "Not in it")
+})
+
+test_that("claims read as statements, and tests of them end in a verdict", {
+  graph <- assume_graph("digraph { a -> b -> c; b -> d }")
+  claims <- testable_claims(graph)
+  text <- format.twin_claims(claims)
+  expect_match(text, "a and c are independent given b", fixed = TRUE, all = FALSE)
+  expect_identical(sum(grepl("are independent", text)), nrow(claims))
+  data <- withr::with_seed(3, {
+    a <- rnorm(800)
+    b <- a + rnorm(800)
+    data.frame(a, b, c = b + a + rnorm(800), d = b + rnorm(800))
+  })
+  tests <- test_claims(graph, data)
+  ac <- tests$x == "a" & tests$y == "c"
+  expect_identical(tests$verdict[ac], "contradicted")
+  expect_identical(tests$verdict, ifelse(tests$p.adjusted <= 0.05, "contradicted", "not contradicted"))
+  expect_identical(glance(tests)$contradicted, sum(tests$p.adjusted <= 0.05))
+  expect_match(paste(capture.output(print(tests)), collapse = " "), "contradict 1 of the graph's 3 claims at level 0.05", fixed = TRUE)
+  right <- test_claims(assume_graph("digraph { a -> b; a -> c; b -> c; b -> d }"), data, level = 1e-6)
+  expect_match(format.twin_claims(right)[1], "contradict none of the graph's")
+  few <- test_claims(graph, data[1:3, ])
+  expect_identical(unique(few$verdict), "not tested")
+  expect_match(paste(capture.output(print(few)), collapse = " "), "3 could not be tested")
+  expect_match(paste(format.twin_claims(testable_claims(assume_graph("digraph {a -> b}"))), collapse = " "), "claims nothing")
+  expect_error(test_claims(graph, data, level = 2), class = "twin_error_input")
+})
