@@ -79,7 +79,8 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   power <- function(b) trend_power(path, b, 1 - level)
   cautions <- hear_cautions(warn_lone_cohorts(panel, settings$without))$cautions
   structure(list(panel = panel, cautions = cautions, outcome = outcome, settings = settings, tests = tests,
-                 path = path, slope = slope, power = power(slope), detectable = detectable_slope(path, power), level = level),
+                 path = path, slope = slope, power = power(slope), detectable = detectable_slope(path, power),
+                 level = level),
             class = "twin_trends")
 }
 

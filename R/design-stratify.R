@@ -11,6 +11,7 @@
 #' @param strata How many strata of equal size (weighted), 2 or more; default 5.
 #' @param breaks_on Whose scores are cut into equal parts: `"all"`, `"treated"` or `"control"` units; by default those
 #'   the estimand speaks of. Or the inner breaks themselves, rising numbers between 0 and 1 (`strata` is then left out).
+#'   A score that equals a break belongs to the stratum below it.
 #' @return A `twin_design`; the stratum of a unit is its set. [measure_effect()] also gives the difference within each
 #'   stratum, `assess_balance(by = ".stratum")` its balance, `tidy(x, part = "strata")` one row per stratum: `stratum`,
 #'   `low`, `high` (score), `treated`, `control` (units), `weight_treated`, `weight_control`.

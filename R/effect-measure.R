@@ -112,8 +112,8 @@
 #'   `vcov()`, `confint()`, `nobs()` and `glance()` work as usual; `augment()` gives each unit's influence contribution.
 #'
 #'   With several outcomes, groups, arms or estimands a `twin_effects`: `tidy()` has the columns `contrast` and `group`
-#'   where they differ, `p.adjusted`, `band.low` and `band.high` where asked for; `tidy(x, part = "groups")` compares each group
-#'   with the first one; `glance()` has one row per effect; `x[[2]]` is one of them.
+#'   where they differ, `p.adjusted`, `band.low` and `band.high` where asked for; `tidy(x, part = "groups")` compares
+#'   each group with the first one; `glance()` has one row per effect; `x[[2]]` is one of them.
 #' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no
 #'   standard error accounts for their estimation. `twin_warning_clusters` when a study has clusters and its pairs are
 #'   with replacement, `twin_warning_few_clusters` below 20, `twin_warning_constant_arm` when the outcome does not vary

@@ -19,7 +19,8 @@
 #'   "never" for units never treated.
 #' @param covariates What makes trends differ: column names, or a one-sided formula, as in [frame_study()]. Cells of
 #'   [measure_did()] use their values in the base period; where they vary over time the print says so.
-#' @param weight Name of a column of sampling weights.
+#' @param weight Name of a column of sampling weights. Where a unit's weight changes over time, a group-time cell uses
+#'   that of its base period, and averages over cohorts count a unit by its mean weight.
 #' @param frequency Name of a column of frequency weights, as in [frame_study()]: a row counts as so many rows of units
 #'   that are alike. In a panel a unit's count must not change.
 #' @param cluster Name of a column of clusters; by default groups, else units; in a cross-section without groups none,

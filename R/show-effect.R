@@ -140,6 +140,7 @@ is_level_term <- function(term) term %in% c("mean_treated", "mean_control") | gr
 
 effect_table <- function(x, number = column_text) {
   table <- generics::tidy(x)
+  if (inherits(x, "twin_hazard")) number <- own_digits(number)  # hazards, shares and times
   out <- data.frame(
     Quantity = term_text(table$term),
     Estimate = number(table$estimate), SE = number(table$std.error),

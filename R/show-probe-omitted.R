@@ -7,12 +7,16 @@ omitted_table <- function(x, number = column_text) {
     `As strong as` = paste(format(rows$times, trim = TRUE), "x", rows$covariate),
     treatment = ifelse(impossible, "-", share_text(rows$r2_treatment, number)),
     outcome = ifelse(impossible, "-", share_text(rows$r2_outcome, number)), effect = number(rows$estimate),
-    interval = ifelse(impossible, "-", interval_text(rows$conf.low, rows$conf.high, number)), check.names = FALSE
+    interval = ifelse(impossible | explains_all(rows), "-", interval_text(rows$conf.low, rows$conf.high, number)),
+    check.names = FALSE
   )
   names(out) <- c("As strong as", "explains of treatment", "of outcome", "effect then",
                   paste(level_text(x$facts$level), "interval"))
   out
 }
+
+# Where nothing of the outcome would be left, nothing is left to tell an error by.
+explains_all <- function(rows) !is.na(rows$r2_outcome) & rows$r2_outcome > 1 - 1e-9
 
 omitted_title <- function(x) {
   about <- x$facts$about
@@ -45,7 +49,9 @@ format.twin_probe_omitted <- function(x, ...) {
   rlang::check_dots_empty()
   table <- if (nrow(x$rows) > 0L) fit_table(omitted_table(x), c("of outcome", "explains of treatment"))
   c(wrap_lines(omitted_title(x)), if (!is.null(table)) c("", table_lines(table), if (anyNA(x$rows$r2_treatment))
-    "  - no confounder can be that strong"), "", wrap_lines(probe_verdict(x)), wrap_lines(scenario_sentence(x)))
+    "  - no confounder can be that strong", if (any(explains_all(x$rows))) wrap_lines(paste(
+      "Multiples that would explain all that is left of the outcome have no interval: nothing is left to tell an error",
+      "by."), 2L)), "", wrap_lines(probe_verdict(x)), wrap_lines(scenario_sentence(x)))
 }
 
 #' @exportS3Method

@@ -34,7 +34,10 @@ weights_yardstick <- function(x) {
 #' @export
 format.twin_probe_weights <- function(x, ...) {
   rlang::check_dots_empty()
-  c(wrap_lines(weights_title(x)), table_lines(thin_rows(weights_table(x)), left = 0L),
+  turns <- c(x$facts$lambda_change, if (x$facts$draws > 0) x$facts$lambda_change_interval)
+  table <- thin_rows(weights_table(x))
+  table <- with_turns(table, ifelse(turns > 1 & turns <= 1e6, turns, NA), names(table)[-1L], rep("reaches 0", 2L))
+  c(wrap_lines(weights_title(x)), table_lines(table, left = 0L),
     yardstick_lines(weights_yardstick(x)), "", wrap_lines(probe_verdict(x)))
 }
 

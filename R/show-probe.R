@@ -11,7 +11,7 @@ format.twin_probe_pairs <- function(x, ...) {
   if (!has_shifts(x)) table <- table[1:3]
   c(
     wrap_lines(sprintf("Hidden bias in %s: %s", if (x$facts$form == "sets") "sets" else "pairs", test_text(x$facts))),
-    table_lines(thin_rows(table), left = 0L),
+    table_lines(with_turns(thin_rows(table), x$facts$gamma_change, "greatest p", format(1 - x$facts$level)), left = 0L),
     "",
     wrap_lines(probe_verdict(x)),
     wrap_lines(amplification_sentence(x)),
@@ -72,6 +72,19 @@ own_test_sentence <- function(x) {
 thin_rows <- function(table, most = 12L) {
   size <- nrow(table)
   table[unique(c(seq(1L, size, by = ceiling((size - 1) / (most - 1))), size)), ]
+}
+
+# The values at which a verdict turns, as rows of their own among those of the first column. column, says: what stands
+# there, one each; values that are not finite have none.
+with_turns <- function(table, turns, columns, says) {
+  known <- is.finite(turns) & turns > 0
+  if (!any(known)) return(table)
+  blank <- table[rep(1L, sum(known)), , drop = FALSE]
+  blank[] <- ""
+  blank[[1L]] <- formatC(turns[known], digits = 2, format = "f")
+  for (k in seq_len(nrow(blank))) blank[[columns[known][k]]][k] <- says[known][k]
+  both <- rbind(table, blank)
+  both[order(as.numeric(gsub(",", "", both[[1L]], fixed = TRUE))), , drop = FALSE]
 }
 
 test_text <- function(facts) {
@@ -145,8 +158,8 @@ scale_words <- c(risk_ratio = "risk ratio", odds_ratio = "odds ratio", hazard_ra
 
 #' @export
 format.twin_probe_ratio <- function(x, ...) {
-  table <- data.frame(Quantity = x$rows$quantity, value = number_text(x$rows$value),
-                      ratio = number_text(x$rows$risk_ratio), e_value = number_text(x$rows$e_value))
+  table <- data.frame(Quantity = x$rows$quantity, value = column_text(x$rows$value),
+                      ratio = column_text(x$rows$risk_ratio), e_value = column_text(x$rows$e_value))
   names(table) <- c("Quantity", scale_words[[x$facts$scale]], "as risk ratio", "E-value")
   c("Hidden bias on the ratio scale", table_lines(table), yardstick_lines(ratio_yardstick(x)), "",
     wrap_lines(probe_verdict(x)), wrap_lines(ratio_comparison(x)))
@@ -245,12 +258,13 @@ explain_curve <- function(ratio, quantity, e_value) {
 #' @export
 format.twin_probe_trends <- function(x, ...) {
   rlang::check_dots_empty()
-  table <- data.frame(m = number_text(x$rows$m), interval = interval_text(x$rows$conf.low, x$rows$conf.high),
+  table <- data.frame(m = column_text(x$rows$m), interval = interval_text(x$rows$conf.low, x$rows$conf.high),
                       holds = ifelse(x$rows$conf.low <= 0 & x$rows$conf.high >= 0, "holds 0", ""))
   table$holds[which(x$rows$refuted)] <- paste0(table$holds[which(x$rows$refuted)], " (refuted)")
   table$holds <- trimws(table$holds)
   names(table) <- c("m", paste(level_text(x$facts$level), "interval"), " ")
-  c(wrap_lines(trends_title(x)), table_lines(thin_rows(table), left = 0L), "", wrap_lines(probe_verdict(x)))
+  table <- with_turns(thin_rows(table), x$facts$change, names(table)[2L], "reaches 0")
+  c(wrap_lines(trends_title(x)), table_lines(table, left = 0L), "", wrap_lines(probe_verdict(x)))
 }
 
 trends_title <- function(x) {
@@ -323,7 +337,7 @@ plot.twin_probe_trends <- function(x, ...) {
 
 #' @exportS3Method
 table_parts.twin_probe_trends <- function(x, number = column_text) { # nolint: object_name_linter.
-  table <- data.frame(m = number_text(x$rows$m), low = number(x$rows$conf.low), high = number(x$rows$conf.high))
+  table <- data.frame(m = column_text(x$rows$m), low = number(x$rows$conf.low), high = number(x$rows$conf.high))
   list(table = table, caption = trends_title(x), first = "m", keys = table$m, levels = rep(NA, nrow(table)),
        note = probe_verdict(x))
 }

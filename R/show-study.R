@@ -171,7 +171,8 @@ reference_words <- c(treated = "treated units' sd", control = "control units' sd
 
 # The labels that the data bring along, beside the names that are typed.
 label_note <- function(labels, most = 12L) {
-  labels <- labels[nzchar(labels) & labels != names(labels)]
+  plain <- tolower(gsub("[_.]", " ", names(labels)))  # a label that only repeats the name says nothing
+  labels <- labels[nzchar(labels) & tolower(labels) != plain & labels != names(labels)]
   if (length(labels) == 0L) return(NULL)
   shown <- utils::head(labels, most)
   sprintf("Labels: %s%s.", paste0(names(shown), " = ", shown, collapse = "; "),

@@ -48,5 +48,6 @@ within_memory <- function(expr) {
 warn_kind <- function(kind, message, ..., .envir = parent.frame()) {
   facts <- vapply(message[!names(message) %in% "i"], cli::format_inline, "", .envir = .envir)
   caution <- gsub("\\s+", " ", paste(cli::ansi_strip(facts), collapse = " "))
-  cli::cli_warn(message, class = c(paste0("twin_warning_", kind), "twin_warning"), caution = caution, ..., .envir = .envir)
+  cli::cli_warn(message, class = c(paste0("twin_warning_", kind), "twin_warning"), caution = caution, ...,
+                .envir = .envir)
 }

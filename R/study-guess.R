@@ -62,7 +62,8 @@ past_words <- "^(past|last|prev|previous|before|prior|earlier|baseline|lag|lagge
 # The words of names, but for short ones and those that tell a time.
 name_words <- function(names) {
   lapply(strsplit(tolower(names), "[^[:alpha:]]+"), function(parts) {
-    setdiff(parts[nchar(parts) > 2L], c("year", "season", "jahr", "after", "outcome", "result", "final", "number", "log"))
+    setdiff(parts[nchar(parts) > 2L],
+            c("year", "season", "jahr", "after", "outcome", "result", "final", "number", "log"))
   })
 }
 

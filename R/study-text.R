@@ -13,20 +13,22 @@ number_text <- function(x, places = decimal_places(abs(x))) {
   sub("^-(0\\.?0*)$", "\\1", text)
 }
 
-# A column of numbers in one unit, all with the decimals that its smaller numbers need; a column of tiny ones in powers
-# of ten. places: the same for every column.
+# A column of numbers in one unit, all with the same decimals; a column of tiny ones in powers of ten.
 column_text <- function(x, places = shared_places(x)) {
   if (is.na(places)) return(number_text(x))
   ifelse(is.finite(x), sub("^-(0\\.?0*)$", "\\1", formatC(x, digits = places, format = "f", big.mark = ",")),
          number_text(x))
 }
 
-# NA where no fixed number of decimals would do.
+# The decimals of the largest, or so many that the first digit of the smallest can be seen (one more beside numbers above
+# 100); NA where no fixed number of decimals would do.
 shared_places <- function(x) {
   size <- abs(x[is.finite(x) & x != 0])
   if (length(size) == 0L) return(NA)
-  if (max(size) < 5e-4) return(NA)
-  min(max(decimal_places(size[size >= 5e-4])), decimal_places(max(size)) + 2)
+  top <- max(size)
+  if (top < 5e-4) return(NA)
+  least <- min(size[size >= 5e-4])
+  min(3, max(decimal_places(top), ceiling(-log10(least)) + (top >= 100 && least < 1)))
 }
 
 # For columns whose rows are in different units: each number with its own decimals, unless their number is fixed.
@@ -47,8 +49,12 @@ share_text <- function(x, number = NULL) {
 
 p_text <- function(p) ifelse(is.na(p), "-", ifelse(p < 0.001, "<0.001", formatC(p, digits = 3, format = "f")))
 
-# All limits with the same decimals.
+# All limits with the same decimals; of rows in units of their own, both limits of each.
 interval_text <- function(low, high, number = column_text) {
+  if (identical(number, number_text) && length(low) > 1L) {
+    return(unlist(Map(interval_text, low, high), use.names = FALSE))
+  }
+  if (identical(number, number_text)) number <- column_text
   limits <- number(c(low, high))
   ifelse(is.na(low) & is.na(high), "-", paste(limits[seq_along(low)], "to", limits[length(low) + seq_along(high)]))
 }
@@ -134,8 +140,8 @@ stray_entries <- function(levels, kind) {
   levels[!good]
 }
 
-# Of two values the one that plainly means yes: 1 beside 0, TRUE beside FALSE, yes beside no, in any case of letters; NULL
-# where neither does. Treatments and outcomes are read alike.
+# Of two values the one that plainly means yes: 1 beside 0, TRUE beside FALSE, yes beside no, in any case of letters;
+# NULL where neither does. Treatments and outcomes are read alike.
 plain_yes <- function(text) {
   for (pair in list(c("0", "1"), c("false", "true"), c("no", "yes"))) {
     if (setequal(tolower(text), pair) && length(text) == 2L) return(text[tolower(text) == pair[2L]])

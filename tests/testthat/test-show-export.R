@@ -72,7 +72,7 @@ test_that("files that can't be written are refused and nothing is left behind", 
 test_that("numbers read the same everywhere", {
   expect_identical(number_text(c(0.1234, 1.234, 123.44, 12345.6, NA, 0, -0.0001, 2e-7)),
                    c("0.123", "1.23", "123.4", "12,346", "-", "0.000", "-1.0e-04", "2.0e-07"))
-  expect_identical(interval_text(0.5, 14.2), "0.500 to 14.200")
+  expect_identical(interval_text(0.5, 14.2), "0.50 to 14.20")
   expect_identical(p_text(c(0.0001, 0.04, NA)), c("<0.001", "0.040", "-"))
 })
 

@@ -121,7 +121,7 @@ test_that("names that are cut stay distinct", {
 })
 
 test_that("a column has one number of decimals, and digits count for all of it", {
-  expect_identical(column_text(c(0.1234, 3.9e-7, 3.63)), c("0.123", "0.000", "3.630"))
+  expect_identical(column_text(c(0.1234, 3.9e-7, 3.63)), c("0.12", "0.00", "3.63"))
   expect_identical(column_text(c(1234.5, 0.25)), c("1,234.50", "0.25"))
   expect_identical(column_text(c(2e-7, 3e-8)), c("2.0e-07", "3.0e-08"))
   expect_identical(column_text(c(NA, Inf, -0.0001, 1)), c("-", "Inf", "0.00", "1.00"))
