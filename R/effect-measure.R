@@ -203,7 +203,7 @@ measure_design <- function(x, asked, call) {
   common <- hear_cautions(asked$clusters <- effect_clusters(study_of(x), asked$cluster, call))$cautions
   blocks <- effect_blocks(x, asked, call)
   check_looks(blocks, asked, call)
-  effects <- lapply(blocks, function(block) with_cautions(measure_block(block, asked, call), common))
+  effects <- once_each(lapply(blocks, function(block) with_cautions(measure_block(block, asked, call), common)))
   if (asked$inference == "analytic") return(list(effects = effects))
   again <- hear_cautions(resample_effects(x, effects, blocks, asked, call))
   list(effects = lapply(again$value$effects, with_cautions, again$cautions), joint = again$value$vcov)

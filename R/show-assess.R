@@ -57,9 +57,10 @@ missed_limits <- function(x, name) {
     by_ratio <- fails_by_ratio(failed, x$limits$smd)
     failed <- failed[order(by_ratio, -abs(failed$smd)), ]
     by_ratio <- fails_by_ratio(failed, x$limits$smd)
+    size <- vapply(abs(failed$smd), beyond_text, "", limit = x$limits$smd)
     listing <- sprintf("%s (%s %s)", row_name(failed$covariate, failed$level),
                        ifelse(by_ratio, "variance ratio", "|SMD|"),
-                       ifelse(by_ratio, number_text(failed$variance_ratio), number_text(abs(failed$smd))))
+                       ifelse(by_ratio, number_text(failed$variance_ratio), size))
     more <- length(listing) - 3L
     sprintf("%s is not balanced by its limits (|SMD| at most %s, variance ratio %s to %s): %s%s.",
             if (x$several) sample else name, format(x$limits$smd), format(x$limits$ratio[1L]),

@@ -12,7 +12,7 @@ imbalance_sentence <- function(x) {
   if (is.na(x$worst_smd)) return("No covariate tells how alike the arms are.")
   if (!is_unbalanced(x)) return(sprintf("Worst imbalance left: |SMD| %s.", number_text(x$worst_smd)))
   sprintf("Not balanced: %s has |SMD| %s, beyond the standard limit of %s; see assess_balance().", x$worst_row,
-          number_text(x$worst_smd), format(standard_limit()))
+          beyond_text(x$worst_smd, standard_limit()), format(standard_limit()))
 }
 
 standard_limit <- function() balance_limits("standard", NULL)$smd
@@ -23,7 +23,9 @@ is_unbalanced <- function(x) isTRUE(x$worst_smd > standard_limit())
 unbalanced_sentence <- function(effects) {
   missed <- Filter(is_unbalanced, effects)
   if (length(missed) == 0L) return(NULL)
-  at <- vapply(missed, function(x) sprintf("%s in %s", number_text(x$worst_smd), x$worst_row), "")
+  at <- vapply(missed, function(x) {
+    sprintf("%s in %s", beyond_text(x$worst_smd, standard_limit()), x$worst_row)
+  }, "")
   sprintf("Not balanced (|SMD| beyond %s): %s.", format(standard_limit()),
           paste0(names(missed), " (", at, ")", collapse = ", "))
 }
@@ -230,9 +232,10 @@ several_sentences <- function(x) {
     estimate <- vapply(effects, function(effect) effect$estimate[["difference"]], 0)
     test <- core_equality_test(estimate, differences_vcov(x, at), min(vapply(effects, `[[`, 0, "df")))
     where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "group")])
-    sprintf("%sAre the groups' effects the same? Joint test: p %s (%d degrees of freedom).",
+    df <- as.integer(test[["df"]])
+    sprintf("%sAre the groups' effects the same? Joint test: p %s (%d degree%s of freedom).",
             if (length(where) > 0L) paste0(paste(where, collapse = ", "), ": ") else "",
-            p_phrase(test[["p.value"]]), as.integer(test[["df"]]))
+            p_phrase(test[["p.value"]]), df, if (df == 1L) "" else "s")
   }, "")
 }
 

@@ -185,7 +185,8 @@ ratio_comparison <- function(x) {
 yardstick_lines <- function(table) {
   if (is.null(table)) return(character())
   more <- nrow(table) - 8L
-  c("", table_lines(utils::head(table, 8L)), if (more > 0L) sprintf("  and %s weaker", count_text(more)))
+  c("", table_lines(fit_table(utils::head(table, 8L), character())),
+    if (more > 0L) sprintf("  and %s weaker", count_text(more)))
 }
 
 #' @export

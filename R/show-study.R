@@ -208,7 +208,7 @@ format.twin_logbook <- function(x, ...) {
   entries <- x$entries
   what <- ifelse(entries$verb == "open", paste("outcome", entries$what, "opened"), entries$what)
   table <- data.frame(
-    Step = entries$step, Time = entries$time, Verb = entries$verb, What = shorten(what, name_width(36L)),
+    Step = entries$step, Time = entries$time, Verb = entries$verb, What = shorten(what, name_width(34L)),
     Worst = number_text(entries$worst_smd)
   )
   details <- entries[nzchar(entries$counts), ]

@@ -13,6 +13,15 @@ with_cautions <- function(expr, before = character()) {
   amend(heard$value, cautions = unique(c(before, heard$value$cautions, heard$cautions)))
 }
 
+# Evaluates expr; what several of its parts warn of is told once.
+once_each <- function(expr) {
+  told <- character()
+  withCallingHandlers(expr, twin_warning = function(w) {
+    if (w$caution %in% told) rlang::cnd_muffle(w)
+    told <<- c(told, w$caution)
+  })
+}
+
 # In a note or a paragraph; NULL where there is nothing to say. Several results of one design say it once.
 caution_sentence <- function(...) {
   cautions <- unique(unlist(lapply(list(...), `[[`, "cautions")))

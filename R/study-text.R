@@ -20,8 +20,8 @@ column_text <- function(x, places = shared_places(x)) {
          number_text(x))
 }
 
-# The decimals of the largest, or so many that the first digit of the smallest can be seen (one more beside numbers above
-# 100); NA where no fixed number of decimals would do.
+# The decimals of the largest, or so many that the first digit of the smallest can be seen (one more beside numbers
+# above 100); NA where no fixed number of decimals would do.
 shared_places <- function(x) {
   size <- abs(x[is.finite(x) & x != 0])
   if (length(size) == 0L) return(NA)
@@ -29,6 +29,12 @@ shared_places <- function(x) {
   if (top < 5e-4) return(NA)
   least <- min(size[size >= 5e-4])
   min(3, max(decimal_places(top), ceiling(-log10(least)) + (top >= 100 && least < 1)))
+}
+
+# A number beyond a limit, with so many decimals that one sees it.
+beyond_text <- function(value, limit) {
+  for (places in 3:6) if (round(value, places) != limit) break
+  number_text(value, places)
 }
 
 # For columns whose rows are in different units: each number with its own decimals, unless their number is fixed.

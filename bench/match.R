@@ -64,16 +64,22 @@ optimal <- function(treated, control, p, clue = FALSE) {
   say("%s", line)
 }
 
-search_rate <- function(n, p) {
+# share: of the units that seek. Candidates as a search draws its first ones. In plain R only where its distances fit.
+search_rate <- function(n, p, share = 0.5, goal = "p_value", candidates = 500, plain = n <= 4000) {
   set.seed(4)
   x <- matrix(rnorm(n * p), n)
-  t <- seq_len(n / 2)
-  task <- own$core_search_task(x[t, ], x[-t, ], x[t, ], x[-t, ], rep(1, p), rep(TRUE, p), rep(1, n / 2), rep(1, n / 2),
-                               "p_value", 1, TRUE, t, NULL, NULL)
-  candidates <- exp(matrix(rnorm(p * 500), p))
-  rate <- 500 / cpu(own$core_judge_metrics(task, candidates, 1))
-  plain <- cpu(for (k in 1:2) judge_in_r(x[t, ], x[-t, ], candidates[, k])) / 2
-  say("metric search, %g units and %d covariates: %.0f candidates per second and core; plain R %.1f", n, p, rate, 1 / plain)
+  t <- seq_len(n * share)
+  task <- own$core_search_task(x[t, ], x[-t, ], x[t, ], x[-t, ], rep(1, p), rep(TRUE, p), rep(1, length(t)),
+                               rep(1, n - length(t)), goal, 1, TRUE, t, NULL, NULL)
+  metrics <- exp(matrix(runif(p * candidates, log(1e-3), log(1e3)), p))
+  rate <- candidates / cpu(own$core_judge_metrics(task, metrics, 1))
+  line <- sprintf("metric search, %g units (%.0f%% seek) and %d covariates, %s: %.0f candidates per second and core", n,
+                  100 * share, p, goal, rate)
+  if (plain) {
+    slow <- cpu(for (k in 1:2) judge_in_r(x[t, ], x[-t, ], metrics[, k])) / 2
+    line <- paste0(line, sprintf("; plain R takes %.0f times that", rate * slow))
+  }
+  say("%s", line)
 }
 
 # The plain-R way: distances, nearest, weighted means and distribution gaps.
@@ -97,6 +103,9 @@ optimal(1e3, 2e3, 5, clue = TRUE)
 optimal(2e4, 8e4, 5)
 optimal(1e5, 4e5, 5)
 search_rate(2000, 10)
+search_rate(9276, 10, candidates = 100)
+search_rate(32000, 10, candidates = 40)
+search_rate(32000, 10, share = 0.2, goal = "smd", candidates = 60)
 if ("memory" %in% commandArgs(TRUE)) {
   seekers <- rnorm(2e6, 0.3)
   pool <- rnorm(8e6)

@@ -264,7 +264,7 @@ class Neighbours {
     }
     int widest = 0;
     double spread = -1;
-    const Eigen::Index step = std::max(Eigen::Index(1), (end - begin) / 512);  // some of them tell
+    const Eigen::Index step = std::max(Eigen::Index(1), (end - begin) / 32);  // some of them tell
     for (int j = 0; j < p_; ++j) {
       double low = INFINITY, high = -INFINITY;
       for (Eigen::Index k = begin; k < end; k += step) {
@@ -283,10 +283,12 @@ class Neighbours {
   void split(std::vector<int>& order, const double* x, int dimension, const double* pool, Eigen::Index height,
              Eigen::Index node, Eigen::Index begin, Eigen::Index end, int level) {
     const Eigen::Index middle = begin + (end - begin) / 2;
-    std::nth_element(order.begin() + begin, order.begin() + middle, order.begin() + end,
-                     [&](int a, int b) { return x[a] < x[b] || (x[a] == x[b] && a < b); });
+    keys_.resize(end - begin);  // side by side in memory; by value, then by row
+    for (Eigen::Index k = begin; k < end; ++k) keys_[k - begin] = {x[order[k]], order[k]};
+    std::nth_element(keys_.begin(), keys_.begin() + (middle - begin), keys_.end());
     split_dimension_[node] = dimension;
-    split_value_[node] = x[order[middle]];
+    split_value_[node] = keys_[middle - begin].first;
+    for (Eigen::Index k = begin; k < end; ++k) order[k] = keys_[k - begin].second;
     build(order, pool, height, 2 * node + 1, begin, middle, level + 1);
     build(order, pool, height, 2 * node + 2, middle, end, level + 1);
   }
@@ -407,6 +409,7 @@ class Neighbours {
   double reach_ = 0;
   std::vector<double> centre_, split_value_, exact_, line_;
   std::vector<int> split_dimension_, live_, row_, place_;
+  std::vector<std::pair<double, int>> keys_;  // of the node that is split
   std::vector<Eigen::Index> starts_;
   std::vector<char> taken_;
   SingleBlocks blocks_;

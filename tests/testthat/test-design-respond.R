@@ -154,3 +154,21 @@ test_that("response weights stand in plans, are drawn anew, and go by outcome", 
   placebo <- probe_placebo(measure_effect(design), outcomes = "s")
   expect_true(is.finite(tidy(placebo)$estimate[1]))
 })
+
+test_that("weigh_units(response = ) is the weights and then the response weights, in draws and plans too", {
+  study <- study_of_many(unanswered(), estimand = "ATE")
+  scored <- score_units(study)
+  short <- weigh_units(scored, response = ~ boat + past)
+  long <- weigh_responses(weigh_units(scored), model = ~ boat + past)
+  expect_equal(short$responses$income$fitted, long$responses$income$fitted)
+  expect_equal(weights(short), weights(long))
+  draw <- function(x) measure_effect(x, inference = "bootstrap", draws = 20, seed = 4)$draws
+  expect_equal(draw(short), draw(long))
+  expect_error(weigh_units(scored, response = "boat"), class = "twin_error_input")
+  expect_error(weigh_units(score_units(study_of_many()), response = ~ boat), "No outcome has missing values", class = "twin_error_input")
+  folder <- plan_folder(function(lines) sub("[score, weigh]", "[score, {weigh: {response: ~ boat}}]", lines, fixed = TRUE))
+  data <- data.table::fread(file.path(folder, "data.csv"), data.table = FALSE)
+  data.table::fwrite(transform(data, income = ifelse(id %% 7 == 0, NA, income)), file.path(folder, "data.csv"))
+  plan <- read_plan(file.path(folder, "plan.yml"))
+  expect_identical(plan_designs(plan, plan_study(plan))$weights$responses$income$terms$text, "boat")
+})
