@@ -91,8 +91,7 @@ claims_verdict <- function(x) {
     if (against == 0L) sprintf("The data contradict none of the graph's %s", plural(nrow(x), "claim")) else
       sprintf("The data contradict %s of the graph's %s", count_text(against), plural(nrow(x), "claim")),
     sprintf(" at level %s", format(attr(x, "level"))), if (untested > 0L) sprintf("; %d could not be tested", untested),
-    if (against == 0L) ". That is no proof of the graph." else
-      ": an arrow or a common cause is missing there."
+    if (against == 0L) ". That is no proof of the graph." else ": an arrow or a common cause is missing there."
   )
 }
 
