@@ -92,7 +92,7 @@ run_command <- function(name, command, args) {
     return(usage_error(name, if (wanted == 0L) "it takes no argument." else sprintf(
       "it takes one argument, %s; %d given.", command$argument, length(parsed$args))))
   }
-  guarded(name, command$run(parsed$options, parsed$args))
+  guarded(name, command$run(parsed$options, parsed$args), name == "demo" || identical(command$argument, "PLAN"))
 }
 
 usage_error <- function(name, message) {
@@ -100,19 +100,20 @@ usage_error <- function(name, message) {
   2L
 }
 
-# Runs a command; errors become one block on stderr, warnings a line or two each, told once.
-guarded <- function(name, expr) {
+# Runs a command; errors become one block on stderr, warnings a line or two each, told once. in_plan: should hints be in
+# a plan's words?
+guarded <- function(name, expr, in_plan) {
   rlang::local_options(cli.width = 10000L)  # lines are broken here, once
   told <- character()
   tryCatch(
     withCallingHandlers(within_memory(expr), warning = function(w) {
-      lines <- message_lines(w)
+      lines <- message_lines(w, in_plan)
       if (!paste(lines, collapse = "\n") %in% told) complain(c("note:", paste0("  ", lines)))
       told <<- c(told, paste(lines, collapse = "\n"))
       rlang::cnd_muffle(w)
     }),
     twin_error = function(e) {
-      complain(c(sprintf("twin %s: can't go on.", name), paste0("  ", message_lines(e))))
+      complain(c(sprintf("twin %s: can't go on.", name), paste0("  ", message_lines(e, in_plan))))
       if (inherits(e, c("twin_error_input", "twin_error_file"))) 2L else 1L
     },
     interrupt = function(e) {
@@ -121,7 +122,7 @@ guarded <- function(name, expr) {
     },
     error = function(e) {
       complain(c(sprintf("twin %s: something went wrong that should not have. Please report it:", name),
-                 paste0("  ", message_lines(e))))
+                 paste0("  ", message_lines(e, in_plan))))
       1L
     }
   )

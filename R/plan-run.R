@@ -166,9 +166,9 @@ unbalanced <- function(balances) {
   names(balances)[!vapply(balances, function(balance) summary(balance)$balanced, NA)]
 }
 
-message_lines <- function(condition) {
+message_lines <- function(condition, in_plan) {
   text <- c(strsplit(cli::ansi_strip(rlang::cnd_message(condition)), "\n")[[1L]], condition$place)
-  if (!is.null(condition$place)) text <- plan_words(text)
+  if (in_plan) text <- plan_words(text)
   unlist(lapply(text, strwrap, width = 77L, exdent = 2L))
 }
 

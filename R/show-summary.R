@@ -26,7 +26,7 @@
 #' glance(study)
 #' tidy(study)
 #' summary(weigh_units(score_units(study)))
-#' @name summary
+#' @name summaries
 #' @rawNamespace S3method(summary, twin_study, summary_of)
 #' @rawNamespace S3method(summary, twin_design, summary_of)
 #' @rawNamespace S3method(summary, twin_arms, summary_of)
@@ -79,7 +79,7 @@ glance_cell <- function(name, value) {
   if (is.finite(value) && value == round(value) && abs(value) < 1e9) count_text(value) else number_text(value)
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_study <- function(x, ...) {
   rlang::check_dots_empty()
@@ -91,7 +91,7 @@ glance.twin_study <- function(x, ...) {
   )
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 tidy.twin_study <- function(x, ...) {
   rlang::check_dots_empty()
@@ -106,7 +106,7 @@ tidy.twin_study <- function(x, ...) {
 #' @export
 nobs.twin_study <- function(object, ...) length(object$z)
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_design <- function(x, ...) {
   rlang::check_dots_empty()
@@ -123,7 +123,7 @@ glance.twin_design <- function(x, ...) {
   )
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_arms <- function(x, ...) {
   rlang::check_dots_empty()
@@ -132,7 +132,7 @@ glance.twin_arms <- function(x, ...) {
              nobs = length(x$arm), arms = length(x$levels), worst_smd = worst)
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_panel <- function(x, ...) {
   rlang::check_dots_empty()
@@ -143,14 +143,14 @@ glance.twin_panel <- function(x, ...) {
              balanced = x$repeats && shape$absent == 0)
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 tidy.twin_panel <- function(x, ...) {
   rlang::check_dots_empty()
   summary(x)
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_groups <- function(x, ...) {
   rlang::check_dots_empty()
@@ -162,7 +162,7 @@ glance.twin_groups <- function(x, ...) {
              worst_covariate = if (none) NA_character_ else row_name(rows$covariate[worst], rows$level[worst]))
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_scores <- function(x, ...) {
   rlang::check_dots_empty()
@@ -170,7 +170,7 @@ glance.twin_scores <- function(x, ...) {
   data.frame(scores = nrow(x$rows), best = best$score, best[c("worst_smd", "passing", "rows")])
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_logbook <- function(x, ...) {
   rlang::check_dots_empty()
@@ -178,14 +178,14 @@ glance.twin_logbook <- function(x, ...) {
   data.frame(steps = nrow(x$entries), opened = book$opened, designs_before = book$before, designs_after = book$after)
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 tidy.twin_logbook <- function(x, ...) {
   rlang::check_dots_empty()
   x$entries
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_graph <- function(x, ...) {
   rlang::check_dots_empty()
@@ -194,21 +194,21 @@ glance.twin_graph <- function(x, ...) {
              exposure = end(x$exposure), outcome = end(x$outcome))
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 tidy.twin_graph <- function(x, ...) {
   rlang::check_dots_empty()
   as.data.frame(x)
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_sets <- function(x, ...) {
   rlang::check_dots_empty()
   data.frame(sets = length(x), smallest = if (length(x) == 0L) NA_integer_ else min(lengths(x)))
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 tidy.twin_sets <- function(x, ...) {
   rlang::check_dots_empty()
@@ -216,7 +216,7 @@ tidy.twin_sets <- function(x, ...) {
              covariate = as.character(unlist(unclass(x))))
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_set_check <- function(x, ...) {
   rlang::check_dots_empty()
@@ -224,7 +224,7 @@ glance.twin_set_check <- function(x, ...) {
              open_paths = length(x$open))
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 tidy.twin_set_check <- function(x, ...) {
   rlang::check_dots_empty()
@@ -239,14 +239,14 @@ tidy.twin_set_check <- function(x, ...) {
 #' @export
 as.data.frame.twin_set_check <- function(x, ...) generics::tidy(x)
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 glance.twin_claims <- function(x, ...) {
   rlang::check_dots_empty()
   data.frame(claims = nrow(x), contradicted = if (is.null(x$verdict)) NA_integer_ else sum(x$verdict == "contradicted"))
 }
 
-#' @rdname summary
+#' @rdname summaries
 #' @export
 tidy.twin_claims <- function(x, ...) {
   rlang::check_dots_empty()
