@@ -39,14 +39,17 @@ core_judge_metrics <- function(task, candidates, threads = 1L) {
   list(worst = loss[1L, ], mean = loss[2L, ])
 }
 
+# The best tenth, best first, which the next generation begins with.
+core_survivors <- function(rank) order(rank)[seq_len(max(1L, length(rank) %/% 10L))]
+
 # The next generation of log weights (p x m): the best stay, the others come from parents picked in duels, by blending
 # two of them, exchanging genes, moving one gene anywhere or all of them a little; one in ten is a newcomer. Draws come
 # from the session's stream.
 core_breed <- function(genes, rank, bounds) {
   m <- ncol(genes)
   p <- nrow(genes)
-  keep <- max(1L, m %/% 10L)
-  next_genes <- genes[, order(rank)[seq_len(keep)], drop = FALSE]
+  next_genes <- genes[, core_survivors(rank), drop = FALSE]
+  keep <- ncol(next_genes)
   duel <- function() {
     pair <- sample.int(m, 2L)
     genes[, pair[which.min(rank[pair])]]

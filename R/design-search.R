@@ -125,9 +125,11 @@ evolve_metric <- function(task, p, population, generations, patience, seed, judg
   interrupted <- FALSE
   run <- function(tick) {
     genes <- first_genes(p, population, bounds)
+    known <- list(worst = numeric(), mean = numeric())  # of those that stay, which come first
     idle <- 0L
     for (generation in seq_len(generations)) {
-      loss <- judge(task, exp(genes), thread_count())
+      fresh <- genes[, seq_len(population) > length(known$worst), drop = FALSE]
+      loss <- Map(c, known, judge(task, exp(fresh), thread_count()))
       rank <- order(order(loss$worst, loss$mean))
       first <- which.min(rank)
       improved <- loss$worst[first] < best$loss[1L] - 1e-12 ||
@@ -135,9 +137,10 @@ evolve_metric <- function(task, p, population, generations, patience, seed, judg
       if (improved) best <<- list(loss = c(loss$worst[first], loss$mean[first]), genes = genes[, first])
       idle <- if (improved) 0L else idle + 1L
       finite <- is.finite(loss$worst)
-      history[generation, ] <<- list(generation, population, best$loss[1L], mean(loss$worst[finite]))
+      history[generation, ] <<- list(generation, ncol(fresh), best$loss[1L], mean(loss$worst[finite]))
       tick(sprintf("best so far %.4f", best$loss[1L]))
       if (idle >= patience) break
+      known <- lapply(loss, `[`, core_survivors(rank))
       genes <- core_breed(genes, rank, bounds)
     }
   }

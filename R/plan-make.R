@@ -4,6 +4,7 @@ plan_study <- function(plan) {
   settings <- plan_data(plan, "study", c("treatment", "outcome", if (is.null(plan$study$graph)) "covariates"))
   at_place(plan, "study", {
     if (!is.null(settings$graph)) settings$graph <- plan_graph(plan, settings$graph)
+    if (is.null(settings$reference)) settings["reference"] <- NULL
     do.call(if (is.null(settings$reference)) frame_study else frame_arms, settings)
   })
 }
@@ -24,7 +25,7 @@ plan_data <- function(plan, part, needed) {
     settings$data <- do.call(read_units, c(list(beside_plan(plan, settings$data)), settings[how]))
     settings[how] <- NULL
     for (key in needed) {
-      if (is.null(settings[[key]])) abort_input("The {part} must name its {.code {key}}.", call = NULL)
+      if (length(unlist(settings[[key]])) == 0L) abort_input("The {part} must name its {.code {key}}.", call = NULL)
     }
     settings$covariates <- plan_formula_or_names(settings$covariates, "covariates")
     if (!is.null(settings$subset)) settings$subset <- plan_condition(settings$subset)

@@ -139,6 +139,7 @@ class MetricMatcher {
         pool_(task.pool * task.p),
         seeker_weight_(task.seekers),
         pool_weight_(task.pool),
+        nearest_(task.replacement ? task.partners : 1, task.replacement, INFINITY),
         last_(task.seekers) {
     const int groups = task.group.empty() ? 1 : 1 + *std::max_element(task.group.begin(), task.group.end());
     pool_rows_.resize(groups);
@@ -165,7 +166,7 @@ class MetricMatcher {
       Neighbours near(seekers_.data(), task_.seekers, pool_.data(), task_.pool, task_.p, pool_rows_[group], rules_,
                       rules_.limits.empty() ? -1 : 0, true);
       if (task_.replacement) {
-        for (const int i : by_place(near, seeker_rows_[group])) settle(i, nearest(near, i, task_.partners, true));
+        for (const int i : by_place(near, seeker_rows_[group])) settle(i, nearest(near, i));
       } else {
         match_once(near, seeker_rows_[group]);
       }
@@ -202,7 +203,7 @@ class MetricMatcher {
     for (int turn = 0; turn < task_.partners; ++turn) {
       std::vector<int> served;
       for (const int i : asking) {
-        const std::vector<Match>& found = nearest(near, i, 1, false);
+        const std::vector<Match>& found = nearest(near, i);
         if (found.empty()) continue;
         near.take(found[0].row);
         partners[i].push_back(found[0]);
@@ -213,15 +214,16 @@ class MetricMatcher {
     for (Eigen::Index i = 0; i < task_.seekers; ++i) settle(static_cast<int>(i), partners[i]);
   }
 
-  const std::vector<Match>& nearest(Neighbours& near, int i, int k, bool ties) {
-    Nearest nearest(k, ties, INFINITY);
-    near.search(i, nearest, {&last_[i], &before_});  // only the time depends on these
-    found_.swap(nearest.finish());
+  // With replacement as many as were asked for, and ties; else one.
+  const std::vector<Match>& nearest(Neighbours& near, int i) {
+    const int k = nearest_.wanted();
+    nearest_.restart();
+    near.search(i, nearest_, {&last_[i], &before_});  // only the time depends on these
+    const std::vector<Match>& found = nearest_.finish();
     last_[i].clear();
-    for (std::size_t c = 0; c < found_.size() && c < static_cast<std::size_t>(k); ++c)
-      last_[i].push_back(found_[c].row);
+    for (std::size_t c = 0; c < found.size() && c < static_cast<std::size_t>(k); ++c) last_[i].push_back(found[c].row);
     before_ = last_[i];
-    return found_;
+    return found;
   }
 
   void settle(int i, const std::vector<Match>& found) {
@@ -236,7 +238,7 @@ class MetricMatcher {
   std::vector<double> seeker_weight_, pool_weight_;
   Rules rules_;
   std::vector<std::vector<int>> pool_rows_, seeker_rows_;  // by exact group
-  std::vector<Match> found_;
+  Nearest nearest_;
   std::vector<std::vector<int>> last_;  // per seeker, its nearest under the metric judged before
   std::vector<int> before_;             // the nearest of the seeker served before
 };

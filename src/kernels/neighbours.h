@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <deque>
 #include <initializer_list>
 #include <limits>
 #include <memory>
@@ -62,6 +63,11 @@ class Nearest {
     best_.clear();
     evicted_.clear();
   }
+  // For another seeker, after narrow().
+  void restart() {
+    clear();
+    caliper_ = INFINITY;
+  }
   // There are k within this squared distance.
   void narrow(double squared) { caliper_ = std::min(caliper_, std::sqrt(squared) * (1 + 1e-9)); }
   int wanted() const { return k_; }
@@ -103,6 +109,29 @@ class Nearest {
   bool ties_;
   double caliper_;
   std::vector<Match> best_, evicted_;
+};
+
+// A row of numbers, on the stack where it is short: there is one for every query.
+template <class T>
+class Row {
+ public:
+  explicit Row(int size) {
+    if (size > kShort) long_.resize(size);
+    data_ = size > kShort ? long_.data() : short_;
+    std::fill(data_, data_ + size, T(0));
+  }
+  Row(const Row&) = delete;
+  Row& operator=(const Row&) = delete;
+  T& operator[](int j) { return data_[j]; }
+  T operator[](int j) const { return data_[j]; }
+  T* data() { return data_; }
+  const T* data() const { return data_; }
+
+ private:
+  static constexpr int kShort = 16;
+  T short_[kShort];
+  std::vector<T> long_;
+  T* data_;
 };
 
 class Neighbours {
@@ -197,8 +226,7 @@ class Neighbours {
       for (int k = 0; k < size; ++k) search(batch[k], nearest[k]);
       return;
     }
-    std::vector<Query> queries;
-    queries.reserve(size);
+    std::deque<Query> queries;
     for (int k = 0; k < size; ++k) queries.emplace_back(*this, batch[k]);
     const Eigen::Index all = static_cast<Eigen::Index>(buckets_) * kBucketBlocks;
     const Eigen::Index stride =
@@ -211,7 +239,8 @@ class Neighbours {
   static constexpr int kBucket = 32, kBucketBlocks = 4, kTreeDimensions = 8, kChunk = 32;
 
   struct Query {
-    Query(const Neighbours& of, int seeker_) : seeker(seeker_), exact(of.p_), offset(of.p_), single(of.p_) {
+    Query(const Neighbours& of, int seeker_)
+        : seeker(seeker_), size(of.p_), exact(of.p_), offset(of.p_), single(of.p_) {
       for (int j = 0; j < of.p_; ++j) {
         exact[j] = of.seekers_[j * of.seeker_height_ + seeker];
         single[j] = static_cast<float>(exact[j] - of.centre_[j]);
@@ -221,7 +250,7 @@ class Neighbours {
     }
     double squared(const double* x) const {
       double sum = 0;
-      for (std::size_t j = 0; j < exact.size(); ++j) sum += (x[j] - exact[j]) * (x[j] - exact[j]);
+      for (int j = 0; j < size; ++j) sum += (x[j] - exact[j]) * (x[j] - exact[j]);
       return sum;
     }
     // The margin is worked out again only when the limit has moved.
@@ -232,10 +261,10 @@ class Neighbours {
       }
       return last_single;
     }
-    int seeker;
-    std::vector<double> exact;
-    mutable std::vector<double> offset;  // of the tree's walk
-    std::vector<float> single;
+    int seeker, size;
+    Row<double> exact;
+    mutable Row<double> offset;  // of the tree's walk
+    Row<float> single;
     double reach = 0;
     mutable double last_squared = -1;
     mutable float last_single = 0;
@@ -324,10 +353,12 @@ class Neighbours {
 
   void search(const Query& query, Nearest& nearest) {
     if (boxes_) {
-      boxes_->search(query.single.data(), [&] { return query.limit(nearest.limit(), p_); }, [&](Eigen::Index bucket) {
-        if (live_[buckets_ - 1 + bucket] == 0) return;
-        scan(bucket * kBucketBlocks, (bucket + 1) * kBucketBlocks, query, nearest);
-      });
+      boxes_->search(
+          query.single.data(), [&] { return query.limit(nearest.limit(), p_); },
+          [&](Eigen::Index bucket) {
+            if (live_[buckets_ - 1 + bucket] == 0) return;
+            scan(bucket * kBucketBlocks, (bucket + 1) * kBucketBlocks, query, nearest);
+          });
       return;
     }
     if (tree_) {

@@ -43,6 +43,13 @@ test_that("every key of a plan refuses bad values by a classed error, or has a u
   }
 })
 
+test_that("what all keys and values once found stays refused", {
+  folder <- plan_fuzz_folder()
+  for (value in c("[]", "{}", "[[]]", "[~]")) expect_identical(try_plan_key(folder, "panel", "outcome", value), "error")
+  expect_identical(try_plan_key(folder, "study", "reference", "~"), "fine")
+  expect_identical(try_plan_key(folder, "effect", "by", "joined"), "error")
+})
+
 test_that("plans, tables and graphs that hands have damaged give a result or a classed error", {
   originals <- mutant_originals()
   for (kind in names(originals)) expect_identical(try_mutant(kind, originals[[kind]]), "fine")
