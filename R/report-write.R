@@ -237,7 +237,7 @@ study_findings <- function(parts) {
 comparison_finding <- function(comparison) {
   table <- generics::tidy(comparison)
   first <- comparison$effects[[1L]]
-  listing <- sprintf("%s %s (%s)", table$label, number_text(table$estimate),
+  listing <- sprintf("%s %s (%s)", table$label, column_text(table$estimate),
                      interval_text(table$conf.low, table$conf.high))
   lead <- c(difference = "Difference, treated minus control, in",
             hazard_ratio = "Hazard ratio, treated over control, in")[[comparison$term]]
