@@ -31,8 +31,10 @@ table_lines <- function(table, left = 1L) {
     c(paste0("  ", trimws(lines[1L], "right")), paste0("  ", rule), paste0("  ", trimws(lines[-1L], "right")))
   })
   c(utils::head(unlist(lapply(blocks, c, "")), -1L),
-    if (length(gone) > 0L) wrap_lines(sprintf("Too wide to show: %s. A wider screen, as.data.frame() or an exported table has %s.",
-                                              and_list(gone), if (length(gone) == 1L) "it" else "them"), 2L))
+    if (length(gone) > 0L) {
+      wrap_lines(sprintf("Too wide to show: %s. A wider screen, as.data.frame() or an exported table has %s.",
+                         and_list(gone), if (length(gone) == 1L) "it" else "them"), 2L)
+    })
 }
 
 # Which columns stand beside each other: the first `left` in every block.
