@@ -247,8 +247,9 @@ design_parts <- c("coefficients", "predictions", "steps", "learners", "strata", 
                   "trimming", "truncation", "metric", "search")
 
 #' @export
-tidy.twin_design <- function(x, part = "coefficients", ...) {
+tidy.twin_design <- function(x, part = NULL, ...) {
   rlang::check_dots_empty()
+  if (is.null(part)) part <- if (is.null(x$score$coefficients) && !is.null(x$metric)) "metric" else "coefficients"
   part <- check_choice(part, design_parts)
   table <- design_part(x, part)
   if (!is.null(table)) return(table)

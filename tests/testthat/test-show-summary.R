@@ -81,6 +81,14 @@ test_that("predictions, partners and ids are those of the user's own units", {
   expect_equal(design_data(score_units(counted), outcome = FALSE)$.row, rep(1:60, rep(1:2, 30)))
 })
 
+test_that("a searched design without a score is its metric, as rows and as a picture", {
+  searched <- search_metric(study_of_many(many_crews(100)), population = 10, generations = 2)
+  expect_identical(tidy(searched), tidy(searched, part = "metric"))
+  drawn <- ggplot2::ggplot_build(plot(searched))
+  expect_equal(drawn$data[[3]]$y, cummin(searched$metric$history$best))
+  expect_error(plot(weigh_units(score_units(study_of_many())), view = "search"), "no metric", class = "twin_error_input")
+})
+
 test_that("a learner that tells nobody apart is warned of", {
   set.seed(5)
   data <- data.frame(z = rep(0:1, 40), y = rnorm(80), x = rnorm(80))
