@@ -7,7 +7,7 @@
 #' these as a data frame. `glance()` of what comes before effects counts units and says where balance stands; `tidy()`
 #' has one row per covariate of a study, cohort of a panel, arrow of a graph or step of a logbook.
 #'
-#' @param x,object A study, panel, design, set of arms, graph, logbook or any other result of this package.
+#' @param x A study, panel, design, set of arms, graph, logbook or any other result of this package.
 #' @param ... Must be empty.
 #' @return `summary()`: a `twin_summary`. `glance()`: a data frame of one row (of a set of effects or designs one
 #'   each). Of a study: `treatment`, `estimand`, `nobs`, `n_treated`, `n_control`, `outcomes`, `covariates`,
