@@ -391,12 +391,13 @@ judged_samples <- function(x) {
 #' @export
 glance.twin_balance <- function(x, ...) {
   rlang::check_dots_empty()
-  of_group <- function(group) {
-    do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample, group)))
-  }
-  rows <- if (is.null(x$by)) of_group(NA) else do.call(rbind, lapply(unique(x$totals$group), function(group) {
-    cbind(group = group, of_group(group))
-  }))
+  if (is.null(x$by)) return(glance_group(x))
+  do.call(rbind, lapply(unique(x$totals$group), function(group) cbind(group = group, glance_group(x, group))))
+}
+
+# One row per judged sample, named where there are several; of the whole study by default.
+glance_group <- function(x, group = NA) {
+  rows <- do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample, group)))
   if (x$several) rows else rows[names(rows) != "sample"]
 }
 
@@ -419,8 +420,7 @@ uncounted <- function(rows) rows$one_arm & is.na(rows$pass)
 
 #' @export
 summary.twin_balance <- function(object, ...) {
-  numbers <- do.call(rbind, lapply(judged_samples(object), function(sample) glance_sample(object, sample)))
-  if (!object$several) numbers$sample <- NULL
+  numbers <- glance_group(object)
   rows <- do.call(rbind, lapply(judged_samples(object), function(sample) sample_rows(object, sample)))
   facts <- c(as.list(numbers), list(undefined = sum(is.na(rows$smd) & !rows$one_arm),
                                     balanced = all(numbers$passing == numbers$rows)))

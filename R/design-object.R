@@ -85,6 +85,12 @@ replay <- function(study, recipe) {
   study
 }
 
+# The design or arms x made anew from another study of the same units.
+replay_on <- function(x, study) {
+  start <- if (inherits(x, "twin_arms")) new_arms(study, x$arm, x$levels, NULL, NULL, list()) else study
+  replay(start, design_recipe(x))
+}
+
 # s * w, the weights of every mean and variance after the design.
 full_weight <- function(x) {
   study <- study_of(x)

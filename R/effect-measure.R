@@ -227,8 +227,7 @@ estimand_designs <- function(x, estimand, call = rlang::caller_env()) {
     study <- study_of(x)
     study <- amend(study, estimand = one, hash = rlang::hash(list(study$hash, one)),
                    family = if (is.null(study$family)) study$hash else study$family)
-    start <- if (inherits(x, "twin_arms")) new_arms(study, x$arm, x$levels, NULL, NULL, list()) else study
-    tryCatch(replay(start, design_recipe(x)), twin_error = function(e) {
+    tryCatch(replay_on(x, study), twin_error = function(e) {
       e$call <- call
       rlang::cnd_signal(e)
     })

@@ -75,12 +75,8 @@ replicate_design <- function(x, plan, k) {
       study <- study_rows(study, index)
     }
   }
-  recipe <- design_recipe(x)
-  stopifnot(length(recipe) > 0L || !inherits(x, "twin_design"))
-  start <- study
-  if (inherits(x, "twin_arms")) start <- new_arms(study, x$arm, x$levels, NULL, NULL, list())
-  made <- replay(start, recipe)
-  list(designs = designs_in(made), index = index)
+  stopifnot(length(design_recipe(x)) > 0L || !inherits(x, "twin_design"))
+  list(designs = designs_in(replay_on(x, study)), index = index)
 }
 
 # Inverse weights by a logit on all units, with the difference of their means: each draw's score is found from the first

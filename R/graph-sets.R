@@ -32,19 +32,13 @@ sets_to_adjust <- function(graph, exposure = NULL, outcome = NULL, most = 10000)
                         i = "Raise {.arg most} to see the rest."))
   }
   sets <- lapply(found, function(set) sort(nodes[set], method = "radix"))
+  sets <- sets[order(lengths(sets), vapply(sets, paste, "", collapse = " "), method = "radix")]
   open <- if (is.null(found)) core_open_paths(cut, ends[["exposure"]], ends[["outcome"]], allowed)
   structure(
-    sets[order(lengths(sets), vapply(sets, paste, "", collapse = " "), method = "radix")],
-    class = "twin_sets", exposure = nodes[ends[["exposure"]]], outcome = nodes[ends[["outcome"]]],
-    open = lapply(open, path_text, parents = cut), reasons = set_reasons(graph, sets, ends)
+    sets, class = "twin_sets", exposure = nodes[ends[["exposure"]]], outcome = nodes[ends[["outcome"]]],
+    open = lapply(open, path_text, parents = cut),
+    reasons = if (length(sets) > 0L) outside_reasons(graph, sets[[1L]], ends)
   )
-}
-
-# Why the other nodes are not in the smallest set; NULL where no set suffices.
-set_reasons <- function(graph, sets, ends) {
-  if (length(sets) == 0L) return(NULL)
-  outside_reasons(graph, sets[[order(lengths(sets), vapply(sets, paste, "", collapse = " "), method = "radix")[1L]]],
-                  ends)
 }
 
 # Places of exposure and outcome.

@@ -73,8 +73,10 @@ is_onset <- function(x, unit, time) {
   read <- as.character(values) %in% as.character(unique(time))
   never <- is.na(values) | tolower(trimws(as.character(values))) %in% c("", "0", "never", "inf")
   sum(read) >= 1L && any(never) && all(read | never) &&
-    (is.null(unit) || !any(lengths(lapply(split(x, unit), unique)) > 1L))
+    (is.null(unit) || !varies_within(x, unit))
 }
+
+varies_within <- function(x, unit) any(lengths(lapply(split(x, unit), unique)) > 1L)
 
 # Is every unit or group seen with an outcome in every period?
 seen_everywhere <- function(data, time, whole, outcome) {
@@ -91,13 +93,13 @@ panel_roles <- function(data, kinds, found) {
   rest <- setdiff(names(data), c(used, weight, ids))
   numbers <- rest[kinds[rest] %in% c("number", "true/false", "two values")]
   whole <- data[[if (is.null(found$unit)) found$group else found$unit]]
-  varies <- vapply(rest, function(name) any(lengths(lapply(split(data[[name]], whole), unique)) > 1L), NA)
+  varies <- vapply(rest, function(name) varies_within(data[[name]], whole), NA)
   moving <- intersect(rest[varies], numbers)
   measured <- moving[kinds[moving] == "number"]
   measured <- measured[order(vapply(data[measured], is_whole, NA), -seq_along(measured))]  # counts and codes last
   outcome <- c(measured, moving, rev(numbers))[1L]
   if (is.na(outcome)) return(NULL)
-  no_covariate <- names(kinds)[kinds %in% c("identifier", "constant", "date", "year", "many levels")]
+  no_covariate <- names(kinds)[kinds %in% no_covariate_kinds]
   covariates <- setdiff(rest[!varies], c(outcome, no_covariate))
   list(
     time = found$time, unit = found$unit, group = found$group, treatment = first_of(found$treatment),

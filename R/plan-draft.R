@@ -48,7 +48,7 @@ draft_head <- function(data, roles) {
 }
 
 study_lines <- function(data, roles, data_path, reading) {
-  covariates <- paste0("[", paste(vapply(roles$covariates, yaml_text, ""), collapse = ", "), "]")
+  covariates <- yaml_list(roles$covariates)
   two_valued <- paste("two-valued columns:", paste(roles$candidates, collapse = ", "))
   c(
     plan_entry("data", data_path),
@@ -90,13 +90,15 @@ unknown_guess <- function(data, roles) {
   entries <- function(x) unique(trimws(x[!is.na(x)]))
   stray <- unique(unlist(lapply(columns, function(name) stray_entries(entries(data[[name]]), "numbers"))))
   if (length(stray) == 0L || length(stray) > 5L) return(NULL)
-  sprintf("  unknown: [%s]   # entries that mean \"not known\"", paste(vapply(stray, yaml_text, ""), collapse = ", "))
+  sprintf("  unknown: %s   # entries that mean \"not known\"", yaml_list(stray))
 }
 
 missing_share <- function(data) {
   missing <- vapply(data, function(x) sum(is.na(x)), 0L)
   ifelse(missing > 0L, paste0(", ", missing, " missing"), "")
 }
+
+yaml_list <- function(texts) paste0("[", paste(vapply(texts, yaml_text, ""), collapse = ", "), "]")
 
 # A string as a double-quoted YAML scalar unless it is a plain word.
 yaml_text <- function(text) {
@@ -109,7 +111,7 @@ yaml_text <- function(text) {
 
 # The same for units over time.
 panel_draft_lines <- function(data, roles, data_path, reading = list()) {
-  covariates <- paste0("[", paste(vapply(roles$covariates, yaml_text, ""), collapse = ", "), "]")
+  covariates <- yaml_list(roles$covariates)
   adjust <- if (length(roles$covariates) > 0L) "{adjustment: regression}" else "{}"
   treated <- if (!is.null(roles$treatment)) treated_guess(data[[roles$treatment]])
   c(

@@ -10,7 +10,7 @@ format.twin_balance <- function(x, ...) {
   c(
     wrap_lines(sprintf("Balance: %s (%s)", sparing_estimand(x$design, x$estimand), x$estimand)),
     unlist(lapply(verdict_texts(x), wrap_lines, indent = 2L)), "", unlist(blocks), "", wrap_lines(balance_note(x)),
-    wrap_lines(label_note(x$labels))
+    label_lines(x$labels)
   )
 }
 
@@ -198,7 +198,7 @@ group_headings <- function(x, rows) {
 group_facets <- function(x) if (!is.null(x$by)) ggplot2::facet_wrap("part")
 
 passing_text <- function(x) {
-  s <- do.call(rbind, lapply(judged_samples(x), function(sample) glance_sample(x, sample)))
+  s <- glance_group(x)
   if (!x$several) return(paste(s$passing, "of", s$rows, "rows pass"))
   paste0("rows that pass: ", paste(s$sample, s$passing, collapse = ", "), " of ", s$rows[1L])
 }

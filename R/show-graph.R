@@ -77,7 +77,7 @@ format.twin_claims <- function(x, ...) {
 }
 
 #' @export
-print.twin_claims <- function(x, ...) print_lines(x, format.twin_claims(x, ...))
+print.twin_claims <- function(x, ...) print_lines(x, format(x, ...))
 
 claim_statements <- function(x) {
   given <- vapply(x$given, function(set) if (length(set) == 0L) "" else paste(" given", and_list(set)), "")

@@ -109,7 +109,7 @@ format.twin_groups <- function(x, ...) {
                        x$levels[["treated"]], count_text(x$counts[["treated"]]), x$levels[["control"]],
                        count_text(x$counts[["control"]]))),
     "", unlist(blocks), "", wrap_lines(groups_note(x)), if (is.null(x$by)) group_missing_lines(x$rows),
-    wrap_lines(label_note(x$labels))
+    label_lines(x$labels)
   )
 }
 
@@ -169,21 +169,26 @@ groups_note <- function(x) {
 reference_words <- c(treated = "treated units' sd", control = "control units' sd", pooled = "pooled sd of both arms",
                      all = "sd of both arms together")
 
-# The labels that the data bring along, beside the names that are typed.
-label_note <- function(labels, most = 12L) {
+# The labels that the data bring along, beside the names that are typed; NULL where there are none.
+label_text <- function(labels, most = 12L) {
   plain <- tolower(gsub("[_.]", " ", names(labels)))  # a label that only repeats the name says nothing
   labels <- labels[nzchar(labels) & tolower(labels) != plain & labels != names(labels)]
   if (length(labels) == 0L) return(NULL)
   shown <- utils::head(labels, most)
-  sprintf("Labels: %s%s.", paste0(names(shown), " = ", shown, collapse = "; "),
+  sprintf("%s%s.", paste0(names(shown), " = ", shown, collapse = "; "),
           if (length(labels) > most) sprintf("; and %d more", length(labels) - most) else "")
+}
+
+label_lines <- function(labels) {
+  text <- label_text(labels)
+  if (!is.null(text)) wrap_lines(paste("Labels:", text))
 }
 
 study_label_lines <- function(x) {
   labels <- vapply(x$columns, `[[`, "", "label")
   outcomes <- vapply(stats::setNames(nm = x$roles$outcome), function(name) column_label(x$data[[name]], name), "")
-  note <- label_note(c(outcomes, labels))
-  if (!is.null(note)) field_lines("Labels", sub("^Labels: ", "", note))
+  text <- label_text(c(outcomes, labels))
+  if (!is.null(text)) field_lines("Labels", text)
 }
 
 # Dates are kept as days; people read dates.

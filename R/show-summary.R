@@ -51,8 +51,7 @@ NULL
 
 summary_of <- function(object, ...) {
   rlang::check_dots_empty()
-  words <- if (inherits(object, "twin_claims")) format.twin_claims(object) else format(object)
-  structure(list(words = words, numbers = generics::glance(object)), class = "twin_summary")
+  structure(list(words = format(object), numbers = generics::glance(object)), class = "twin_summary")
 }
 
 #' @export

@@ -15,7 +15,7 @@ guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
   rest <- setdiff(names(data), c(ids, weight, treatment))
   guess <- guess_outcome(rest, kinds, treatment, names(data))
   cluster <- first_of(setdiff(rest[kinds[rest] == "many levels"], guess$others))
-  no_covariate <- names(kinds)[kinds %in% c("identifier", "constant", "date", "year", "many levels")]
+  no_covariate <- names(kinds)[kinds %in% no_covariate_kinds]
   covariates <- setdiff(rest, c(guess$outcome, guess$others, cluster, no_covariate))
   left_out <- setdiff(rest[rest %in% no_covariate], c(cluster, guess$outcome, guess$others))
   list(
@@ -29,6 +29,8 @@ guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
     )
   )
 }
+
+no_covariate_kinds <- c("identifier", "constant", "date", "year", "many levels")
 
 first_of <- function(candidates) if (length(candidates) > 0L) candidates[1L]
 
