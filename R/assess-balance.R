@@ -63,12 +63,23 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   plain <- length(designs) == 1L && length(wide$columns) == length(study$columns) && is.null(study$outside)
   known <- if (plain) design_moments(designs[[1L]])
   rows <- balance_rows(wide, weights, groups, reference, limits, tests, known, "factors" %in% extra)
-  new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
+  balance <- new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
     limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
     design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
     totals = balance_totals(study, weights, rows, groups), by = by, tests = tests, study = wide, weights = weights,
     several = length(designs) > 1L
   ))
+  log_balance(balance, extra, by)
+  balance
+}
+
+# What was judged, and how it came out.
+log_balance <- function(balance, extra, by) {
+  judged <- do.call(rbind, lapply(judged_samples(balance), function(sample) sample_rows(balance, sample)))
+  judged <- judged[!is.na(judged$pass), ]
+  log_once(balance$study, "judge", paste("balance of", balance$design),
+           sprintf("%d of %d rows pass", sum(judged$pass), nrow(judged)),
+           list(limit = balance$limits$smd, extra = if (length(extra) > 0L) extra, by = by))
 }
 
 # Subgroups by a column of the data, or the design's own strata.

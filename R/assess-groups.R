@@ -4,7 +4,11 @@
 #' shares of every level, what is missing, and the difference, treated minus control. Numeric rows use the recorded
 #' values only; missing ones are counted. Sampling weights enter every mean, share and quantile, not the counts.
 #'
-#' @param study A `twin_study`.
+#' @param study A `twin_study`; a design, for the table after pairing or weighting; a `twin_arms`, for every arm against
+#'   the reference; a `twin_panel`, for every cohort against units never treated, in its first period; or a named list
+#'   of studies and designs of one study, such as `list(before = study, pairs = design)`, for several comparisons in one
+#'   table. Differences of designs are standardized by the sd before the design, and their standard errors take the
+#'   weights as given.
 #' @param columns Names of the columns to describe, any of the data; the study's covariates by default.
 #' @param summary What describes a numeric column: `"mean"` (default; with sd), `"median"` (with quartiles) or
 #'   `"by_skew"` (the median where the skewness exceeds 1 in absolute value).
@@ -15,7 +19,7 @@
 #'   test of all levels together for others; both clustered and stratified as the study says. A p-value shrinks with
 #'   the number of units whatever the imbalance: judge balance by the standardized difference.
 #' @return A `twin_groups`. `tidy()` gives one row per numeric column or level with the columns `group` (level of
-#'   `by`, NA without), `covariate`, `level`, `kind`, `n_treated`, `n_control` (recorded values of a numeric column,
+#'   `by`; name of the comparison where there are several; NA otherwise), `covariate`, `level`, `kind`, `n_treated`, `n_control` (recorded values of a numeric column,
 #'   units in
 #'   a level otherwise), `missing_treated`, `missing_control` (per column), `mean_treated`, `mean_control` (a share for
 #'   levels), `sd_treated`, `sd_control`, `difference` (of means), `std.error` (of the difference), `n` (units behind
@@ -30,29 +34,97 @@
 #'                      covariates = ~ boat_length + skipper_age + port_size)
 #' describe_groups(study)
 #' describe_groups(study, columns = "market_km", summary = "median", by = "port_size")
+#' pairs <- study |> score_units() |> pair_units()
+#' describe_groups(list("everybody" = study, "in pairs" = pairs))
 #' @export
 describe_groups <- function(study, columns = NULL, summary = c("mean", "median", "by_skew"), by = NULL,
                             overall = FALSE, tests = FALSE) {
-  check_class(study, "twin_study", "frame_study")
   summary <- check_choice(summary, c("mean", "median", "by_skew"))
   check_flag(overall)
   check_flag(tests)
-  if (!is.null(columns)) study <- with_columns(study, columns)
-  whole <- list(rep(TRUE, length(study$z)))
-  groups <- if (is.null(by)) stats::setNames(whole, NA) else study_groups(study, by)
+  samples <- described_samples(study, columns)
+  if (!is.null(by) && length(samples) > 1L) {
+    abort_input("{.arg by} needs one comparison; there are {length(samples)}.")
+  }
+  first <- samples[[1L]]$study
   asked <- list(summary = summary, overall = overall, tests = tests)
-  rows <- Map(function(inside, group) {
-    part <- if (all(inside)) study else restrict_study(study, inside)
-    cbind(group = group, describe_study(part, asked))
-  }, groups, names(groups))
-  rows <- do.call(rbind, unname(rows))
+  rows <- Map(function(sample, name) {
+    groups <- if (is.null(by)) stats::setNames(list(rep(TRUE, length(sample$study$z))), name) else
+      study_groups(sample$study, by)
+    Map(function(inside, group) {
+      part <- if (all(inside)) sample$study else restrict_study(sample$study, inside)
+      reference <- if (is.null(sample$whole)) part else
+        if (all(inside)) sample$whole else restrict_study(sample$reference, inside)
+      cbind(group = if (nzchar(group)) group else NA_character_, describe_study(part, asked, reference))
+    }, groups, names(groups))
+  }, samples, names(samples))
+  rows <- do.call(rbind, unlist(unname(rows), recursive = FALSE, use.names = FALSE))
   rownames(rows) <- NULL
   structure(list(
-    rows = rows, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels, estimand = study$estimand,
-    treatment = study$roles$treatment, counts = c(treated = sum(study$z), control = sum(1L - study$z)),
-    weighted = !is.null(study$s), cluster = study$roles$cluster, stratum = study$roles$stratum,
-    reference = reference_arm(study$estimand), by = by, overall = overall, tests = tests
+    rows = rows, labels = vapply(first$columns, `[[`, "", "label"), levels = first$levels, estimand = first$estimand,
+    treatment = first$roles$treatment, counts = c(treated = sum(first$z), control = sum(1L - first$z)),
+    weighted = described_weights(samples), cluster = first$roles$cluster, stratum = first$roles$stratum,
+    reference = reference_arm(first$estimand), by = if (length(samples) > 1L) attr(samples, "by") else by,
+    several = length(samples) > 1L, overall = overall, tests = tests,
+    sizes = lapply(samples, function(sample) c(sum(sample$study$z), sum(1L - sample$study$z)))
   ), class = "twin_groups")
+}
+
+# What is described, by name: list(study, reference: whose sd standardizes where it is not the study itself, designed).
+# Attribute by: what the names stand for. A single one has no name.
+described_samples <- function(x, columns, call = rlang::caller_env()) {
+  if (inherits(x, "twin_panel")) return(cohort_samples(x, columns, call))
+  by <- "comparison"
+  if (inherits(x, "twin_arms")) {
+    x <- contrasts_of(x)
+    by <- "arm"
+  }
+  if (!is_named_list(x) || inherits(x, c("twin_study", "twin_design"))) {
+    check_class(x, c("twin_study", "twin_design"), c("frame_study", "score_units"), "study", call)
+    x <- stats::setNames(list(x), "")
+  }
+  if (length(x) == 0L) abort_input("{.arg study} has nothing to describe: the list is empty.", call = call)
+  for (part in x) check_class(part, c("twin_study", "twin_design"), c("frame_study", "score_units"), "study", call)
+  structure(lapply(x, described_sample, columns = columns, call = call), by = by)
+}
+
+# A design's units with its weights; those it leaves out are gone.
+described_sample <- function(x, columns, call) {
+  study <- study_of(x)
+  if (!is.null(columns)) study <- with_columns(study, columns, call)
+  if (!inherits(x, "twin_design") || !alters_sample(x)) return(list(study = study, designed = FALSE))
+  inside <- full_weight(x) > 0
+  list(study = restrict_study(amend(study, s = full_weight(x)), inside), reference = restrict_study(study, inside),
+       whole = study, designed = TRUE)
+}
+
+described_weights <- function(samples) {
+  if (any(vapply(samples, `[[`, NA, "designed"))) return("design")
+  if (any(vapply(samples, function(sample) !is.null(sample$study$s), NA))) "sampling" else "none"
+}
+
+# Every treated cohort against units never treated, or against all others where everybody is, as they are in the first
+# period.
+cohort_samples <- function(panel, columns, call) {
+  wanted <- if (is.null(columns)) names(panel$columns) else columns
+  if (length(wanted) == 0L) {
+    abort_input(c("The panel has no covariates to describe.", i = "Name {.arg columns} of the data."), call = call)
+  }
+  rows <- panel$rows[panel$time == min(panel$time)]
+  cohort <- panel$cohort[panel$unit[panel$time == min(panel$time)]]
+  never <- panel$cohorts$position == Inf
+  treated <- which(is_treated_cohort(panel))
+  samples <- lapply(treated, function(k) {
+    control <- if (any(never)) never[cohort] else cohort != k
+    inside <- cohort == k | control
+    data <- panel$data[rows[inside], , drop = FALSE]
+    data$.cohort <- ifelse(cohort[inside] == k, "treated", if (any(never)) "never treated" else "all others")
+    study <- frame_study(data, ".cohort", panel$roles$outcome[1L], wanted, treated = "treated",
+                         weight = panel$roles$weight)
+    list(study = study, designed = FALSE)
+  })
+  names(samples) <- sprintf("from %s", panel$cohorts$label[treated])
+  structure(samples, by = "treated")
 }
 
 # The study with other columns in place of its covariates.
@@ -68,11 +140,14 @@ with_columns <- function(study, columns, call = rlang::caller_env()) {
   }))
 }
 
-describe_study <- function(study, asked) {
+describe_study <- function(study, asked, reference = study) {
   rows <- Map(describe_column, study$columns, names(study$columns), MoreArgs = list(study = study, asked = asked))
   rows <- do.call(rbind, unname(rows))
-  reference <- core_reference_sd(rows$sd_treated^2, rows$sd_control^2, reference_arm(study$estimand))
-  smd <- standardized(rows$difference, reference)
+  before <- if (identical(reference, study)) rows else do.call(rbind, unname(Map(
+    describe_column, reference$columns, names(reference$columns), MoreArgs = list(
+      study = reference, asked = list(summary = "mean", overall = FALSE, tests = FALSE)))))
+  sd <- core_reference_sd(before$sd_treated^2, before$sd_control^2, reference_arm(study$estimand))
+  smd <- standardized(rows$difference, sd)
   place <- match("n", names(rows))
   cbind(rows[seq_len(place)], smd = smd, rows[-seq_len(place)])
 }

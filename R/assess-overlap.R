@@ -30,6 +30,8 @@ assess_overlap <- function(x) {
   if (alters_sample(x)) rows <- rbind(rows, overlap_rows(e, study$z, full_weight(x), "after"))
   common <- common_range(e, study$z, s > 0)
   outside <- s > 0 & (e < common[["low"]] | e > common[["high"]])
+  log_once(study, "judge", paste("overlap of", design_label(x)),
+           sprintf("%d treated, %d control without counterpart", rows$outside[1L], rows$outside[2L]))
   structure(list(
     rows = rows, common = common, auc = core_auc(e, study$z, s), score = e, linear = x$score$linear,
     link = if (x$score$link == "logit") "log odds" else link_words[[x$score$link]], z = study$z,

@@ -25,6 +25,9 @@ assess_weights <- function(x) {
   samples <- design_samples(x)
   rows <- do.call(rbind, Map(function(v, sample) weight_rows(v, study$z, sample), samples, names(samples)))
   rownames(rows) <- NULL
+  last <- rows[rows$sample == names(samples)[length(samples)], ]
+  log_once(study, "judge", paste("weights of", design_label(x)),
+           sprintf("largest share of an arm %s", share_text(max(last$largest_share))))
   structure(list(
     rows = rows, weights = samples, z = study$z, levels = study$levels, design = design_label(x),
     heaviest = heaviest_units(x, samples[[length(samples)]])

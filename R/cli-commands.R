@@ -31,6 +31,11 @@ command_describe <- function(flags, args) describe_plan(read_plan(args))
 
 command_balance <- function(flags, args) balance_plan(read_plan(args), flags$strict)
 
+command_compare <- function(flags, args) {
+  print(compare_runs(args[1L], args[2L]))
+  0L
+}
+
 command_version <- function(flags, args) {
   writeLines(paste("twin", utils::packageVersion("carefultwin")))
   0L

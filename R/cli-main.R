@@ -32,6 +32,8 @@ twin_commands <- function() {
     run = list(run = command_run, argument = "PLAN",
                about = "Do all of it: tables, figures, report into a folder",
                options = list(out("Folder for the results [default: results beside the plan]"), strict)),
+    compare = list(run = command_compare, argument = c("OLD", "NEW"),
+                   about = "Say what changed between the results of two runs", options = list()),
     version = list(run = command_version, argument = NULL, about = "Say which version this is", options = list())
   )
 }
@@ -67,7 +69,7 @@ twin_main <- function(args = commandArgs(trailingOnly = TRUE)) {
 usage_lines <- function(commands) {
   c("usage: twin COMMAND [options]", "",
     sprintf("  twin %-17s %s", paste(names(commands), vapply(commands, function(command) {
-      if (is.null(command$argument)) "" else command$argument
+      paste(command$argument, collapse = " ")
     }, "")), vapply(commands, `[[`, "", "about")),
     "", "twin COMMAND --help tells more. Exit status: 0 done; 1 the analysis could not be",
     "done or, with --strict, balance failed; 2 wrong usage or bad input.")
@@ -75,7 +77,7 @@ usage_lines <- function(commands) {
 
 run_command <- function(name, command, args) {
   parser <- optparse::OptionParser(
-    usage = paste("twin", name, if (is.null(command$argument)) "" else command$argument, "[options]"),
+    usage = paste(c("twin", name, command$argument, "[options]"), collapse = " "),
     description = command$about, option_list = command$options, prog = "twin"
   )
   parsed <- tryCatch(
@@ -87,10 +89,11 @@ run_command <- function(name, command, args) {
     optparse::print_help(parser)
     return(0L)
   }
-  wanted <- if (is.null(command$argument)) 0L else 1L
+  wanted <- length(command$argument)
   if (length(parsed$args) != wanted) {
     return(usage_error(name, if (wanted == 0L) "it takes no argument." else sprintf(
-      "it takes one argument, %s; %d given.", command$argument, length(parsed$args))))
+      "it takes %s, %s; %d given.", if (wanted == 1L) "one argument" else "two arguments", and_list(command$argument),
+      length(parsed$args))))
   }
   guarded(name, command$run(parsed$options, parsed$args), name == "demo" || identical(command$argument, "PLAN"))
 }

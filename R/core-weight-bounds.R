@@ -16,24 +16,22 @@ core_bound_table <- function(y, fixed, free) {
 # the others at the other; unit k improves on value(k - 1) as long as its outcome lies below it, so the best k is found
 # by halving.
 core_mean_bound <- function(table, lambda, high) {
-  first <- if (high) 1 / lambda else lambda
-  last <- 1 / first
-  n <- length(table$y)
-  value <- function(k) {
-    below <- table$free[k + 1L]
-    below_y <- table$free_y[k + 1L]
-    (table$fixed_y + first * below_y + last * (table$free_y[n + 1L] - below_y)) /
-      (table$fixed + first * below + last * (table$free[n + 1L] - below))
-  }
-  low <- integer(length(lambda))
-  top <- rep(n, length(lambda))
-  while (any(low < top)) {
-    k <- (low + top + 1L) %/% 2L
-    better <- table$y[k] < value(k - 1L)
-    low <- ifelse(low < top & better, k, low)
-    top <- ifelse(low < top & !better, k - 1L, top)
-  }
-  value(low)
+  vapply(lambda, function(one) {
+    first <- if (high) 1 / one else one
+    last <- 1 / first
+    n <- length(table$y)
+    all <- table$fixed + last * table$free[n + 1L]
+    all_y <- table$fixed_y + last * table$free_y[n + 1L]
+    change <- first - last
+    value <- function(k) (all_y + change * table$free_y[k + 1L]) / (all + change * table$free[k + 1L])
+    low <- 0L
+    top <- n
+    while (low < top) {
+      k <- (low + top + 1L) %/% 2L
+      if (table$y[k] < value(k - 1L)) low <- k else top <- k - 1L
+    }
+    value(low)
+  }, 0)
 }
 
 # Bounds of treated minus control: lambdas x (low, high). arms: for treated and control a core_bound_table() and

@@ -78,6 +78,7 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
   asked$clusters <- effect_clusters(study, asked$cluster)
   block <- hazard_block(x, time, event)
   effect <- with_cautions(measure_lasting(block, asked), common)
+  log_effects(list(effect), asked)
   if (asked$inference == "analytic") return(effect)
   asked$horizon <- effect$horizon
   again <- hear_cautions(resample_effects(x, list(effect), list(block), asked))

@@ -193,9 +193,19 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
   check_inference(x, asked)
   call <- rlang::current_env()
   measured <- lapply(designs, measure_design, asked, call)
+  for (part in measured) log_effects(part$effects, asked)
   effects <- unlist(lapply(measured, `[[`, "effects"), recursive = FALSE, use.names = FALSE)
   if (length(effects) == 1L && is.null(by)) return(effects[[1L]])
   new_effects(effects, asked, if (length(designs) == 1L) measured[[1L]]$joint)
+}
+
+# One line per design and outcome, however many groups.
+log_effects <- function(effects, asked) {
+  for (effect in effects) {
+    log_once(effect$study, "measure", sprintf("%s on %s, %s", asked$estimator, effect$outcome, effect$design),
+             settings = list(errors = effect$inference, by = asked$by,
+                             adjust = if (!identical(asked$adjust, "none")) asked$adjust))
+  }
 }
 
 # Every effect of one design, with the joint covariance of its replicates where they were run: list(effects, joint).

@@ -8,7 +8,7 @@ plan_keys <- function() {
     panel = c(arguments(frame_panel, character()), reading_keys()),
     trends = arguments(assess_trends, "panel"), decompose = arguments(decompose_did, "panel"),
     did = c(arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
-    panel_report = c("title", "truth"),
+    panel_report = c("title", "truth", "headline"),
     study = c(arguments(frame_study, character()), "reference", reading_keys()),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
@@ -20,7 +20,7 @@ plan_keys <- function() {
     probes = lapply(probes, function(probe) {
       c("probe", "effect", if (probe$bare) "estimate", arguments(verb_of_probe(probe), "x"))
     }),
-    report = c("title", "truth", "groups", arguments(assess_balance, c("x", "custom"))),
+    report = c("title", "truth", "headline", "groups", arguments(assess_balance, c("x", "custom"))),
     groups = arguments(describe_groups, "study")
   )
 }

@@ -59,6 +59,7 @@ run_panel_plan <- function(plan, out, strict) {
   shown <- lapply(effects, `[[`, "shown")
   truth <- unlist(plan$report$truth)
   at_place(plan, c("report", "truth"), check_truth(truth, shown, call = NULL))
+  at_place(plan, c("report", "headline"), check_headline(plan$report$headline, shown, call = NULL))
   for (comparison in panel_comparisons(shown, truth)) writeLines(c("", format(comparison)))
   decomposition <- plan_part(plan, "decompose", decompose_did, panel)
   if (!is.null(decomposition)) writeLines(c("", format(decomposition)))
@@ -67,7 +68,7 @@ run_panel_plan <- function(plan, out, strict) {
     writeLines(c("", strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2)))
   }
   parts <- panel_parts(panel, shown, probes, truth, trends, decomposition)
-  deliver(out, function(draft) write_panel_results(draft, parts, plan), "Tables, figures and logbook:")
+  deliver(out, function(draft) write_panel_results(draft, parts, plan), ".csv and .tex; beside them figures and logbook")
 }
 
 write_panel_results <- function(draft, parts, plan) {
@@ -76,11 +77,8 @@ write_panel_results <- function(draft, parts, plan) {
     prefixed("effects", parts$comparisons), prefixed("effect", parts$effects), prefixed("probe", parts$probes)
   )
   names(results) <- make.unique(names(results), " ")
-  views <- c("timing", "means", "event")
-  place <- result_places(draft, c(names(results), views))
-  write_tables(results, place)
-  panel <- parts$panel
-  write_csv(summary(panel), place$table("timing", ".csv"))
-  for (view in views) save_figure(plot(panel, view), place$figure(view))
-  finish_results(draft, parts, plan, panel)
+  table_at <- table_places(draft, c(names(results), "timing"))
+  write_tables(results, table_at)
+  write_csv(summary(parts$panel), table_at("timing", ".csv"))
+  finish_results(draft, parts, plan)
 }

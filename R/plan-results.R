@@ -13,53 +13,42 @@ write_results <- function(draft, parts, plan) {
   names(results) <- make.unique(names(results), " ")  # an effect may have the name of an outcome
   lasting <- prefixed("curves", lasting_effects(parts$effects))
   paired <- prefixed("pairs", parts$paired)
-  place <- result_places(draft, c(names(results), names(lasting), names(paired), "overlap"))
-  write_tables(results, place)
-  for (name in names(lasting)) {
-    write_csv(generics::tidy(lasting[[name]], part = "curves"), place$table(name, ".csv"))
-    save_figure(plot(lasting[[name]]), place$figure(name))
-  }
-  for (name in names(paired)) {
-    write_csv(pairs_of(paired[[name]]), place$table(name, ".csv"))
-    save_figure(plot(paired[[name]]), place$figure(name))
-  }
-  if (!is.null(parts$scored)) save_figure(plot(assess_overlap(parts$scored)), place$figure("overlap"))
+  table_at <- table_places(draft, c(names(results), names(lasting), names(paired)))
+  write_tables(results, table_at)
+  for (name in names(lasting)) write_csv(generics::tidy(lasting[[name]], part = "curves"), table_at(name, ".csv"))
+  for (name in names(paired)) write_csv(pairs_of(paired[[name]]), table_at(name, ".csv"))
   write_csv(parts$weights, file.path(draft, "weights.csv"))
-  finish_results(draft, parts, plan, parts$study)
+  finish_results(draft, parts, plan)
 }
 
-# Where the results called so go: functions of a name that give the path of its table or picture.
-result_places <- function(draft, names) {
-  for (folder in file.path(draft, c("tables", "figures"))) make_folder(folder)
+# Where the table of the result called so goes: a function of its name and ending.
+table_places <- function(draft, names) {
+  make_folder(file.path(draft, "tables"))
   stems <- file_stems(names)
-  list(table = function(name, ending) file.path(draft, "tables", paste0(stems[[name]], ending)),
-       figure = function(name) file.path(draft, "figures", paste0(stems[[name]], ".png")))
+  function(name, ending) file.path(draft, "tables", paste0(stems[[name]], ending))
 }
 
-# What every run leaves beside its tables: logbook, plan and pages.
-finish_results <- function(draft, parts, plan, study) {
-  write_csv(as.data.frame(logbook(study)), file.path(draft, "logbook.csv"))
+# What every run leaves beside its tables: figures, reports, words for the paper, logbook, plan, and what a later run is
+# compared with. Making the report draws the figures.
+finish_results <- function(draft, parts, plan) {
+  parts <- with_headline(parts, plan$report$headline, new_figures(file.path(draft, "figures")))
+  report <- new_report(parts, plan$report$title)
+  write_report_file(report, file.path(draft, "report.html"))
+  if (length(parts$probes) > 0L) {
+    write_report_file(new_report(parts, plan$report$title, "bias"), file.path(draft, "hidden-bias.html"))
+  }
+  write_paper_words(draft, parts)
+  if (rlang::is_installed("officer")) write_report_file(report, file.path(draft, "report.docx"))
+  write_csv(as.data.frame(logbook(parts$study)), file.path(draft, "logbook.csv"))
   stopifnot(file.copy(plan$path, file.path(draft, "plan.yml")))
-  write_pages(draft, parts, plan$report$title)
+  write_run_facts(draft, parts, plan)
 }
 
-# The report, and the page on hidden bias for a referee to read alone.
-write_pages <- function(draft, parts, title) {
-  sections <- report_sections(parts)
-  write_page(file.path(draft, "report.html"), parts, title, sections = sections)
-  if (length(parts$probes) > 0L) write_page(file.path(draft, "hidden-bias.html"), parts, title, "bias", sections)
-}
-
-# Each result as .csv and .tex, and its picture.
-write_tables <- function(results, place) {
+# Each result as .csv and .tex.
+write_tables <- function(results, table_at) {
   for (name in names(results)) {
-    for (ending in c(".csv", ".tex")) export_table(results[[name]], place$table(name, ending))
-    if (name != "groups") save_figure(plot(results[[name]]), place$figure(name))
+    for (ending in c(".csv", ".tex")) export_table(results[[name]], table_at(name, ending))
   }
 }
 
 prefixed <- function(prefix, parts) stats::setNames(parts, if (length(parts) > 0L) paste(prefix, names(parts)))
-
-save_figure <- function(plot, file) {
-  ggplot2::ggsave(file, plot, device = ragg::agg_png, width = 1280, height = 800, units = "px", dpi = 144)
-}

@@ -23,12 +23,13 @@ run_plan <- function(path, out, strict) {
   effects <- plan_effects(plan, study, made)
   truth <- unlist(plan$report$truth)
   at_place(plan, c("report", "truth"), check_truth(truth, effects, call = NULL))
+  at_place(plan, c("report", "headline"), check_headline(plan$report$headline, effects, call = NULL))
   say_effects(effects, truth)
   probes <- plan_probe_results(plan, effects)
   for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
   parts$powers <- powers
-  deliver(out, function(draft) write_results(draft, parts, plan), "Tables, figures, weights and logbook:")
+  deliver(out, function(draft) write_results(draft, parts, plan), ".csv and .tex; beside them figures, weights, logbook")
 }
 
 # The question and both groups, or the timing of a panel.
@@ -80,9 +81,12 @@ deliver <- function(out, write, what) {
   write(draft)
   keep_other_files(draft, goal)
   put_in_place(draft, goal)
-  page <- file.path(out, "hidden-bias.html")
-  writeLines(c("", paste("Report:", file.path(out, "report.html")),
-               if (file.exists(page)) paste("Hidden bias alone, for a referee:", page), paste(what, out)))
+  told <- c(report.html = "the report; start here", report.docx = "the same for Word",
+            "hidden-bias.html" = "hidden bias alone, for a referee", methods.md = "a paragraph for the methods section",
+            checklist.md = "a referee's questions, answered", tables = what)
+  told <- told[file.exists(file.path(out, names(told)))]
+  writeLines(c("", paste("Results in", out), sprintf("  %-18s%s", names(told), told),
+               if (!rlang::is_installed("officer")) "Word files need the package officer, which is not installed."))
   0L
 }
 
@@ -112,14 +116,6 @@ check_out <- function(out) {
   if (!dir.exists(above) || file.access(above, 2L) != 0L) {
     abort_file(c("Can't write results to {.file {out}}.", x = "{.file {above}} can't be written to."), path = out,
                call = NULL)
-  }
-}
-
-make_folder <- function(folder) {
-  if (dir.exists(folder)) return(invisible(folder))
-  if (!suppressWarnings(dir.create(folder, recursive = TRUE))) {
-    abort_file(c("Can't make the folder {.file {folder}}.", i = "Is there a file in its way, or no right to write?"),
-               path = folder, call = NULL)
   }
 }
 

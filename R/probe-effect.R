@@ -41,6 +41,7 @@ probe_effect <- function(x, level = x$level, draws = 500, seed = 1) {
   rows <- do.call(rbind, lapply(parts, `[[`, "row"))
   row <- main_row(x, level)
   null <- if (inherits(x, "twin_hazard")) 1 else 0
+  log_probed(x, "effect")
   new_probe("effect", rows, list(
     outcome = x$outcome, design = x$design, level = level, holds = row$conf.low <= null && row$conf.high >= null
   ), probes = lapply(parts, `[[`, "probe"))

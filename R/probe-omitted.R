@@ -69,6 +69,7 @@ probe_omitted <- function(x, covariates = NULL, times = 1:3, r2_outcome = c(1, 0
                              strengths, names(strengths)))
   nothing <- c(treatment = 0, outcome = 0)
   if (is.null(rows)) rows <- strength_rows(fit, nothing, character(), numeric(), critical, towards)
+  log_probed(x, "omitted")
   new_probe("omitted", rows, list(
     fit = fit[c("estimate", "se", "df", "inflation")], critical = critical, level = level, towards = towards,
     r2 = core_partial_r2(t, fit$df), robustness = core_robustness_value(t, fit$df),

@@ -72,6 +72,7 @@ probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "gr
   found <- if (is.null(pairs)) probe_sets(set_values(x), gamma, side, exact, level, test) else
     probe_differences(pairs$difference, gamma, side, exact, level, test, zeros)
   change <- gamma_at_change(found$bounds, 1 - level)
+  log_probed(x, "pairs")
   new_probe("pairs", cbind(data.frame(gamma = gamma), found$rows), c(found$facts, pairs["reuse"], pairs["paired"], list(
     side_chosen = side, level = level, gamma_change = change, p_at_one = found$bounds(1)[["p_high"]],
     effect = if (inherits(x, "twin_effect")) list(

@@ -80,6 +80,12 @@ log_probe <- function(x, what, counts = "", settings = list(), worst = NA_real_)
   log_step(study_of(x), "probe", what, counts, settings, worst = worst)
 }
 
+# That a probe was run, unless it was given numbers.
+log_probed <- function(x, kind) {
+  if (!inherits(x, c("twin_effect", "twin_did"))) return(invisible(x))
+  log_once(study_of(x), "probe", sprintf("%s: %s, %s", kind, x$outcome, x$design))
+}
+
 placebo_row <- function(piece, effect, level) {
   row <- main_row(effect, level)
   numbers <- c("estimate", "std.error", "statistic", "p.value", "conf.low", "conf.high")

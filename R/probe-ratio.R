@@ -52,6 +52,7 @@ probe_ratio <- function(x, low = NULL, high = NULL,
   }
   rows <- ratio_rows(measured, rare)
   others <- if (yardstick && inherits(x, "twin_effect")) ratio_covariates(x, rows, rare)
+  log_probed(x, "ratio")
   new_probe("ratio", rows, c(measured[c("scale", "low", "high")], list(rare = rare, outcome = if (inherits(
     x, "twin_effect")) x$outcome)), list(covariates = others))
 }

@@ -50,6 +50,7 @@ probe_stability <- function(x, r_max = NULL, delta = 1, beta = 0) {
   r_max <- check_r_max(r_max, facts[["long_r2"]], usual)
   row_at <- function(r) stability_row(facts, r, delta, beta)
   rows <- do.call(rbind, lapply(r_max, row_at))
+  log_probed(x, "stability")
   new_probe("stability", rows, list(values = facts, delta = delta, beta = beta, usual = row_at(usual), about = about))
 }
 

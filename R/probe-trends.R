@@ -64,6 +64,7 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
   if (violation == "magnitude") rows$estimate <- path$effect
   least <- if (violation == "curvature") core_least_curvature(path, level) else NULL
   rows$refuted <- if (violation == "curvature") m < least else NA
+  log_probed(x, "trends")
   new_probe("trends", rows, list(
     violation = violation, interval = interval, change = change, level = level, at = path$at, contrast = contrast,
     weighing = path$weighing, effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study),

@@ -67,6 +67,7 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, lev
     change <- stats::quantile(drawn[, 2L * wide + 1L], tail, names = FALSE, type = 1L)
     made <- nrow(drawn)
   }
+  log_probed(x, "weights")
   new_probe("weights", rows, list(
     estimate = estimate, level = level, draws = made, outcome = x$outcome, design = x$design,
     estimand = x$estimand, estimator = x$estimator, lambda_change = core_lambda_at_change(arms, above),

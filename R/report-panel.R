@@ -29,84 +29,76 @@ panel_comparisons <- function(effects, truth) {
 
 panel_sections <- function(parts) {
   list(panel_question(parts), timing_section(parts), trends_section(parts), paths_section(parts),
-       decomposition_section(parts), bias_section(parts), logbook_section(parts))
+       decomposition_section(parts), bias_section(parts), methods_section(parts), checklist_section(parts),
+       logbook_section(parts))
 }
 
 panel_question <- function(parts) {
   panel <- parts$panel
-  tags <- htmltools::tags
-  rows <- Filter(Negate(is.null), list(
+  new_section("question", "Question", terms_block(list(
     "Asked for" = "the effect on those treated, in the periods since (ATT)", Data = shape_text(panel),
     Treated = timing_text(panel), Outcome = outcome_text(panel, "not looked at yet"),
     Covariates = panel_covariate_text(panel),
     Weight = panel$roles$weight,
     Cluster = sprintf("%s (%s)", attr(panel$cluster, "name"), count_text(length(unique(panel$cluster)))),
-    "Left out" = if (length(panel$dropped) > 0L) {
-      paste(count_text(panel$dropped), "rows,", names(panel$dropped), collapse = "; ")
-    }
-  ))
-  new_section("question", "Question", tags$dl(Map(function(term, text) {
-    htmltools::tagList(tags$dt(term), tags$dd(text))
-  }, names(rows), rows)))
+    "Left out" = dropped_text(panel)
+  )))
 }
 
 timing_section <- function(parts) {
   panel <- parts$panel
+  several <- length(panel$roles$outcome) > 1L
+  named <- function(view, outcome) if (several) paste(view, outcome) else view
   new_section(
     "timing", "Timing",
-    html_figure(plot(panel), sprintf("Units by period, treated or not: %s", timing_text(panel)), NULL),
-    table_tag(timing_table(panel), "Cohorts by the period treatment starts in", NULL),
-    unname(lapply(panel$roles$outcome, function(outcome) {
-      htmltools::tagList(
-        html_figure(plot(panel, "means", outcome), sprintf("Mean %s of each cohort over time", outcome),
-                    "Dashed: the period treatment starts in, in the colour of its cohort."),
-        html_figure(plot(panel, "event", outcome), sprintf("Changes of %s around treatment, both sides", outcome), NULL)
+    beside_block(
+      figure_block(parts$figures, "timing", plot(panel),
+                   sprintf("Units by period, treated or not: %s", timing_text(panel)), height = 6.5),
+      table_block(timing_table(panel), "Cohorts by the period treatment starts in")
+    ),
+    lapply(panel$roles$outcome, function(outcome) {
+      all_blocks(
+        if (several) heading_block(outcome),
+        figure_block(parts$figures, named("means", outcome), plot(panel, "means", outcome),
+                     sprintf("Mean %s of each cohort over time", outcome)),
+        fold_block("Changes around treatment",
+                   figure_block(parts$figures, named("event", outcome), plot(panel, "event", outcome),
+                                sprintf("Changes of %s around treatment, both sides", outcome)))
       )
-    }))
+    })
   )
 }
 
 trends_section <- function(parts) {
   if (is.null(parts$trends)) return(NULL)
-  new_section("trends", "Before treatment", htmltools::tags$p(paste(trends_verdict(parts$trends), collapse = " ")),
-              html_figure(plot(parts$trends), "Differences before treatment with their intervals, and a drift", NULL),
-              html_table(parts$trends))
+  new_section("trends", "Before treatment", text_block(paste(trends_verdict(parts$trends), collapse = " ")),
+              figure_block(parts$figures, "trends", plot(parts$trends),
+                           "Differences before treatment with their intervals, and a drift"),
+              fold_block("Numbers", result_block(parts$trends, note = FALSE)))
 }
 
 paths_section <- function(parts) {
   if (length(parts$effects) == 0L) return(NULL)
-  tags <- htmltools::tags
-  side_by_side <- lapply(parts$comparisons, function(comparison) {
-    table <- generics::tidy(comparison)
-    htmltools::tagList(
-      tags$h3(sprintf("Effect on %s", outcome_phrase(comparison$effects[[1L]]))),
-      html_figure(plot(comparison), paste("Estimates with intervals:", paste(
-        table$label, number_text(table$estimate), collapse = "; ")), NULL, height = 1.8 + 0.7 * nrow(table)),
-      html_table(comparison), if (length(comparison$effects) > 1L) agreement_block(comparison)
-    )
-  })
   each <- Map(function(effect, name) {
-    rows <- if (effect$over %in% c("cells", "event")) 5 else 1.8 + 0.6 * nrow(effect$table)
-    htmltools::tagList(
-      tags$h3(name), tags$p(did_sentence(effect)),
-      if (effect$over != "single") html_figure(plot(effect), sprintf("%s: %s", name, did_sentence(effect)), NULL,
-                                               height = rows),
-      html_table(effect)
+    whole <- effect$over %in% c("cells", "event")
+    inside <- all_blocks(
+      text_block(did_sentence(effect)),
+      if (effect$over != "single") {
+        figure_block(parts$figures, paste("effect", name), plot(effect), sprintf("%s: %s", name, did_sentence(effect)),
+                     height = if (whole) 5 else 1.5 + 0.4 * nrow(effect$table))
+      },
+      result_block(effect)
     )
+    if (effect$over == "event") all_blocks(heading_block(name), inside) else fold_block(paste(name, "in full"), inside)
   }, parts$effects, names(parts$effects))
-  new_section("effects", "Effects", unname(c(side_by_side, each)))
+  new_section("effects", "Effects", lapply(parts$comparisons, comparison_blocks, parts = parts), unname(each))
 }
 
 decomposition_section <- function(parts) {
   if (is.null(parts$decomposition)) return(NULL)
   new_section("decomposition", "The two-way number taken apart",
-              htmltools::tags$p(decomposition_verdict(parts$decomposition)),
-              html_figure(plot(parts$decomposition), "Each two-by-two comparison by weight and estimate", NULL),
-              html_table(parts$decomposition))
-}
-
-# What the box at the top says.
-panel_findings <- function(parts) {
-  c(lapply(parts$comparisons, comparison_finding), if (!is.null(parts$trends)) trends_verdict(parts$trends)[1L],
-    if (!is.null(parts$decomposition)) paste("Two-way regression:", decomposition_verdict(parts$decomposition)))
+              text_block(decomposition_verdict(parts$decomposition)),
+              figure_block(parts$figures, "decomposition", plot(parts$decomposition),
+                           "Each two-by-two comparison by weight and estimate"),
+              fold_block("Numbers", result_block(parts$decomposition, note = FALSE)))
 }

@@ -1,10 +1,19 @@
-# Each section is list(id, title, body), or NULL when there is nothing to show.
+# The sections on a study. Each is made of blocks, or NULL when there is nothing to show.
 
-new_section <- function(id, title, ...) list(id = id, title = title, body = htmltools::tagList(...))
+study_sections <- function(parts) {
+  list(question_section(parts), score_section(parts), balance_section(parts), power_section(parts),
+       effects_section(parts), bias_section(parts), methods_section(parts), checklist_section(parts),
+       logbook_section(parts))
+}
 
 question_section <- function(parts) {
   study <- parts$study
-  rows <- list(
+  new_section("question", "Question and groups", terms_block(question_rows(study)),
+              result_block(parts$groups))
+}
+
+question_rows <- function(study) {
+  list(
     "Asked for" = sprintf("the effect on %s (%s)", estimands[[study$estimand]]$words, study$estimand),
     Treated = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["treated"]],
                       count_text(sum(study$z))),
@@ -13,19 +22,12 @@ question_section <- function(parts) {
     Outcome = outcome_text(study), Covariates = covariate_text(study), Missing = missing_text(study),
     Weight = study$roles$weight, Cluster = if (!is.null(study$cluster)) group_text(study$roles$cluster, study$cluster),
     Stratum = if (!is.null(study$stratum)) group_text(study$roles$stratum, study$stratum),
-    "Left out" = if (length(study$dropped) > 0L) {
-      paste(count_text(study$dropped), "rows,", names(study$dropped), collapse = "; ")
-    }
+    "Left out" = dropped_text(study)
   )
-  rows <- Filter(Negate(is.null), rows)
-  tags <- htmltools::tags
-  new_section("question", "Question", tags$dl(Map(function(term, text) {
-    htmltools::tagList(tags$dt(term), tags$dd(text))
-  }, names(rows), rows)))
 }
 
-groups_section <- function(parts) {
-  new_section("groups", "Both groups", html_table(parts$groups))
+dropped_text <- function(study) {
+  if (length(study$dropped) > 0L) paste(count_text(study$dropped), "rows,", names(study$dropped), collapse = "; ")
 }
 
 score_section <- function(parts) {
@@ -33,29 +35,34 @@ score_section <- function(parts) {
   if (is.null(design)) return(NULL)
   overlap <- assess_overlap(design)
   calibration <- assess_score(design)
-  tags <- htmltools::tags
   new_section(
     "score", "Propensity score and overlap",
-    tags$p(sprintf("Score: %s.", score_text(design$score)), overlap_sentence(overlap)),
-    html_figure(plot(overlap), "Histogram of propensity scores, treated upwards and control downwards.",
-                overlap_sentence(overlap)),
-    tags$details(
-      tags$summary("Calibration"),
-      html_figure(plot(calibration), "Share treated against mean score, by groups of equal size.", NULL),
-      html_table(calibration)
-    ),
+    text_block(sprintf("Score: %s. %s", score_text(design$score), overlap_sentence(overlap)),
+               overlap_places(overlap)),
+    figure_block(parts$figures, "overlap", plot(overlap),
+                 "Histogram of propensity scores, treated upwards and control downwards"),
+    fold_block("Calibration", beside_block(
+      figure_block(parts$figures, "calibration", plot(calibration),
+                   "Share treated against mean score, by groups of equal size", height = 5.5),
+      result_block(calibration)
+    )),
     score_details(design$score)
   )
 }
 
+# Where units without a counterpart are, in the covariates' own terms.
+overlap_places <- function(overlap) {
+  lapply(c("treated", "control"), function(arm) {
+    lines <- trimws(region_lines(overlap$region[[arm]], arm))
+    if (length(lines) > 0L) paste(lines[nzchar(lines)], collapse = " ")
+  })
+}
+
 # What the score was made of: learners, the ladder, coefficients; whichever there are.
 score_details <- function(score) {
-  tags <- htmltools::tags
-  one <- function(summary, table, caption) {
-    if (!is.null(table)) tags$details(tags$summary(summary), table_tag(table, caption, note = NULL))
-  }
+  one <- function(title, table, caption) if (!is.null(table)) fold_block(title, table_block(table, caption))
   coefficients <- if (!is.null(score$coefficients)) coefficient_table(score)
-  htmltools::tagList(
+  all_blocks(
     one("Learners", if (!is.null(score$learners)) learner_lines(score$learners), "Weights and out-of-fold losses"),
     one("Term search", if (!is.null(score$steps)) ladder_lines(score$steps), "Terms added and the last one tried"),
     one("Coefficients of the score", if (!is.null(coefficients)) {
@@ -66,105 +73,163 @@ score_details <- function(score) {
   )
 }
 
+# All designs in one table and one picture, then what there is to say of each; the headline's design stands open.
 balance_section <- function(parts) {
   if (length(parts$balances) == 0L) return(NULL)
-  tags <- htmltools::tags
-  blocks <- Map(function(balance, design, name) {
-    htmltools::tagList(
-      tags$h3(paste0(name, ": ", balance$design)),
-      tags$p(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance),
-             caution_sentence(design)),
-      html_figure(plot(balance), paste("Absolute standardized mean differences before and after", balance$design),
-                  "Hollow: before the design. Filled: after it. The shaded band is the limit."),
-      tags$details(tags$summary("All rows"), html_table(balance)),
-      if (has_weights(design)) {
-        weights <- assess_weights(design)
-        tags$details(tags$summary("Weights"), html_table(weights), html_figure(plot(weights), "Weights by arm", NULL))
-      },
-      if (!is.null(design$responses)) {
-        responses <- assess_responses(design)
-        tags$details(tags$summary("Missing outcomes"), html_table(responses),
-                     html_figure(plot(responses), "Units with a known outcome against all of their arm", NULL))
-      },
-      pair_blocks(design),
-      if (design$kind == "strata") {
-        tags$details(tags$summary("Strata"), table_tag(stratum_lines(design), "Strata", NULL))
-      }
-    )
-  }, parts$balances, parts$designs, names(parts$balances))
-  new_section("balance", "Designs and their balance", unname(blocks))
+  shown <- headline_balance(parts)
+  shown <- if (is.null(shown)) 1L else Position(function(balance) identical(balance, shown), parts$balances)
+  blocks <- lapply(seq_along(parts$balances), function(k) {
+    inside <- design_blocks(parts, names(parts$balances)[k])
+    title <- paste0(names(parts$balances)[k], ": ", parts$balances[[k]]$design)
+    if (k == shown) all_blocks(heading_block(title), inside) else fold_block(title, inside)
+  })
+  new_section("balance", "Designs and their balance", balances_block(parts), balances_figure(parts), blocks)
+}
+
+# Designs of several arms have no common picture.
+balances_figure <- function(parts) {
+  names <- names(parts$balances)
+  together <- tryCatch(assess_balance(parts$designs), twin_error = function(e) NULL)
+  pictures <- if (length(names) == 1L || is.null(together)) parts$balances else list(all = together)
+  if (!is.null(together) && length(names) > 1L) together$limits <- parts$balances[[1L]]$limits
+  Map(function(balance, name) {
+    figure_block(parts$figures, paste("balance", name), plot(balance),
+                 paste("Absolute standardized mean differences before and after", balance$design), height = 5.2)
+  }, pictures, names(pictures)) |> unname()
+}
+
+balances_block <- function(parts) {
+  facts <- lapply(parts$balances, summary)
+  table <- data.frame(
+    Design = names(facts), `made by` = vapply(parts$balances, `[[`, "", "design"),
+    `rows passing` = vapply(facts, function(s) sprintf("%s of %s", s$passing, s$rows), ""),
+    `worst |SMD|` = vapply(facts, function(s) sprintf("%s (%s)", number_text(s$worst_smd), s$worst_covariate), ""),
+    `effective treated` = count_text(round(vapply(facts, `[[`, 0, "ess_treated"))),
+    `effective control` = count_text(round(vapply(facts, `[[`, 0, "ess_control"))), check.names = FALSE
+  )
+  failing <- !vapply(facts, `[[`, NA, "balanced")
+  table_block(table, "Balance of every design, before any outcome was opened", failing = unname(failing), running = 2L)
+}
+
+design_blocks <- function(parts, name) {
+  balance <- parts$balances[[name]]
+  design <- parts$designs[[name]]
+  all_blocks(
+    text_block(paste(c(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance),
+                       caution_sentence(design)), collapse = " ")),
+    fold_block("All rows", result_block(balance)),
+    if (has_weights(design)) {
+      weights <- assess_weights(design)
+      fold_block("Weights", result_block(weights),
+                 figure_block(parts$figures, paste("weights", name), plot(weights), "Weights by arm", height = 4))
+    },
+    if (!is.null(design$responses)) {
+      responses <- assess_responses(design)
+      fold_block("Missing outcomes", result_block(responses),
+                 figure_block(parts$figures, paste("responses", name), plot(responses),
+                              "Units with a known outcome against all of their arm"))
+    },
+    pair_blocks(parts, design, name),
+    if (design$kind == "strata") fold_block("Strata", table_block(stratum_lines(design), "Strata"))
+  )
 }
 
 # Who is matched and who is not, and the bins where there are some.
-pair_blocks <- function(design) {
+pair_blocks <- function(parts, design, name) {
   bins <- bins_of(design)
   if (!is.null(bins)) {
     names(bins) <- c("Covariate", "bin", "holds", "units")
-    return(htmltools::tags$details(htmltools::tags$summary("Bins"), table_tag(bins, "Bins", NULL)))
+    return(fold_block("Bins", table_block(bins, "Bins")))
   }
   if (!has_pairs(design)) return(NULL)
-  out <- table(unmatched_table(design)[c("arm", "reason")])
-  out <- as.data.frame(out, stringsAsFactors = FALSE)
+  out <- as.data.frame(table(unmatched_table(design)[c("arm", "reason")]), stringsAsFactors = FALSE)
   out <- out[out$Freq > 0L, ]
-  htmltools::tags$details(
-    htmltools::tags$summary("Pairs"),
-    htmltools::tags$p(if (design$kind == "sets") set_summary(design) else pair_summary(design),
-                      if (reuses_units(design)) paste0(". ", reuse_summary(design))),
+  fold_block(
+    "Pairs",
+    text_block(paste0(if (design$kind == "sets") set_summary(design) else pair_summary(design),
+                      if (reuses_units(design)) paste0(". ", reuse_summary(design)))),
     if (nrow(out) > 0L) {
-      table_tag(data.frame(Arm = out$arm, `left out because` = out$reason, units = count_text(out$Freq),
-                           check.names = FALSE), "Units without a partner", NULL)
+      table_block(data.frame(Arm = out$arm, `left out because` = out$reason, units = count_text(out$Freq),
+                             check.names = FALSE), "Units without a partner", running = 2L)
     },
-    html_figure(plot(design), paste("Scores of matched units and of those left out:", design_label(design)), NULL),
-    html_figure(plot(design, view = "distances"), paste("Distances within pairs:", design_label(design)), NULL)
+    figure_block(parts$figures, paste("pairs", name), plot(design),
+                 paste("Scores of matched units and of those left out:", design_label(design)))
   )
+}
+
+power_section <- function(parts) {
+  if (length(parts$powers) == 0L) return(NULL)
+  blocks <- Map(function(power, name) {
+    table <- result_block(power)
+    table$caption <- paste(name, table$caption, sep = ": ")
+    all_blocks(table, fold_block(paste("Power curve:", name),
+                                 figure_block(parts$figures, paste("power", name), plot(power),
+                                              paste("Chance to find an effect by its size:", name), height = 4)))
+  }, parts$powers, names(parts$powers))
+  new_section("power", "What the designs could detect", unname(blocks))
 }
 
 effects_section <- function(parts) {
   if (length(parts$effects) == 0L) return(NULL)
-  tags <- htmltools::tags
-  blocks <- lapply(parts$comparisons, function(comparison) {
-    first <- comparison$effects[[1L]]
-    table <- generics::tidy(comparison)
-    htmltools::tagList(
-      tags$h3(sprintf("%s on %s", if (comparison$term == "hazard_ratio") "Hazard ratio" else "Effect",
-                      outcome_phrase(first))),
-      if (!is.null(comparison$truth)) tags$p(truth_sentence(comparison, table)),
-      html_figure(plot(comparison), paste("Estimates with intervals:", paste(
-        table$label, number_text(table$estimate), collapse = "; ")), "Hollow: raw comparison. Filled: after a design.",
-        height = 1.8 + 0.7 * nrow(table)),
-      html_table(comparison),
-      if (length(comparison$effects) > 1L) agreement_block(comparison),
-      tags$details(tags$summary("Each effect in full"), unname(lapply(comparison$effects, html_table)))
-    )
-  })
   several <- several_effects(parts$effects)
   lasting <- lasting_effects(parts$effects)
   missed <- unlist(Map(missed_limits, parts$balances, names(parts$balances)), use.names = FALSE)
-  new_section("effects", "Effects", unname(c(
-    if (length(missed) > 0L) list(tags$p(class = "warning", paste(missed, collapse = " "))),
-    blocks,
+  new_section(
+    "effects", "Effects",
+    if (length(missed) > 0L) text_block(paste(missed, collapse = " "), tone = "warning"),
+    lapply(parts$comparisons, comparison_blocks, parts = parts),
     Map(function(effect, name) {
-      htmltools::tagList(tags$h3(paste("Curves:", name)), tags$p(hazard_sentence(effect)),
-                         html_figure(plot(effect), paste("Survival curves:", hazard_subtitle(effect)), NULL,
-                                     height = 5.5))
-    }, lasting, names(lasting)),
-    Map(several_block, several, names(several))
-  )))
+      fold_block(paste("Curves:", name), text_block(hazard_sentence(effect)),
+                 figure_block(parts$figures, paste("curves", name), plot(effect),
+                              paste("Survival curves:", hazard_subtitle(effect)), height = 5.5))
+    }, lasting, names(lasting)) |> unname(),
+    Map(several_blocks, several, names(several), list(parts)) |> unname()
+  )
 }
 
-several_block <- function(effects, name) {
-  tags <- htmltools::tags
-  htmltools::tagList(
-    tags$h3(name), html_table(effects),
-    html_figure(plot(effects), several_title(effects), NULL, height = 1.8 + 0.7 * length(effects)),
+# One outcome: its effects side by side. The first screen has shown the picture of the headline's.
+comparison_blocks <- function(comparison, parts) {
+  first <- comparison$effects[[1L]]
+  shown <- identical(comparison, headline_comparison(parts))
+  what <- if (inherits(first, "twin_did")) "Effect" else
+    if (comparison$term == "hazard_ratio") "Hazard ratio" else "Effect"
+  all_blocks(
+    heading_block(sprintf("%s on %s", what, outcome_phrase(first))),
+    result_block(comparison),
+    if (!shown) comparison_figure(parts, comparison),
+    if (length(comparison$effects) > 1L) agreement_block(comparison),
+    if (!inherits(first, "twin_did")) {
+      fold_block("Each effect in full", unname(lapply(comparison$effects, result_block)))
+    }
+  )
+}
+
+comparison_figure <- function(parts, comparison) {
+  table <- generics::tidy(comparison)
+  figure_block(parts$figures, paste("effects", comparison_key(parts, comparison)), plot(comparison),
+               paste("Estimates with intervals:", paste(table$label, number_text(table$estimate), collapse = "; ")),
+               height = forest_height(nrow(table)))
+}
+
+comparison_key <- function(parts, comparison) {
+  names(parts$comparisons)[Position(function(other) identical(other, comparison), parts$comparisons)]
+}
+
+forest_height <- function(rows) 1.1 + 0.3 * rows
+
+several_blocks <- function(effects, name, parts) {
+  all_blocks(
+    heading_block(name), result_block(effects),
+    figure_block(parts$figures, paste("effects", name), plot(effects), several_title(effects),
+                 height = forest_height(length(effects)) + 0.75 * (length(unique(generics::tidy(effects)$outcome)) - 1)),
     if (!is.null(effects$by)) {
       rows <- generics::tidy(effects, part = "groups")
       table <- data.frame(Outcome = rows$outcome, Group = rows$first, against = rows$second,
                           Difference = number_text(rows$difference), SE = number_text(rows$std.error),
                           interval = interval_text(rows$conf.low, rows$conf.high), p = p_text(rows$p.value))
-      tags$details(tags$summary("Between groups"), table_tag(table, "How the groups' effects differ", NULL))
+      fold_block("Between groups", table_block(table, "How the groups' effects differ"))
     },
-    tags$details(tags$summary("Each effect in full"), unname(lapply(effects$effects, html_table)))
+    fold_block("Each effect in full", unname(lapply(effects$effects, result_block)))
   )
 }
 
@@ -174,46 +239,59 @@ agreement_block <- function(comparison) {
   table <- data.frame(First = rows$first, second = rows$second, Difference = number_text(rows$difference),
                       SE = number_text(rows$std.error), interval = interval_text(rows$conf.low, rows$conf.high),
                       p = ifelse(is.na(rows$p.value), "-", p_text(rows$p.value)))
-  htmltools::tags$details(htmltools::tags$summary("Do they agree?"),
-                          table_tag(table, "Differences between the estimates", "From their joint covariance."))
+  fold_block("Do they agree?", table_block(table, "Differences between the estimates", "From their joint covariance."))
 }
 
-# Made to be read alone: what is asked, how each number reads, the answers on one scale first.
+# Made to be read alone: how each number reads, the answers on one scale first, the others folded.
 bias_section <- function(parts) {
   if (length(parts$probes) == 0L) return(NULL)
-  tags <- htmltools::tags
   all <- vapply(parts$probes, inherits, NA, "twin_probe_effect")
-  probes <- c(parts$probes[all], parts$probes[!all])
-  blocks <- Map(function(probe, name) {
-    htmltools::tagList(
-      tags$h3(name), tags$p(probe_verdict(probe)),
-      tags$p(class = "reading", probe_entry(probe)$reading),
-      html_figure(plot(probe), paste("Sensitivity to hidden bias:", probe_verdict(probe)), NULL),
-      tags$details(tags$summary("Numbers"), html_table(probe)), probe_details(probe)
-    )
-  }, probes, names(probes))
-  new_section("bias", "Hidden bias", tags$p(paste(
+  open <- if (any(all)) all else seq_along(parts$probes) == 1L
+  blocks <- Map(function(probe, name, stands) {
+    inside <- probe_blocks(parts, probe, name)
+    if (stands) all_blocks(heading_block(name), inside) else fold_block(probe_heading(probe, name), inside)
+  }, parts$probes, names(parts$probes), open)
+  new_section("bias", "Hidden bias", text_block(paste(
     "Designs balance what was measured. What was not measured may still differ between the arms, and no test can show",
     "that it does not. This page asks how strong it would have to be to change the conclusion, and how strong the",
     "measured covariates are by the same yardstick."
-  )), unname(blocks))
+  )), unname(c(blocks[open], blocks[!open])))
 }
 
-# The further table of a probe, where it has one.
-probe_details <- function(probe) {
+# A folded probe says where it turns.
+probe_heading <- function(probe, name) {
+  turn <- probe_entry(probe)$turn(probe)
+  sprintf("%s: %s %s", name, turn$word, turn$number)
+}
+
+probe_blocks <- function(parts, probe, name) {
   further <- further_table(probe)
-  if (is.null(further$table) || nrow(further$table) == 0L) return(NULL)
-  htmltools::tags$details(htmltools::tags$summary(further$title), table_tag(further$table, further$title, NULL))
+  all_blocks(
+    text_block(probe_verdict(probe)), text_block(probe_entry(probe)$reading, tone = "soft"),
+    figure_block(parts$figures, paste("probe", name), plot(probe), paste("Sensitivity to hidden bias:", name),
+                 height = 4.6),
+    fold_block("Numbers", result_block(probe, note = FALSE)),
+    if (!is.null(further$table) && nrow(further$table) > 0L) {
+      fold_block(further$title, table_block(further$table, further$title))
+    }
+  )
 }
 
-power_section <- function(parts) {
-  if (length(parts$powers) == 0L) return(NULL)
-  tags <- htmltools::tags
-  blocks <- Map(function(power, name) {
-    htmltools::tagList(tags$h3(name), tags$p(paste(power_lines(power), collapse = " ")), html_table(power),
-                       tags$details(tags$summary("Power curve"), html_figure(plot(power), power_note(power), NULL)))
-  }, parts$powers, names(parts$powers))
-  new_section("power", "What the designs could detect", unname(blocks))
+methods_section <- function(parts) {
+  text <- methods_words(told_of_parts(parts))
+  new_section("methods", "Methods paragraph", text_block(text_block_note), text_block(text$paragraphs),
+              fold_block("References", text_block(reference_lines(text$keys))))
+}
+
+text_block_note <- "Written from what was done, to be taken into the paper and shortened there."
+
+checklist_section <- function(parts) {
+  list <- checklist_rows(told_of_parts(parts))
+  table <- list[c("question", "answer", "where")]
+  names(table) <- c("Question", "Answer", "Where")
+  new_section("checklist", "Referee's checklist",
+              table_block(table, sprintf("%d questions, %d not done", nrow(list), sum(!list$done)),
+                          failing = !list$done, running = 1:3))
 }
 
 logbook_section <- function(parts) {
@@ -223,23 +301,7 @@ logbook_section <- function(parts) {
     Step = entries$step, Time = entries$time, Verb = entries$verb, What = entries$what, Counts = entries$counts,
     Settings = entries$settings, `worst |SMD|` = number_text(entries$worst_smd), check.names = FALSE
   )
-  new_section("logbook", "Logbook", htmltools::tags$p(seal_sentence(summary(book))),
-              table_tag(table, "Every step taken with this study", note = NULL, text = 2:6))
-}
-
-html_table <- function(x) {
-  parts <- table_parts(x)
-  failing <- if (inherits(x, "twin_balance")) parts$table$pass != "yes" else rep(FALSE, nrow(parts$table))
-  table_tag(parts$table, parts$caption, parts$note, failing)
-}
-
-# Inline SVG with a spoken name; svglite escapes the text inside.
-html_figure <- function(plot, alt, caption, width = 8.5, height = 5) {
-  tags <- htmltools::tags
-  drawing <- svglite::stringSVG(print(plot), width = width, height = height)
-  drawing <- sub("^<\\?xml[^>]*>\\s*", "", paste(drawing, collapse = "\n"))
-  label <- htmltools::htmlEscape(alt, attribute = TRUE)
-  # fixed: the label may hold characters that a replacement pattern would read
-  drawing <- paste0("<svg role=\"img\" aria-label=\"", label, "\" ", substring(drawing, nchar("<svg ") + 1L))
-  tags$figure(htmltools::HTML(drawing), if (!is.null(caption)) tags$figcaption(caption))
+  new_section("logbook", "Logbook", text_block(seal_sentence(summary(book))),
+              fold_block(sprintf("Every step, %d in all", nrow(table)),
+                         table_block(table, "Every step taken with this study", running = 2:6)))
 }

@@ -1,10 +1,14 @@
 #' Write the report
 #'
-#' One self-contained HTML page with the whole analysis: question, both groups, propensity score, overlap, balance of
-#' every design, effects side by side, hidden bias and logbook. Works offline, prints, and can be read on a phone.
-#' Whatever comes from the data is escaped. The page is written under a temporary name and renamed.
+#' One self-contained HTML page with the whole analysis, or the same as a Word file. The first screen answers: the
+#' question and the answer in a sentence each, all effects on that outcome in one picture, and five verdicts (overlap,
+#' balance, designs tried after the outcome was opened, agreement of the estimates, hidden bias), each a word and a
+#' number that leads to its section. Then question and groups, score, balance of every design, effects, hidden bias, a
+#' paragraph for the methods section, a referee's checklist, and the logbook. A page works offline, prints with all that
+#' is folded, and can be read on a phone or by a screen reader. Whatever comes from the data is escaped. The file is
+#' written under a temporary name and renamed.
 #'
-#' @param file Path ending in `.html`, in a folder that exists.
+#' @param file Path ending in `.html` or `.docx`, in a folder that exists. Word files need the package officer.
 #' @param study The `twin_study`, `twin_arms` or `twin_panel`.
 #' @param designs Named list of designs made from it; of a study.
 #' @param effects Named list of effects, of [measure_effect()] and [measure_hazard()], or of a panel of [measure_did()]
@@ -18,6 +22,9 @@
 #' @param limit,ratio_range Balance limits, as in [assess_balance()]; of a study.
 #' @param trends,decomposition Of a panel: what [assess_trends()] and [decompose_did()] gave.
 #' @param powers Named list of what [assess_power()] gave; of a study.
+#' @param headline Name of the effect that answers the question, one of those in `effects` that are one number; by
+#'   default the first that adjusts (over time: the first that is no mix of effects by a two-way regression). The report
+#'   says which rule chose it.
 #' @param only `"all"` (default), or `"bias"` for a page on hidden bias alone, with the question above it, that a
 #'   referee can read by itself.
 #' @return `file`, invisibly.
@@ -34,7 +41,7 @@
 #' @export
 write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
                          limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL,
-                         powers = list(), balances = list(), only = c("all", "bias")) {
+                         powers = list(), balances = list(), headline = NULL, only = c("all", "bias")) {
   check_string(file)
   balance_limits(limit, ratio_range)
   if (!is.null(title) && !(rlang::is_string(title) && validUTF8(title))) {
@@ -44,29 +51,49 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
   check_class(study, c("twin_study", "twin_arms", "twin_panel"), c("frame_study", "frame_panel"))
   if (inherits(study, "twin_panel")) {
     parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
-    check_html_name(file)
     if (length(powers) > 0L) abort_input("A panel has no {.arg powers}; leave them out.")
     if (length(balances) > 0L) abort_input("A panel has no {.arg balances}; leave them out.")
-    write_page(file, parts, title, only)
-    return(invisible(file))
+  } else {
+    if (!is.null(c(trends, decomposition))) {
+      abort_input("{.arg trends} and {.arg decomposition} belong to the report of a panel.")
+    }
+    study <- study_of(study)
+    designs <- checked_designs(designs, effects, probes, powers)
+    check_truth(truth, effects)
+    balances <- report_balances(designs, balances, limit, ratio_range, missing(limit) && missing(ratio_range))
+    parts <- report_parts(study, designs, effects, probes, truth, balances, describe_groups(study))
+    parts$powers <- powers
   }
-  if (!is.null(c(trends, decomposition))) {
-    abort_input("{.arg trends} and {.arg decomposition} belong to the report of a panel.")
-  }
-  study <- study_of(study)
-  check_parts(designs, c("twin_design", "twin_arms"), "score_units")
-  designs <- two_arm_designs(designs)
-  check_parts(effects, c("twin_effect", "twin_effects"), "measure_effect")
-  check_parts(probes, "twin_probe", "probe_pairs")
-  check_parts(powers, "twin_power", "assess_power")
-  check_string(title, null = TRUE)
-  check_truth(truth, effects)
-  check_html_name(file)
-  balances <- report_balances(designs, balances, limit, ratio_range, missing(limit) && missing(ratio_range))
-  parts <- report_parts(study, designs, effects, probes, truth, balances, describe_groups(study))
-  parts$powers <- powers
-  write_page(file, parts, title, only)
+  check_headline(headline, effects)
+  check_report_name(file)
+  parts <- with_headline(parts, headline)
+  on.exit(drop_figures(parts$figures))
+  write_report_file(new_report(parts, title, only), file)
   invisible(file)
+}
+
+checked_designs <- function(designs, effects, probes, powers, call = rlang::caller_env()) {
+  check_parts(designs, c("twin_design", "twin_arms"), "score_units", "designs", call)
+  check_parts(effects, c("twin_effect", "twin_effects"), "measure_effect", "effects", call)
+  check_parts(probes, "twin_probe", "probe_pairs", "probes", call)
+  check_parts(powers, "twin_power", "assess_power", "powers", call)
+  two_arm_designs(designs)
+}
+
+# The register of files that a report can be, by ending: function(report, file).
+report_writers <- list(
+  html = function(report, file) write_text(html_page(report), file),
+  docx = function(report, file) write_word(word_report(report), file)
+)
+
+write_report_file <- function(report, file) report_writers[[tolower(tools::file_ext(file))]](report, file)
+
+check_report_name <- function(file, call = rlang::caller_env()) {
+  ending <- tolower(tools::file_ext(file))
+  if (!ending %in% names(report_writers)) {
+    abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html or .docx."), path = file, call = call)
+  }
+  if (ending == "docx") need_package("officer", "write Word files", call)
 }
 
 # The balances given, and those of the other designs. plain: are no limits asked for?
@@ -87,23 +114,42 @@ report_balances <- function(designs, balances, limit, ratio_range, plain, call =
   })
 }
 
-check_html_name <- function(file, call = rlang::caller_env()) {
-  if (tolower(tools::file_ext(file)) == "html") return(invisible(file))
-  abort_file(c("Can't write {.file {file}}.", x = "The name must end in .html."), path = file, call = call)
+# The parts with the effect that leads, and with a place for pictures.
+with_headline <- function(parts, headline, figures = new_figures()) {
+  parts["headline"] <- list(headline_name(parts$effects, headline))
+  parts$headline_asked <- !is.null(headline)
+  parts$figures <- figures
+  parts
 }
 
-# only: "all", or "bias" for the page on hidden bias alone; sections: made before, since figures take their time.
-write_page <- function(file, parts, title, only = "all", sections = report_sections(parts)) {
+# What a report holds, whatever file it goes into. only: "all", or "bias" for hidden bias alone, to be read by itself.
+new_report <- function(parts, title, only = "all") {
   if (only == "bias" && length(parts$probes) == 0L) {
     abort_input(c("There are no {.arg probes} to write of.", i = "Name at least one."), call = NULL)
   }
-  if (only == "bias") sections <- Filter(function(section) section$id %in% c("question", "bias"), sections)
-  page <- report_page(parts, if (is.null(title)) report_title(parts$study) else title, sections)
-  write_text(page, file)
+  first <- report_first(parts)
+  sections <- if (only == "all") report_sections(parts) else list(bias_question(parts), bias_section(parts))
+  if (only == "bias") first$verdicts <- lapply(first$verdicts, function(verdict) {
+    if (!identical(verdict$at, "bias")) verdict["at"] <- list(NULL)
+    verdict
+  })
+  list(
+    title = if (is.null(title)) report_title(parts$study) else title, first = first, sections = sections,
+    byline = sprintf("Careful Twin %s, %s", utils::packageVersion("carefultwin"),
+                     format(Sys.time(), "%d %B %Y, %H:%M")),
+    footer = sprintf("%s Made with %s. Study fingerprint %s.", if (is.null(parts$panel))
+      "Differences are treated minus control." else "Changes of treated units minus those of the others.",
+      R.version.string, parts$study$hash)
+  )
 }
 
 report_sections <- function(parts) {
   Filter(Negate(is.null), if (is.null(parts$panel)) study_sections(parts) else panel_sections(parts))
+}
+
+bias_question <- function(parts) {
+  if (!is.null(parts$panel)) panel_question(parts) else
+    new_section("question", "Question", terms_block(question_rows(parts$study)))
 }
 
 # Everything the sections show, worked out once.
@@ -163,13 +209,6 @@ report_title <- function(study) {
   sprintf("What did %s do to %s?", treatment_of(study), and_list(study$roles$outcome))
 }
 
-check_parts <- function(parts, class, made_by, arg = rlang::caller_arg(parts), call = rlang::caller_env()) {
-  if (!is_named_list(parts)) {
-    abort_input("{.arg {arg}} must be a list with names, such as list(pairs = ...).", call = call)
-  }
-  for (part in parts) check_class(part, class, made_by, arg, call)
-}
-
 check_truth <- function(truth, effects, call = rlang::caller_env()) {
   if (is.null(truth)) return(invisible(truth))
   outcomes <- effect_outcomes(effects)
@@ -178,73 +217,4 @@ check_truth <- function(truth, effects, call = rlang::caller_env()) {
   }
   abort_input(c("{.arg truth} must be numbers named by outcome.",
                 i = "The outcomes measured are {.val {unique(outcomes)}}."), call = call)
-}
-
-report_page <- function(parts, title, sections) {
-  tags <- htmltools::tags
-  style <- readLines(system.file("report", "style.css", package = "carefultwin"), encoding = "UTF-8")
-  body <- htmltools::tagList(
-    tags$header(
-      tags$h1(title),
-      tags$p(class = "byline", sprintf("Careful Twin %s, %s", utils::packageVersion("carefultwin"),
-                                       format(Sys.time(), "%d %B %Y, %H:%M"))),
-      tags$nav(`aria-label` = "Sections", lapply(sections, function(section) {
-        tags$a(href = paste0("#", section$id), section$title)
-      }))
-    ),
-    tags$main(
-      findings_box(parts),
-      lapply(sections, function(section) {
-        tags$section(id = section$id, tags$h2(section$title), section$body)
-      })
-    ),
-    tags$footer(tags$p(sprintf(
-      "Differences are treated minus control. Made with %s. Study fingerprint %s.", R.version.string, parts$study$hash
-    )))
-  )
-  c(
-    "<!doctype html>", "<html lang=\"en\">", "<head>", "<meta charset=\"utf-8\">",
-    "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
-    as.character(tags$title(title)), "<style>", style, "</style>", "</head>", "<body>",
-    as.character(body), "</body>", "</html>"
-  )
-}
-
-study_sections <- function(parts) {
-  list(question_section(parts), groups_section(parts), score_section(parts), balance_section(parts),
-       power_section(parts), effects_section(parts), bias_section(parts), logbook_section(parts))
-}
-
-# The answer first: effects, balance or trends, and hidden bias, a sentence each.
-findings_box <- function(parts) {
-  tags <- htmltools::tags
-  found <- if (is.null(parts$panel)) study_findings(parts) else panel_findings(parts)
-  probes <- Map(function(probe, name) paste0(name, ": ", probe_verdict(probe)), parts$probes, names(parts$probes))
-  items <- unname(unlist(c(found, probes)))
-  if (length(items) == 0L) return(NULL)
-  tags$div(class = "findings", tags$strong("In short"), tags$ul(lapply(items, tags$li)))
-}
-
-study_findings <- function(parts) {
-  balance <- Map(function(balance, name) {
-    s <- summary(balance)
-    paste0(sprintf("Balance of %s: %s; the worst is %s with |SMD| %s.", name, pass_words(s), s$worst_covariate,
-                   number_text(s$worst_smd)), spaced(missed_limits(balance, name)))
-  }, parts$balances, names(parts$balances))
-  c(lapply(parts$comparisons, comparison_finding), balance)
-}
-
-comparison_finding <- function(comparison) {
-  table <- generics::tidy(comparison)
-  first <- comparison$effects[[1L]]
-  listing <- sprintf("%s %s (%s)", table$label, column_text(table$estimate),
-                     interval_text(table$conf.low, table$conf.high))
-  lead <- c(difference = "Difference, treated minus control, in",
-            hazard_ratio = "Hazard ratio, treated over control, in")[[comparison$term]]
-  if (inherits(first, "twin_did")) lead <- "Effect on"
-  c(
-    sprintf("%s %s, with %s intervals: %s.", lead, outcome_phrase(first), level_text(first$level),
-            paste(listing, collapse = "; ")),
-    if (!is.null(comparison$truth)) truth_sentence(comparison, table)
-  )
 }

@@ -163,7 +163,8 @@ plot_differences <- function(x) {
   rows$row <- labelled_rows(rows, x$labels)
   rows$part <- group_headings(x, rows)
   before <- rows[rows$sample == "before" & rows$part == levels(rows$part)[1L], ]
-  rows$row <- factor(rows$row, levels = unique(before$row[order(abs(before$smd))]))
+  rows$row <- factor(wrapped_name(rows$row, row_letters(x)),
+                     levels = wrapped_name(unique(before$row[order(abs(before$smd))]), row_letters(x)))
   rows$size <- abs(rows$smd)
   rows$sample <- factor(rows$sample, levels = unique(x$totals$sample))
   spans <- do.call(rbind, lapply(split(rows, list(rows$row, rows$part), drop = TRUE), function(own) {
@@ -180,11 +181,11 @@ plot_differences <- function(x) {
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(c(0.02, 0.05)), limits = c(0, NA)) +
     ggplot2::labs(
       x = "absolute standardized mean difference", y = NULL,
-      title = if (x$several) "Balance of the designs" else wrapped_lines(paste("Balance of", x$design), 70),
-      subtitle = wrapped_lines(paste0("The shaded band is the limit of ", format(x$limits$smd), "; ",
-                                         passing_text(x), "."))
+      title = if (x$several) "Balance of the designs" else paste("Balance of", x$design),
+      subtitle = paste0("The shaded band is the limit of ", format(x$limits$smd), "; ",
+                        passing_text(x), ".")
     ) +
-    group_facets(x) + theme_twin()
+    group_facets(x) + twin_look() + ggplot2::theme(axis.text.y = row_names_size(rows$row, nlevels(rows$part)))
 }
 
 # What each row of a table is about, all units first.
@@ -194,8 +195,13 @@ group_headings <- function(x, rows) {
   factor(text, unique(text))
 }
 
+# Letters of a row's name on one line: fewer where panels share the width.
+row_letters <- function(x) if (is.null(x$by)) 42L else 26L
+
 # One panel per group, where there are groups.
-group_facets <- function(x) if (!is.null(x$by)) ggplot2::facet_wrap("part")
+group_facets <- function(x) {
+  if (!is.null(x$by)) ggplot2::facet_wrap("part", labeller = ggplot2::label_wrap_gen(26L))
+}
 
 passing_text <- function(x) {
   s <- glance_group(x)
@@ -232,7 +238,7 @@ plot_ratios <- function(x) {
     ggplot2::labs(x = "variance ratio, treated over control (log scale)", y = NULL, title = "Variance ratios",
                   subtitle = sprintf("The shaded band is the range %s to %s.", format(x$limits$ratio[1L]),
                                      format(x$limits$ratio[2L]))) +
-    group_facets(x) + theme_twin()
+    group_facets(x) + twin_look() + ggplot2::theme(axis.text.y = row_names_size(rows$row, nlevels(rows$part)))
 }
 
 # Rows by the columns' own labels.
@@ -333,7 +339,7 @@ plot.twin_overlap <- function(x, view = c("histogram", "density", "points"), sca
                   title = "Overlap of the propensity score", subtitle = paste0(
                     "Grey ground: where both arms occur.",
                     if (view == "points") " Crosses: beyond it. Hollow: without weight.")) +
-    theme_twin()
+    twin_look()
 }
 
 # What stats::density() calls these rules.

@@ -65,17 +65,18 @@ plot.twin_decomposition <- function(x, ...) {
     ggplot2::annotate("text", x = Inf, y = x$estimate, label = sprintf("two-way %s", number_text(x$estimate)),
                       hjust = 1.02, vjust = -0.6, size = 3.6, colour = "grey25") +
     ggplot2::geom_point(size = 3.4, stroke = 1.2) +
-    ggplot2::geom_text(ggplot2::aes(label = paste(.data$treated, "/", .data$control)), hjust = -0.12, size = 3,
+    ggplot2::geom_text(ggplot2::aes(label = paste(.data$treated, "/", .data$control),
+                                    hjust = ifelse(.data$weight > mean(range(.data$weight)), 1.15, -0.15)), size = 3,
                        show.legend = FALSE, check_overlap = TRUE) +
     ggplot2::scale_colour_manual(values = shades, name = NULL) +
     ggplot2::scale_shape_manual(values = shapes, name = NULL) +
     ggplot2::scale_x_continuous(labels = function(v) paste0(format(100 * v, trim = TRUE), "%"),
-                                expand = ggplot2::expansion(c(0.03, 0.12))) +
+                                expand = ggplot2::expansion(c(0.05, 0.05))) +
     ggplot2::labs(x = "weight in the two-way estimate", y = "estimate of the comparison",
                   title = sprintf("What the two-way estimate of %s is made of", treatment_of(x$panel)),
-                  subtitle = wrapped_lines(decomposition_verdict(x)),
+                  subtitle = decomposition_verdict(x),
                   caption = "Labels: treated cohort / the one it is compared with.") +
-    theme_twin()
+    twin_look()
 }
 
 #' @exportS3Method

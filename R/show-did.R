@@ -150,7 +150,7 @@ plot.twin_did <- function(x, ...) {
 did_title <- function(x) sprintf("Effect of %s on %s", treatment_of(x$study), outcome_phrase(x))
 
 did_caption <- function(x) {
-  wrapped_lines(sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference), 130)
+  sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference)
 }
 
 # Effects by periods since treatment; thick: interval of each, shaded: band of the whole path.
@@ -175,23 +175,37 @@ path_plot <- function(x) {
     ggplot2::scale_colour_manual(values = stage_colours, name = NULL) +
     ggplot2::scale_fill_manual(values = stage_fills, name = NULL) +
     ggplot2::scale_shape_manual(values = c(before = 21, "under treatment" = 21), name = NULL) +
-    ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10)))) +
+    ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10))),
+                                labels = carried_labels(x)) +
     ggplot2::labs(x = sprintf("periods since treatment (%s)", x$study$roles$time), y = "effect", title = did_title(x),
                   subtitle = path_subtitle(x, base), caption = did_caption(x)) +
-    theme_twin()
+    twin_look()
   if (nrow(base) == 0L) return(plot)
   plot + ggplot2::geom_point(data = base, shape = 4, size = 3.5, stroke = 1.2, colour = "grey25")
 }
 
+# Event times with who carries them below: treated units, and in how many cohorts.
+carried_labels <- function(x) {
+  cells <- x$cells[!is.na(x$cells$estimate) & !is.na(x$cells$n_treated), ]
+  if (NROW(cells) == 0L) return(function(at) at)
+  units <- tapply(cells$n_treated, cells$event_time, sum)
+  cohorts <- tapply(cells$cohort, cells$event_time, function(own) length(unique(own)))
+  function(at) {
+    known <- match(at, as.numeric(names(units)))
+    ifelse(is.na(known), at, sprintf("%s\n%s in %s", at, count_text(units[known]), cohorts[known]))
+  }
+}
+
 path_subtitle <- function(x, base) {
-  wrapped_lines(paste0(
+  paste0(
     sprintf("Lines: %s interval of each effect.", level_text(x$level)),
     if (!is.null(x$bands)) " Shaded: band that holds the whole path at once.",
     if (nrow(base) > 0L) " Cross: the base period.",
+    if (NROW(x$cells) > 0L) " Below each period: treated units in how many cohorts.",
     if (x$asked$base == "previous" && uses_comparison(x)) {
       " Before treatment each period is measured from the one before it."
     }
-  ), 95)
+  )
 }
 
 # Cells of each cohort over time.
@@ -214,7 +228,7 @@ cells_plot <- function(x) {
     ggplot2::labs(x = x$study$roles$time, y = "effect", title = did_title(x),
                   subtitle = sprintf("One effect per cohort and period, with its %s interval.", level_text(x$level)),
                   caption = did_caption(x)) +
-    theme_twin()
+    twin_look()
 }
 
 averages_plot <- function(x) {

@@ -99,59 +99,99 @@ by_sample <- function(x, data) {
   data
 }
 
+# Panels by covariate and sample, samples of one covariate side by side, about as many rows as covariates a row.
+distribution_panels <- function(data, x, scales = "free") {
+  covariates <- length(unique(data$covariate))
+  across <- if (covariates <= 2L) 1L else ceiling(sqrt(covariates / 1.5))
+  columns <- across * length(x$weights)
+  ggplot2::facet_wrap(~ covariate + sample, scales = scales, ncol = columns,
+                      labeller = ggplot2::label_wrap_gen(floor(60 / columns), multi_line = TRUE))
+}
+
+small_strips <- function() {
+  ggplot2::theme(strip.text = ggplot2::element_text(size = 9, margin = ggplot2::margin(1, 0, 1, 0)),
+                 axis.text = ggplot2::element_text(size = 8))
+}
+
 plot_numeric <- function(data, view, x) {
   data <- by_sample(x, data)
-  titles <- c(density = "Densities by arm", quantiles = "Quantiles, treated against control",
-              cumulative = "Cumulative distributions by arm")
-  plot <- ggplot2::ggplot(data, ggplot2::aes(x = .data$x, y = .data$y)) +
-    ggplot2::facet_wrap(~ covariate + sample, scales = "free", ncol = length(x$weights),
-                        labeller = ggplot2::labeller(.multi_line = FALSE)) +
-    ggplot2::labs(title = titles[[view]], x = if (view == "quantiles") "control" else NULL,
-                  y = c(density = "density", quantiles = "treated", cumulative = "share at or below")[[view]]) +
-    theme_twin()
-  if (view == "quantiles") {
-    return(plot + ggplot2::geom_abline(slope = 1, colour = "grey45", linewidth = 0.4) +
-             ggplot2::geom_point(colour = twin_colours[["treated"]], size = 1.2))
-  }
-  plot + ggplot2::geom_line(ggplot2::aes(colour = .data$arm, linetype = .data$arm), linewidth = 0.9) + arm_scales(x)
+  if (view == "quantiles") return(plot_quantiles(data, x))
+  titles <- c(density = "Densities by arm", cumulative = "Cumulative distributions by arm")
+  ggplot2::ggplot(data, ggplot2::aes(x = .data$x, y = .data$y)) +
+    ggplot2::geom_line(ggplot2::aes(colour = .data$arm, linetype = .data$arm), linewidth = 0.9) +
+    distribution_panels(data, x) + arm_scales(x) +
+    ggplot2::labs(title = titles[[view]], x = NULL,
+                  y = c(density = "density", cumulative = "share at or below")[[view]]) +
+    twin_look() + small_strips()
+}
+
+# All samples in one panel: on the line the arms are alike.
+plot_quantiles <- function(data, x) {
+  after <- setdiff(names(x$weights), "before")
+  shades <- c(before = "white", stats::setNames(rep_len(c(twin_colours[["treated"]], twin_colours[["control"]], "grey55"),
+                                                        length(after)), after))
+  ggplot2::ggplot(data, ggplot2::aes(x = .data$x, y = .data$y)) +
+    ggplot2::geom_abline(slope = 1, colour = "grey45", linewidth = 0.4) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$sample), shape = 21, colour = twin_colours[["treated"]], size = 1.6,
+                        stroke = 0.4) +
+    ggplot2::facet_wrap("covariate", scales = "free", labeller = ggplot2::label_wrap_gen(28L)) +
+    ggplot2::scale_fill_manual(values = shades, name = NULL) +
+    ggplot2::labs(title = "Quantiles, treated against control", x = "control", y = "treated",
+                  subtitle = "A point per percentile. On the line both arms are alike. Hollow: before the design.") +
+    twin_look() + small_strips()
 }
 
 plot_shares <- function(data, x) {
   data <- by_sample(x, data)
   data$arm <- factor(data$arm, levels = c("treated", "control"))
+  data$level <- factor(data$level, levels = unique(data$level))
   ggplot2::ggplot(data, ggplot2::aes(x = .data$level, y = .data$share, fill = .data$arm)) +
     ggplot2::geom_col(position = ggplot2::position_dodge(width = 0.75), width = 0.7) +
-    ggplot2::facet_wrap(~ covariate + sample, scales = "free_x", ncol = length(x$weights),
-                        labeller = ggplot2::labeller(.multi_line = FALSE)) +
-    ggplot2::scale_y_continuous(labels = share_text) +
+    distribution_panels(data, x, "free_x") +
+    ggplot2::scale_x_discrete(labels = function(level) wrapped_name(level, 14L)) +
+    ggplot2::scale_y_continuous(labels = share_axis) +
     arm_scales(x) +
     ggplot2::labs(title = "Shares of levels by arm", x = NULL, y = "share of the arm") +
-    theme_twin()
+    twin_look() + small_strips()
 }
 
-# Curves and bars in one grid: levels stand as bars at 1, 2, ... with their names inside.
+level_places <- 1e9  # levels stand on the axis from here on, where no number of a covariate is
+
+# Curves and bars in one grid. Levels have places of their own on the common scale, and their names below them.
 plot_mixed <- function(parts, x) {
   bars <- by_sample(x, parts$levels)
-  bars$place <- stats::ave(as.integer(factor(bars$level)), bars$covariate,
-                           FUN = function(k) match(k, sort(unique(k))))
-  bars$left <- bars$place + ifelse(bars$arm == "treated", -0.4, 0)
+  keys <- unique(paste(bars$covariate, bars$level, sep = "\r"))
+  place <- match(paste(bars$covariate, bars$level, sep = "\r"), keys)
+  bars$left <- level_places + place + ifelse(bars$arm == "treated", -0.4, 0)
+  names <- sub("^[^\r]*\r", "", keys)
   curves <- parts$numeric
   order <- vapply(names(x$study$columns), function(name) panel_label(x, name), "")
   bars$covariate <- factor(bars$covariate, levels = order)
   curves$covariate <- factor(curves$covariate, levels = order)
   curves$sample <- factor(curves$sample, levels = names(x$weights))
+  ticks <- function(limits) {
+    if (limits[1L] < level_places / 2) return(scales_breaks(limits))
+    seq(ceiling(limits[1L]), floor(limits[2L]))
+  }
+  labels <- function(at) {
+    of_level <- !is.na(at) & at > level_places / 2
+    ifelse(of_level, shorten(names[pmax(1, at - level_places)], 9L), format(at, trim = TRUE, drop0trailing = TRUE))
+  }
   ggplot2::ggplot() +
     ggplot2::geom_line(data = curves, linewidth = 0.8, ggplot2::aes(x = .data$x, y = .data$y, colour = .data$arm,
                                                                    linetype = .data$arm)) +
     ggplot2::geom_rect(data = bars, ggplot2::aes(xmin = .data$left, xmax = .data$left + 0.4, ymin = 0,
                                                  ymax = .data$share, fill = .data$arm)) +
-    ggplot2::geom_text(data = bars[bars$arm == "treated", ], hjust = 0, angle = 90, size = 2.8, colour = "grey10",
-                       ggplot2::aes(x = .data$place + 0.2, y = 0.01, label = paste0(" ", .data$level))) +
-    ggplot2::facet_wrap(~ covariate + sample, scales = "free", ncol = 2L * length(x$weights),
-                        labeller = ggplot2::labeller(.multi_line = FALSE)) +
+    distribution_panels(rbind(bars["covariate"], curves["covariate"]), x) +
+    ggplot2::scale_x_continuous(breaks = ticks, labels = labels,
+                                guide = ggplot2::guide_axis(check.overlap = TRUE)) +
     arm_scales(x) +
     ggplot2::labs(title = "All covariates by arm", subtitle = "Curves: densities. Bars: shares of levels.", x = NULL,
                   y = NULL) +
-    theme_twin() +
-    ggplot2::theme(axis.text.y = ggplot2::element_blank(), strip.text = ggplot2::element_text(size = 8.5))
+    twin_look() + small_strips() + ggplot2::theme(axis.text.y = ggplot2::element_blank())
+}
+
+scales_breaks <- function(limits) {
+  at <- pretty(limits, 3)
+  at[at >= limits[1L] & at <= limits[2L]]
 }

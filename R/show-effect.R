@@ -153,10 +153,41 @@ effect_table <- function(x, number = column_text) {
   out
 }
 
+# What either arm would have, and below it the difference: one picture of the answer.
 #' @export
 plot.twin_effect <- function(x, ...) {
   rlang::check_dots_empty()
-  plot(compare_effects(x))
+  panels <- c("either arm", "difference, treated minus control")
+  rows <- generics::tidy(x)
+  rows <- rows[rows$term %in% c("mean_treated", "mean_control", "difference"), ]
+  rows$arm <- c(mean_treated = "treated", mean_control = "control", difference = "difference")[rows$term]
+  rows$panel <- factor(panels[1L + (rows$term == "difference")], panels)
+  rows$at <- c(mean_treated = 2, mean_control = 1, difference = 1)[rows$term]
+  rows$text <- sprintf("%s (%s)", number_text(rows$estimate), interval_text(rows$conf.low, rows$conf.high))
+  colours <- c(twin_colours, difference = "grey25")
+  labels <- unname(arm_labels(x$study))
+  ggplot2::ggplot(rows, ggplot2::aes(x = .data$estimate, y = .data$at, colour = .data$arm, fill = .data$arm,
+                                     shape = .data$arm)) +
+    ggplot2::coord_cartesian(clip = "off") +
+    ggplot2::geom_vline(ggplot2::aes(xintercept = .data$estimate),
+                        data.frame(estimate = 0, panel = factor(panels[2L], panels)), colour = "grey45") +
+    ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$conf.low, xmax = .data$conf.high), height = 0, linewidth = 1,
+                            na.rm = TRUE) +
+    ggplot2::geom_point(size = 4) +
+    ggplot2::geom_text(ggplot2::aes(label = .data$text), vjust = -1.1, size = 3.8, colour = "grey15",
+                       show.legend = FALSE) +
+    ggplot2::facet_wrap("panel", ncol = 1L, scales = "free", strip.position = "top") +
+    ggplot2::scale_colour_manual(values = colours, labels = labels, name = NULL, breaks = names(twin_colours)) +
+    ggplot2::scale_fill_manual(values = colours, labels = labels, name = NULL, breaks = names(twin_colours)) +
+    ggplot2::scale_shape_manual(values = c(treated = 21, control = 24, difference = 22), labels = labels, name = NULL,
+                                breaks = names(twin_colours)) +
+    ggplot2::scale_y_continuous(breaks = NULL, expand = ggplot2::expansion(add = c(0.5, 1.1))) +
+    ggplot2::scale_x_continuous(expand = ggplot2::expansion(0.15)) +
+    ggplot2::labs(x = sprintf("%s, %s interval", outcome_phrase(x), level_text(x$level)), y = NULL,
+                  title = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)),
+                  subtitle = sprintf("For %s. Estimated by %s.", effect_population(x, if (is_unadjusted(x)) "differs" else
+                    "changes"), effect_method(x))) +
+    twin_look()
 }
 
 #' @export
@@ -293,13 +324,15 @@ plot.twin_effects <- function(x, term = "difference", ...) {
   plot + ggplot2::facet_wrap(~outcome, scales = "free", ncol = 1L)
 }
 
-# Estimates with intervals, one row each; hollow where nothing was adjusted; thin lines for joint bands.
+# Estimates with intervals, one row each: names at the left, numbers at the right; hollow where nothing was adjusted;
+# thin lines for joint bands. Rows keep their places over panels.
 forest_plot <- function(table, term, truth = NULL) {
-  rows <- sprintf("%s%s (%s)", ifelse(nzchar(table$label), paste0(table$label, "\n"), ""), number_text(table$estimate),
-                  interval_text(table$conf.low, table$conf.high))
-  table$label <- factor(rows, levels = rev(unique(rows)))
+  names <- wrapped_name(table$label)
+  numbers <- sprintf("%s (%s)", number_text(table$estimate), interval_text(table$conf.low, table$conf.high))
+  table$at <- rev(seq_len(nrow(table)))
+  of_row <- function(texts) function(at) texts[match(round(at), table$at)]
   if (is.null(table$raw)) table$raw <- FALSE
-  plot <- ggplot2::ggplot(table, ggplot2::aes(x = .data$estimate, y = .data$label)) +
+  plot <- ggplot2::ggplot(table, ggplot2::aes(x = .data$estimate, y = .data$at)) +
     ggplot2::geom_vline(xintercept = null_value(term), colour = "grey45", linewidth = 0.4)
   if (!is.null(truth)) plot <- plot + truth_layers(truth)
   if (!is.null(table$band.low)) {
@@ -308,13 +341,18 @@ forest_plot <- function(table, term, truth = NULL) {
   }
   plot +
     ggplot2::geom_errorbarh(ggplot2::aes(xmin = .data$conf.low, xmax = .data$conf.high), height = 0,
-                            linewidth = 0.9, colour = twin_colours[["treated"]]) +
-    ggplot2::geom_point(ggplot2::aes(fill = .data$raw), shape = 21, size = 3.6, stroke = 1,
+                            linewidth = 0.9, colour = twin_colours[["treated"]], na.rm = TRUE) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$raw), shape = 21, size = 3.2, stroke = 1,
                         colour = twin_colours[["treated"]], show.legend = FALSE) +
     ggplot2::scale_fill_manual(values = c(`FALSE` = twin_colours[["treated"]], `TRUE` = "white")) +
-    ggplot2::scale_x_continuous(expand = ggplot2::expansion(0.12)) +
-    theme_twin() +
-    ggplot2::theme(axis.text.y = ggplot2::element_text(size = 12))
+    ggplot2::scale_x_continuous(expand = ggplot2::expansion(0.08)) +
+    ggplot2::scale_y_continuous(
+      breaks = table$at, labels = of_row(names), expand = ggplot2::expansion(add = 0.6),
+      sec.axis = ggplot2::sec_axis(~., breaks = table$at, labels = of_row(numbers))
+    ) +
+    twin_look() +
+    ggplot2::theme(panel.grid.major.y = ggplot2::element_blank(), axis.text.y = ggplot2::element_text(size = 11),
+                   axis.text.y.right = ggplot2::element_text(hjust = 1))
 }
 
 #' @export

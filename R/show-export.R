@@ -1,25 +1,36 @@
 #' Write a table for the paper
 #'
-#' Writes groups, balance, weights, scores, an effect, a comparison or a probe to a file. `.tex` (booktabs, with a
-#' note below the table), `.html` and `.md` hold rounded numbers and a note that says what they are and which way
-#' differences go; `.csv` and `.xlsx` hold the numbers of `tidy()` at full precision. In those, text that a
-#' spreadsheet would run as a formula stays text. The file is written under a temporary name and renamed, so that a
-#' failure leaves nothing half-written.
+#' Writes groups, balance, weights, scores, effects, comparisons, probes or a checklist to a file. `.tex`, `.html`,
+#' `.md` and `.docx` hold rounded numbers and a note that says what they are and which way differences go. `.csv` and
+#' `.xlsx` hold the numbers of `tidy()` at full precision, or, when labels, columns or other choices are made, the table
+#' as it is printed. In those, text that a spreadsheet would run as a formula stays text. The file is written under a
+#' temporary name and renamed, so that a failure leaves nothing half-written.
+#'
+#' LaTeX tables use booktabs and a note as wide as the table. A table wider than the line is shrunk to it (graphicx);
+#' one of more than 40 rows becomes a longtable, in smaller type where its lines are long. The first line of the file
+#' names the packages it needs.
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_responses`, `twin_calibration`, `twin_scores`,
-#'   `twin_effect`, `twin_effects`, `twin_did`, `twin_trends`, `twin_decomposition`, `twin_comparison`, `twin_power` or
-#'   `twin_probe`.
-#' @param file Path ending in `.tex`, `.html`, `.md`, `.csv` or `.xlsx`, in a folder that exists.
+#'   `twin_effect`, `twin_effects`, `twin_did`, `twin_trends`, `twin_decomposition`, `twin_comparison`, `twin_power`,
+#'   `twin_probe` or `twin_checklist`; or, for `layout = "columns"`, a named list of effects of any outcomes.
+#' @param file Path ending in `.tex`, `.html`, `.md`, `.docx`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
 #' @param columns Which columns of the rendered table, in which order: their headings, renamed where the vector has
 #'   names, such as `c("Covariate", Gap = "Difference")`. All by default.
-#' @param labels Labels of covariates, effects or quantities by name, such as `c(boat_length = "Length of boat")`.
+#' @param labels Labels of covariates, levels, effects or quantities by name, such as
+#'   `c(boat_length = "Length of boat")` or `c("port_size: large" = "Large port")`; with `layout = "columns"` also of the
+#'   rows below the estimates.
 #' @param digits Decimals of every number; by default about three significant places.
 #' @param stars Cut-offs of p-values for significance stars, falling, such as `c(0.1, 0.05, 0.01)`; none by default. For
 #'   groups, effects and comparisons.
 #' @param se Where standard errors stand in groups, effects and comparisons: `"beside"` (a column, default) or `"under"`
 #'   (in parentheses below the number).
 #' @param note Text in place of the note made from `x`; `""` for none.
+#' @param layout `"rows"` (default), or `"columns"` for effects and comparisons as papers print them: an effect a
+#'   column, estimate over its standard error, and below them what was compared (means of the controls, units, clusters,
+#'   effective sample, worst imbalance, design, estimator; over time also adjustment and fixed effects).
+#' @param label,placement,orientation Of `.tex`: the `\\label{}` (by default `tab:` and the name of the file), where the
+#'   float may go (`"htbp"` by default), and `"portrait"` (default) or `"landscape"` (lscape).
 #' @return `file`, invisibly.
 #' @section Errors: `twin_error_file` when the folder is missing or can't be written to, or for another ending;
 #'   `twin_error_input` for unknown columns or labels, or for options that do not fit the file or table.
@@ -31,52 +42,67 @@
 #' export_table(describe_groups(study), file, columns = c("Covariate", "Difference"),
 #'              stars = c(0.1, 0.05, 0.01), se = "under")
 #' cat(readLines(file), sep = "\n")
+#' design <- study |> score_units() |> weigh_units()
+#' both <- compare_effects(raw = measure_effect(study), weighted = measure_effect(design))
+#' export_table(both, file, layout = "columns", stars = c(0.05, 0.01), labels = c(raw = "Not adjusted"))
 #' @export
 export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL, digits = NULL, stars = NULL,
-                         se = c("beside", "under"), note = NULL) {
-  made_by <- c(twin_groups = "describe_groups", twin_balance = "assess_balance", twin_weights = "assess_weights",
-               twin_responses = "assess_responses",
-               twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
-               twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs",
-               twin_trends = "assess_trends", twin_power = "assess_power", twin_decomposition = "decompose_did")
-  check_class(x, names(made_by), made_by)
+                         se = c("beside", "under"), note = NULL, layout = c("rows", "columns"), label = NULL,
+                         placement = NULL, orientation = c("portrait", "landscape")) {
+  layout <- check_choice(layout, c("rows", "columns"))
+  orientation <- check_choice(orientation, c("portrait", "landscape"))
+  x <- check_exported(x, layout)
   check_string(file)
   check_string(caption, null = TRUE)
+  check_string(label, null = TRUE)
+  check_placement(placement)
   se <- check_choice(se, c("beside", "under"))
   style <- list(columns = columns, labels = labels, digits = digits, stars = stars, se = se)
-  check_style(style, x)
+  check_style(style, x, layout)
+  if (!is.null(note) && !(rlang::is_string(note) && !is.na(note))) abort_input("{.arg note} must be one text, or \"\".")
   kind <- tolower(tools::file_ext(file))
   if (!kind %in% names(table_formats)) {
     abort_file(c("Can't write {.file {file}}.",
                  x = "The name must end in {.or {.val {paste0('.', names(table_formats))}}}."), path = file)
   }
   format <- table_formats[[kind]]
-  if (!is.null(format$numbers)) {
-    plain <- is.null(c(caption, columns, labels, digits, stars, note)) && se == "beside"
-    write_numbers(x, file, kind, format, plain)
-  } else {
-    parts <- styled_parts(x, style)
-    if (!is.null(caption)) parts$caption <- caption
-    if (!is.null(note)) parts$note <- note
-    lines <- format$lines(parts)
-    write_text(lines, file)
+  if (!is.null(format$package)) need_package(format$package, paste("write", kind, "files"))
+  given <- list(label = label, placement = placement, orientation = if (orientation == "landscape") orientation)
+  if (kind != "tex" && !all(vapply(given, is.null, NA))) {
+    abort_input("{.arg label}, {.arg placement} and {.arg orientation} belong to {.file .tex} files.")
   }
+  if (is.null(label)) given$label <- paste0("tab:", gsub("[^A-Za-z0-9-]+", "-", tools::file_path_sans_ext(basename(file))))
+  parts <- if (layout == "columns") column_parts(x, style) else styled_parts(x, style)
+  if (!is.null(caption)) parts$caption <- caption
+  if (!is.null(note)) parts$note <- note
+  parts$latex <- given
+  plain <- is.null(c(columns, labels, digits, stars)) && se == "beside" && layout == "rows"
+  if (plain && !is.null(format$numbers)) format$numbers(x, parts, file) else format$write(parts, file)
   invisible(file)
 }
 
-write_numbers <- function(x, file, kind, format, plain, call = rlang::caller_env()) {
-  if (!plain) {
-    rendered <- paste0(".", names(Filter(function(format) !is.null(format$lines), table_formats)))
-    abort_input(c("A {kind} file holds the numbers of {.fn tidy} as they are.",
-                  i = "Captions, columns, labels, digits, stars and notes belong to {.or {rendered}}."), call = call)
-  }
-  need_package(format$package, paste("write", kind, "files"), call)
-  format$numbers(x, file)
+check_exported <- function(x, layout, call = rlang::caller_env()) {
+  made_by <- c(twin_groups = "describe_groups", twin_balance = "assess_balance", twin_weights = "assess_weights",
+               twin_responses = "assess_responses",
+               twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
+               twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs",
+               twin_trends = "assess_trends", twin_power = "assess_power", twin_decomposition = "decompose_did",
+               twin_checklist = "checklist")
+  if (layout == "rows") return(check_class(x, names(made_by), made_by, "x", call))
+  if (is_plain_list(x)) check_parts(x, c("twin_effect", "twin_effects"), "measure_effect", "x", call) else
+    check_class(x, c("twin_effect", "twin_effects", "twin_comparison"), c("measure_effect", "compare_effects"), "x", call)
+  x
 }
 
-check_style <- function(style, x, call = rlang::caller_env()) {
+check_placement <- function(placement, call = rlang::caller_env()) {
+  if (is.null(placement) || (rlang::is_string(placement) && grepl("^[htbpH!]+$", placement))) return(invisible(placement))
+  abort_input(c("{.arg placement} must be letters of h, t, b, p, H and !, such as \"tb\".",
+                x = "It is {describe_value(placement)}."), call = call)
+}
+
+check_style <- function(style, x, layout, call = rlang::caller_env()) {
   check_number(style$digits, min = 0, max = 12, null = TRUE, arg = "digits", call = call)
-  has_se <- inherits(x, c("twin_groups", "twin_effect", "twin_comparison"))
+  has_se <- layout == "columns" || inherits(x, c("twin_groups", "twin_effect", "twin_effects", "twin_comparison"))
   if (!has_se && (!is.null(style$stars) || style$se == "under")) {
     abort_input("{.arg stars} and {.arg se} belong to groups, effects and comparisons.", call = call)
   }
@@ -119,13 +145,20 @@ relabel <- function(parts, labels, call) {
 }
 
 add_stars <- function(parts, cuts) {
-  count <- rowSums(outer(parts$p.value, cuts, `<=`))
-  marks <- ifelse(is.na(count), "", strrep("*", ifelse(is.na(count), 0, count)))
-  parts$table[[parts$estimate]] <- paste0(parts$table[[parts$estimate]], marks)
-  limits <- vapply(cuts, format, "", digits = 3)
+  parts$table[[parts$estimate]] <- paste0(parts$table[[parts$estimate]], stars_of(parts$p.value, cuts))
   parts$note <- paste0(parts$note, " Stars: the row's own two-sided test of ", parts$hypothesis, "; ",
-                       paste(strrep("*", seq_along(cuts)), "p <=", limits, collapse = ", "), ".")
+                       stars_text(cuts), ".")
   parts
+}
+
+stars_of <- function(p, cuts) {
+  count <- rowSums(outer(p, cuts, `<=`))
+  strrep("*", ifelse(is.na(count), 0, count))
+}
+
+stars_text <- function(cuts) {
+  limits <- vapply(cuts, format, "", digits = 3)
+  paste(strrep("*", seq_along(cuts)), "p <=", limits, collapse = ", ")
 }
 
 # Every row is followed by one with its standard error in parentheses; the column SE goes. Headings have none.
@@ -181,18 +214,22 @@ table_parts.twin_groups <- function(x, number = column_text) {
   table$SE <- difference_cells(rows$std.error, rows$kind, number)
   table$N <- count_text(rows$n)
   table$SMD <- number(rows$smd)
-  if (!is.null(x$by)) table <- cbind(Group = by_words(x$by, rows$group), table)
+  if (!is.null(x$by)) table <- cbind(Group = if (x$several) rows$group else by_words(x$by, rows$group), table)
   parts <- list(
     table = table, caption = sprintf("Treated and control units by %s", x$treatment), first = "Covariate",
     keys = rows$covariate, levels = rows$level, estimate = "Difference", p.value = own_p(rows, x$tests),
     error = groups_error(x), hypothesis = "no difference",
     note = paste0(
-      sprintf("Treated: %s is %s (%s units); control: %s (%s units). ", x$treatment, x$levels[["treated"]],
-              count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
+      if (x$several) paste0(several_groups_text(x), " Units: ", paste(vapply(names(x$sizes), function(name) {
+        sprintf("%s %s treated, %s control", name, count_text(x$sizes[[name]][1L]), count_text(x$sizes[[name]][2L]))
+      }, ""), collapse = "; "), ". ") else
+        sprintf("Treated: %s is %s (%s units); control: %s (%s units). ", x$treatment, x$levels[["treated"]],
+                count_text(x$counts[["treated"]]), x$levels[["control"]], count_text(x$counts[["control"]])),
       if (!any(middle)) "Means" else if (all(middle[numeric])) "Medians with quartiles" else
         "Means with sd, or medians with quartiles",
       sprintf(paste(", or shares of levels%s. Difference is treated minus control%s, of shares in percentage points",
-                    "(pp); SMD divides it by the %s."), if (x$weighted) ", with sampling weights" else "",
+                    "(pp); SMD divides it by the %s."), c(
+        none = "", sampling = ", with sampling weights", design = ", with each design's weights")[[x$weighted]],
               if (any(middle)) ", of means" else "", reference_words[[x$reference]])
     )
   )

@@ -100,8 +100,9 @@ print.twin_set_check <- function(x, ...) print_lines(x, format(x, ...))
 
 #' Plot a causal graph
 #'
-#' Causes stand left of their effects. Shapes and line types tell exposure, outcome, adjusted and unobserved nodes
-#' apart, so that colour is not needed; arrows on back-door paths that stay open are drawn thick.
+#' Causes stand left of their effects, names in boxes. Borders and small words tell exposure, outcome, adjusted and
+#' unobserved nodes apart, so that colour is not needed; arrows on back-door paths that stay open are drawn thick. Boxes
+#' are as wide as their names, and arrows end at their edges, whatever the size of the picture.
 #'
 #' @param x A `twin_graph`.
 #' @param adjusted Names of the nodes adjusted for, to be marked; open paths are worked out given them.
@@ -116,57 +117,97 @@ print.twin_set_check <- function(x, ...) print_lines(x, format(x, ...))
 plot.twin_graph <- function(x, adjusted = character(), ...) {
   rlang::check_dots_empty()
   check_nodes(adjusted, rownames(x$parents), "adjusted")
-  layout <- core_layered_layout(x$parents)
+  layout <- spread_layout(core_layered_layout(x$parents))
   nodes <- graph_nodes(x, layout, adjusted)
-  arrows <- graph_arrows(x, layout, adjusted)
-  head <- function(size) ggplot2::arrow(length = ggplot2::unit(size, "mm"), type = "closed", angle = 22)
+  open <- open_edges(x, adjusted)
+  sheet <- grid::gTree(nodes = nodes, layout = layout, open = open, cl = "twin_graph_sheet")
   ggplot2::ggplot(nodes, ggplot2::aes(x = .data$x, y = .data$y)) +
-    ggplot2::geom_path(data = arrows[!arrows$open, ], ggplot2::aes(group = .data$edge), colour = "grey45",
-                       linewidth = 0.5, arrow = head(2.8)) +
-    ggplot2::geom_path(data = arrows[arrows$open, ], ggplot2::aes(group = .data$edge), colour = twin_mark,
-                       linewidth = 1.3, arrow = head(3.6)) +
-    ggplot2::geom_point(ggplot2::aes(shape = .data$role, fill = .data$role), size = 9, stroke = 1, colour = "grey15") +
-    ggplot2::geom_label(ggplot2::aes(label = .data$name), size = 3.9, label.size = 0, fill = "white", alpha = 0.85,
-                        vjust = 1.85, label.padding = ggplot2::unit(0.12, "lines")) +
-    ggplot2::scale_shape_manual(values = role_shapes, drop = TRUE, name = NULL) +
-    ggplot2::scale_fill_manual(values = role_fills, drop = TRUE, name = NULL) +
-    ggplot2::scale_x_continuous(expand = ggplot2::expansion(add = 0.45)) +
-    ggplot2::scale_y_continuous(expand = ggplot2::expansion(mult = 0.12)) +
-    ggplot2::labs(title = "Causal assumptions", subtitle = graph_subtitle(x, adjusted, arrows)) +
+    ggplot2::geom_blank() +
+    ggplot2::annotation_custom(sheet) +
+    ggplot2::labs(x = NULL, y = NULL, title = "Causal assumptions", subtitle = graph_subtitle(x, adjusted, any(open))) +
     theme_twin() +
-    ggplot2::theme(axis.text = ggplot2::element_blank(), axis.title = ggplot2::element_blank(),
-                   panel.grid.major = ggplot2::element_blank())
+    ggplot2::theme(axis.text = ggplot2::element_blank(), panel.grid.major = ggplot2::element_blank())
 }
 
-role_shapes <- c(exposure = 22, outcome = 23, adjusted = 24, observed = 21, unobserved = 13)
-role_fills <- c(exposure = "#0B5F66", outcome = "#E3A02B", adjusted = "#DCEBEA", observed = "white",
-                unobserved = "grey80")
+# Places of every layer spread over the whole height, the widest layer first; a single one stands in the middle.
+spread_layout <- function(layout) {
+  stretch <- function(v) if (diff(range(v)) == 0) rep(0.5, length(v)) else (v - min(v)) / diff(range(v))
+  layout$place <- stretch(layout$place)
+  layout$layer <- stretch(layout$layer)
+  layout
+}
 
 graph_nodes <- function(x, layout, adjusted) {
   names <- rownames(x$parents)
-  role <- ifelse(names %in% x$unobserved, "unobserved", ifelse(names %in% adjusted, "adjusted", "observed"))
+  role <- ifelse(names %in% x$unobserved, "not observed", ifelse(names %in% adjusted, "adjusted for", ""))
   role[names %in% x$exposure] <- "exposure"
   role[names %in% x$outcome] <- "outcome"
-  data.frame(name = names, x = layout$layer[seq_along(names)], y = layout$place[seq_along(names)],
-             role = factor(role, levels = names(role_shapes)[names(role_shapes) %in% role]))
+  data.frame(name = names, x = layout$layer[seq_along(names)], y = layout$place[seq_along(names)], role = role)
 }
 
-# The points of every arrow, its ends a little short of the nodes; `open` marks arrows of back-door paths that stay
-# open given the adjusted nodes.
-graph_arrows <- function(x, layout, adjusted) {
-  open <- open_edges(x, adjusted)
-  # a step up is as long on the page as this many steps to the right
-  shape <- c(1, max(1, diff(range(layout$place))) / max(1, diff(range(layout$layer))) * 2)
-  rows <- lapply(seq_along(layout$routes), function(k) {
-    at <- cbind(layout$layer, layout$place)[layout$routes[[k]], ]
-    last <- nrow(at)
-    towards <- function(from, to) from + (to - from) * min(0.4, 0.14 / sqrt(sum(((to - from) / shape)^2)))
-    start <- towards(at[1L, ], at[2L, ])
-    at[last, ] <- towards(at[last, ], at[last - 1L, ])
-    at[1L, ] <- start
-    data.frame(edge = k, x = at[, 1L], y = at[, 2L], open = open[k])
-  })
-  do.call(rbind, rows)
+# fill, text, border and line of a node's box, by role.
+role_looks <- list(
+  exposure = c("#0B5F66", "white", "#0B5F66", "solid"), outcome = c("#E3A02B", "black", "black", "solid"),
+  "adjusted for" = c("#DCEBEA", "black", "#0B5F66", "solid"), "not observed" = c("grey92", "black", "grey30", "22"),
+  plain = c("white", "black", "grey25", "solid")
+)
+
+#' @exportS3Method grid::makeContent
+makeContent.twin_graph_sheet <- function(x) { # nolint: object_name_linter. An S3 method.
+  size <- c(grid::convertWidth(grid::unit(1, "npc"), "in", TRUE), grid::convertHeight(grid::unit(1, "npc"), "in", TRUE))
+  font <- fitted_font(x$nodes$name, size, length(unique(x$nodes$x)))
+  gp <- grid::gpar(fontsize = font)
+  half <- cbind(vapply(x$nodes$name, text_width, 0, gp = gp) / 2 + 0.09, rep(0.7 * font / 72 + 0.03, nrow(x$nodes)))
+  # the outermost boxes touch the edges of the sheet
+  inner <- function(share, k, room) max(half[, k]) + share * (room - 2 * max(half[, k]))
+  at <- cbind(inner(x$layout$layer, 1L, size[1L]), inner(x$layout$place, 2L, size[2L] - 0.2) + 0.2)
+  arrows <- Map(function(route, open) arrow_grob(at[route, , drop = FALSE], half[route[c(1L, length(route))], ], open),
+                x$layout$routes, x$open)
+  boxes <- lapply(seq_len(nrow(x$nodes)), function(i) node_grob(x$nodes[i, ], at[i, ], half[i, ], gp))
+  grid::setChildren(x, do.call(grid::gList, c(arrows, boxes)))
+}
+
+# As large as lets every layer have its widest name beside the others.
+fitted_font <- function(names, size, layers) {
+  widest <- max(vapply(names, text_width, 0, gp = grid::gpar(fontsize = 12)))
+  max(5, min(12, 12 * (size[1L] / layers - 0.45) / (widest + 0.1)))
+}
+
+node_grob <- function(node, at, half, gp) {
+  look <- role_looks[[if (nzchar(node$role)) node$role else "plain"]]
+  small <- grid::gpar(fontsize = 0.85 * gp$fontsize, col = "grey30")
+  grid::gList(
+    grid::roundrectGrob(at[1L], at[2L], 2 * half[1L], 2 * half[2L], "in", r = grid::unit(0.05, "in"), gp = grid::gpar(
+      fill = look[1L], col = look[3L], lty = look[4L], lwd = if (nzchar(node$role)) 2 else 1)),
+    grid::textGrob(node$name, at[1L], at[2L], default.units = "in", gp = grid::gpar(fontsize = gp$fontsize,
+                                                                                   col = look[2L])),
+    if (nzchar(node$role)) grid::textGrob(node$role, at[1L], at[2L] - half[2L] - 0.03, default.units = "in",
+                                          vjust = 1, gp = small)
+  )
+}
+
+# A curve through the route in inches, from the border of the first box to that of the last.
+arrow_grob <- function(points, half, open) {
+  bend <- nrow(points) == 2L && abs(points[2L, 2L] - points[1L, 2L]) > 0.3
+  if (bend) {  # leaves and arrives level
+    middle <- mean(points[, 1L])
+    points <- rbind(points[1L, ], c(middle, points[1L, 2L]), c(middle, points[2L, 2L]), points[2L, ])
+  }
+  curve <- grid::xsplinePoints(grid::xsplineGrob(
+    points[, 1L], points[, 2L], shape = c(0, rep(1, nrow(points) - 2L), 0), default.units = "in"))
+  x <- grid::convertX(curve$x, "in", TRUE)
+  y <- grid::convertY(curve$y, "in", TRUE)
+  if (length(x) < 60L) {
+    along <- seq(1, length(x), length.out = 200L)
+    x <- stats::approx(seq_along(x), x, along)$y
+    y <- stats::approx(seq_along(y), y, along)$y
+  }
+  in_box <- function(k, end) abs(x - x[end]) <= half[k, 1L] + 0.02 & abs(y - y[end]) <= half[k, 2L] + 0.02
+  outside <- which(!in_box(1L, 1L) & !in_box(2L, length(x)))
+  if (length(outside) < 2L) outside <- seq_along(x)
+  colour <- if (open) twin_mark else "grey40"
+  grid::linesGrob(x[outside], y[outside], "in", gp = grid::gpar(col = colour, fill = colour, lwd = if (open) 3 else 1.2),
+                  arrow = grid::arrow(angle = 20, length = grid::unit(if (open) 0.14 else 0.11, "in"), type = "closed"))
 }
 
 # For each edge: is it on a back-door path that is open given the adjusted nodes?
@@ -181,10 +222,10 @@ open_edges <- function(x, adjusted) {
   (used | t(used))[edges]
 }
 
-graph_subtitle <- function(x, adjusted, arrows) {
+graph_subtitle <- function(x, adjusted, open) {
   if (is.null(x$exposure) || is.null(x$outcome)) return("Name exposure and outcome to see open back-door paths.")
   given <- " when nothing is adjusted for"
   if (length(adjusted) > 0L) given <- paste(" when adjusting for", and_list(adjusted))
-  if (any(arrows$open)) paste0("Thick: back-door paths that stay open", given, ".")
+  if (open) paste0("Thick: back-door paths that stay open", given, ".")
   else paste0("No back-door path is open", given, ".")
 }

@@ -64,9 +64,9 @@ plot.twin_hazard <- function(x, ...) {
     ggplot2::coord_cartesian(clip = "off") +
     ggplot2::scale_y_continuous(breaks = curve_breaks, labels = curve_labels) +
     ggplot2::labs(x = x$outcome, y = NULL, title = sprintf("%s by %s", x$outcome, x$study$roles$treatment),
-                  subtitle = wrapped_lines(hazard_subtitle(x)),
+                  subtitle = hazard_subtitle(x),
                   caption = "Still there: units as counted, in brackets by weight.") +
-    theme_twin() +
+    twin_look() +
     ggplot2::theme(strip.placement = "outside", strip.text.y.left = ggplot2::element_text(hjust = 0.5))
 }
 

@@ -45,7 +45,7 @@ plot_search <- function(x) {
     ggplot2::geom_point(colour = twin_colours[["treated"]], size = 2) +
     ggplot2::labs(x = "generation", y = goal_words[[metric$goal]], title = "The best metric so far",
                   subtitle = "Dashed: all covariates weighing the same.") +
-    theme_twin()
+    twin_look()
 }
 
 matched_words <- c("matched", "left out")
@@ -76,12 +76,12 @@ plot_matched_scores <- function(x, most = 4000L) {
       "%s\n%s of %s matched", labels, count_text(counts),
       count_text(vapply(1:0, function(arm) sum(before & study$z == arm), 0L))
     ), limits = c(0.5, 2.5)) +
-    ggplot2::labs(title = wrapped_lines(paste("Who is matched:", design_label(x)), 90L), x = "propensity score",
+    ggplot2::labs(title = paste("Who is matched:", design_label(x)), x = "propensity score",
                   y = NULL,
                   caption = paste0(if (sum(before) > most) sprintf("%s of %s units drawn. ", count_text(length(rows)),
                                                                    count_text(sum(before))),
                                    if (diff(range(weight[weight > 0])) > 0) "Larger points weigh more.")) +
-    theme_twin() +
+    twin_look() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank())
 }
 
@@ -102,11 +102,11 @@ plot_pair_distances <- function(x) {
     ggplot2::geom_vline(data = marks, ggplot2::aes(xintercept = .data$x), colour = twin_mark, linetype = "42") +
     ggplot2::geom_text(data = marks, ggplot2::aes(x = .data$x, y = Inf, label = .data$label, vjust = .data$line),
                        colour = twin_mark, hjust = -0.1, size = 3.6) +
-    ggplot2::labs(title = wrapped_lines(paste("Distances within pairs:", design_label(x)), 90L),
+    ggplot2::labs(title = paste("Distances within pairs:", design_label(x)),
                   x = sprintf("distance on the %s", distance_text(x)), y = "pairs",
                   caption = sprintf("%s pairs; largest distance %s, total %s.", count_text(nrow(data)),
                                     number_text(max(data$distance)), number_text(sum(data$distance)))) +
-    theme_twin()
+    twin_look()
 }
 
 plot_pair_lines <- function(x, axes, most = 500L) {
@@ -132,9 +132,9 @@ plot_pair_lines <- function(x, axes, most = 500L) {
     ggplot2::scale_colour_manual(values = stats::setNames(c(twin_colours[["treated"]], "#B87300"), labels),
                                  name = NULL) +
     ggplot2::scale_shape_manual(values = stats::setNames(c(16, 4), matched_words), name = NULL) +
-    ggplot2::labs(title = wrapped_lines(paste("Who goes with whom:", design_label(x)), 90L), x = space$x_label,
+    ggplot2::labs(title = paste("Who goes with whom:", design_label(x)), x = space$x_label,
                   y = space$y_label) +
-    theme_twin()
+    twin_look()
   if (!is.null(axes)) return(plot)
   plot + ggplot2::scale_y_continuous(breaks = c(2, 1), labels = labels, limits = c(0.8, 2.2)) +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank())

@@ -122,8 +122,8 @@ timing_plot <- function(x) {
     ggplot2::scale_y_continuous(breaks = at, labels = labels, expand = ggplot2::expansion(0.01)) +
     ggplot2::labs(x = x$roles$time, y = sprintf("treated from (%s)", if (x$repeats) "units" else "rows"),
                   title = sprintf("Who is treated when: %s", treatment_of(x)),
-                  subtitle = wrapped_lines(paste0(sub("^a", "A", shape_text(x)), "."))) +
-    theme_twin() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+                  subtitle = paste0(sub("^a", "A", shape_text(x)), ".")) +
+    twin_look() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
 cohort_middles <- function(x) {
@@ -165,7 +165,7 @@ means_plot <- function(x, y, outcome) {
     period_axis(x) + ggplot2::coord_cartesian(clip = "off") +
     ggplot2::labs(x = x$roles$time, y = sprintf("mean of %s", outcome), title = sprintf("Mean %s by cohort", outcome),
                   subtitle = "Labels: the period treatment starts in, marked by a dashed line of the same colour.") +
-    theme_twin() + ggplot2::theme(plot.margin = ggplot2::margin(6, 60, 6, 6))
+    twin_look() + ggplot2::theme(plot.margin = ggplot2::margin(6, 60, 6, 6))
 }
 
 aligned_plot <- function(x, y, outcome) {
@@ -182,7 +182,7 @@ aligned_plot <- function(x, y, outcome) {
     ggplot2::labs(x = sprintf("periods since treatment (%s)", x$roles$time),
                   y = sprintf("mean change of %s since the period before", outcome),
                   title = sprintf("Changes of %s around treatment", outcome),
-                  subtitle = wrapped_lines(paste("Cohorts averaged by their size; units not treated yet in the same",
-                                                 "periods. Larger points: more cohorts. Nothing is adjusted."))) +
-    theme_twin()
+                  subtitle = paste("Cohorts averaged by their size; units not treated yet in the same",
+                                                 "periods. Larger points: more cohorts. Nothing is adjusted.")) +
+    twin_look()
 }

@@ -57,9 +57,9 @@ plot.twin_probe_effect <- function(x, ...) {
   rlang::check_dots_empty()
   rows <- x$rows[!is.na(x$rows$times), ]
   if (nrow(rows) == 0L) {
-    return(ggplot2::ggplot() + ggplot2::labs(title = scale_title(x), subtitle = subtitle_of(x)) + theme_twin())
+    return(ggplot2::ggplot() + ggplot2::labs(title = scale_title(x), subtitle = subtitle_of(x)) + twin_look())
   }
-  rows$label <- sprintf("%s\n(%s)", probe_words(rows$probe), rows$yardstick)
+  rows$label <- wrapped_name(sprintf("%s (%s)", probe_words(rows$probe), rows$yardstick), 34L)
   rows$label <- factor(rows$label, levels = rev(rows$label))
   most <- max(c(rows$times[is.finite(rows$times)], 2))
   ends <- rbind(data.frame(label = rows$label, times = rows$times, what = "estimate to no effect"),
@@ -81,7 +81,8 @@ plot.twin_probe_effect <- function(x, ...) {
     ggplot2::labs(x = "times as strong as the strongest measured covariate (in parentheses)", y = NULL,
                   title = "How strong would a hidden confounder have to be?", subtitle = subtitle_of(x),
                   caption = "Left of the line a confounder weaker than one that was measured would do.") +
-    theme_twin()
+    ggplot2::scale_y_discrete(expand = ggplot2::expansion(add = 0.7)) +
+    twin_look() + ggplot2::theme(axis.text.y = row_names_size(rows$label, 4L))
 }
 
 power_table <- function(x, number = column_text) {
@@ -142,9 +143,9 @@ plot.twin_power <- function(x, ...) {
     ggplot2::scale_y_continuous(labels = share_axis, limits = c(0, 1), expand = c(0, 0)) +
     ggplot2::labs(x = if (is.na(x$outcome)) "true effect" else sprintf("true effect on %s", x$outcome),
                   y = "chance to find it", title = "What could this design detect?",
-                  subtitle = wrapped_lines(paste(power_lines(x), collapse = " "), 95),
-                  caption = wrapped_lines(power_note(x), 110)) +
-    theme_twin()
+                  subtitle = paste(power_lines(x), collapse = " "),
+                  caption = power_note(x)) +
+    twin_look()
 }
 
 #' @exportS3Method

@@ -117,7 +117,7 @@ plot.twin_probe_omitted <- function(x, ...) {
       caption = paste("Lines: the estimate with such a confounder added; bold where it is 0. Points: confounders as",
                       "strong as covariates.")
     ) +
-    theme_twin()
+    twin_look()
 }
 
 share_axis <- function(x) paste0(format(100 * x, trim = TRUE, digits = 3), "%")
@@ -217,7 +217,7 @@ plot.twin_probe_stability <- function(x, ...) {
                   title = "What would the unobserved do, if they did as the observed?", subtitle = subtitle_of(x),
                   caption = sprintf("Diamond: maximal R2 of %s, the smaller of 1 and 1.3 times that with covariates.",
                                     number_text(usual$r_max, 2))) +
-    theme_twin()
+    twin_look()
 }
 
 #' @exportS3Method

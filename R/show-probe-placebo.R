@@ -57,7 +57,7 @@ plot.twin_probe_placebo <- function(x, ...) {
     ggplot2::labs(x = "estimate", y = NULL, title = "Effects where there should be none", subtitle = subtitle_of(x),
                   caption = sprintf("Dashed: the effect on %s, %s. Lines: %s intervals.", x$facts$outcome,
                                     number_text(x$facts$effect), level_text(x$facts$level))) +
-    theme_twin()
+    twin_look()
 }
 
 choices_table <- function(x, number = column_text) {
@@ -140,7 +140,7 @@ plot.twin_probe_choices <- function(x, ...) {
                   title = "What if the design had been another?", subtitle = subtitle_of(x),
                   caption = sprintf("Lines: %s intervals of the effect on %s. Ringed: the design as it was.",
                                     level_text(x$facts$level), x$facts$outcome)) +
-    theme_twin() + ggplot2::theme(strip.text = ggplot2::element_blank())
+    twin_look() + ggplot2::theme(strip.text = ggplot2::element_blank())
 }
 
 # One mark per run and choice, for the choices that vary. Single clusters left out share a line.

@@ -5,7 +5,7 @@ effect_band <- "#DCEBEA"
 # One line that covers estimates, another that is the null.
 no_effect_line <- function() ggplot2::geom_hline(yintercept = 0, colour = "grey30", linewidth = 0.5)
 
-subtitle_of <- function(x) wrapped_lines(probe_verdict(x), 95)
+subtitle_of <- function(x) paste(probe_verdict(x), collapse = " ")
 
 weights_table <- function(x, number = column_text) {
   rows <- x$rows
@@ -87,8 +87,8 @@ plot.twin_probe_weights <- function(x, ...) {
     (if (NROW(marks) > 0L) ggplot2::geom_point(data = marks, ggplot2::aes(x = .data$lambda, y = lowest), shape = 23,
                                                size = 3, fill = twin_colours[["control"]])) +
     (if (NROW(marks) > 0L) ggplot2::geom_text(data = marks, ggplot2::aes(
-      x = .data$lambda, y = lowest, label = .data$covariate), angle = 90, hjust = -0.15, size = 3.4,
-      colour = "grey20")) +
+      x = .data$lambda, y = lowest, label = .data$covariate), angle = 90, hjust = -0.15, size = 3.2,
+      colour = "grey20", check_overlap = TRUE)) +
     ggplot2::labs(
       x = "lambda: by how much the odds of treatment may be off", y = sprintf("effect on %s", x$facts$outcome),
       title = "How wrong may the weights be?", subtitle = subtitle_of(x),
@@ -96,7 +96,7 @@ plot.twin_probe_weights <- function(x, ...) {
         " Light: %s interval around it.", level_text(x$facts$level)), if (NROW(marks) > 0L)
           " Diamonds: by how much leaving out a covariate changes the odds for 95% of the units.")
     ) +
-    theme_twin()
+    twin_look()
 }
 
 #' @exportS3Method

@@ -192,11 +192,11 @@ yardstick_lines <- function(table) {
 #' @export
 plot.twin_probe_pairs <- function(x, ...) {
   rlang::check_dots_empty()
-  base <- ggplot2::ggplot(x$rows, ggplot2::aes(x = .data$gamma)) + theme_twin()
+  base <- ggplot2::ggplot(x$rows, ggplot2::aes(x = .data$gamma)) + twin_look()
   change <- if (is.finite(x$facts$gamma_change)) change_layers(x$facts$gamma_change)
   labels <- ggplot2::labs(
     x = "gamma: hidden bias as odds of treatment within a pair", title = "How much hidden bias would it take?",
-    subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n")
+    subtitle = subtitle_of(x)
   )
   if (!has_shifts(x)) {
     return(base + ggplot2::geom_line(ggplot2::aes(y = .data$p_high), linewidth = 1,
@@ -220,8 +220,9 @@ plot.twin_probe_pairs <- function(x, ...) {
 change_layers <- function(gamma) {
   list(
     ggplot2::geom_vline(xintercept = gamma, linetype = "22", colour = twin_mark, linewidth = 0.8),
-    ggplot2::annotate("text", x = gamma, y = Inf, vjust = 1.5, hjust = 1.05, size = 3.6, colour = twin_mark,
-                      label = sprintf("conclusion changes at %s", number_text(gamma, if (gamma < 0.1) 3 else 2)))
+    ggplot2::annotate("text", x = gamma, y = Inf, vjust = 1.5, hjust = -0.04, size = 3.6, colour = twin_mark,
+                      label = sprintf("changes at %s", number_text(gamma, if (gamma < 0.1) 3 else 2))),
+    ggplot2::expand_limits(x = gamma * 1.25)
   )
 }
 
@@ -240,10 +241,11 @@ plot.twin_probe_ratio <- function(x, ...) {
     ggplot2::geom_text(data = marks, ggplot2::aes(x = .data$e_value, y = .data$e_value, label = sprintf(
       "  E = %.2f (%s)", .data$e_value, .data$quantity)), hjust = 0, vjust = -0.4, size = 3.6, inherit.aes = FALSE,
       colour = twin_mark) +
+    ggplot2::scale_linetype_discrete(labels = function(of) paste("to explain away the", of)) +
     ggplot2::labs(x = "confounder and treatment: risk ratio", y = "confounder and outcome: risk ratio",
-                  linetype = "to explain away the", title = "How strong would a hidden confounder have to be?",
-                  subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n")) +
-    theme_twin()
+                  linetype = NULL, title = "How strong would a hidden confounder have to be?",
+                  subtitle = subtitle_of(x)) +
+    twin_look()
 }
 
 # Pairs of strengths whose bounding factor a b / (a + b - 1) equals the ratio (VanderWeele & Ding 2017).
@@ -326,14 +328,15 @@ plot.twin_probe_trends <- function(x, ...) {
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high), fill = "#DCEBEA") +
     ggplot2::geom_linerange(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high),
                             colour = twin_colours[["treated"]], linewidth = 0.9) +
+    ggplot2::geom_point(ggplot2::aes(y = .data$estimate), size = 2.4, colour = twin_colours[["treated"]], na.rm = TRUE) +
     marked +
     ggplot2::labs(x = c(magnitude = "m: drift per period, as a multiple of the worst before treatment",
                         curvature = "m: change of the drift's slope per period")[[x$facts$violation]],
                   y = sprintf("effect on %s", x$facts$outcome), title = "What if trends are not parallel?",
-                  subtitle = paste(strwrap(probe_verdict(x), 95), collapse = "\n"),
+                  subtitle = subtitle_of(x),
                   caption = sprintf("%s %s that hold for every violation within the bound.", level_text(x$facts$level),
                                     trend_interval_words(x$facts))) +
-    theme_twin()
+    twin_look()
 }
 
 #' @exportS3Method

@@ -52,5 +52,5 @@ plot.twin_responses <- function(x, ...) {
     ggplot2::labs(x = "absolute difference from all units of the arm, in its sds", y = NULL,
                   title = sprintf("Do units with known %s stand for their arm?", x$outcome),
                   subtitle = sprintf("The shaded band is the limit of %s.", format(x$limit))) +
-    theme_twin()
+    twin_look()
 }

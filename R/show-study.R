@@ -102,15 +102,39 @@ format.twin_groups <- function(x, ...) {
   table <- groups_table(x)
   of_row <- attr(table, "groups")
   blocks <- lapply(unique(x$rows$group), function(group) {
-    c(if (!is.na(group)) c("", by_words(x$by, group)), table_lines(table[of_row %in% group, , drop = FALSE]))
+    c(if (!is.na(group)) c(if (group != x$rows$group[1L]) "", group_heading(x, group)), table_lines(table[of_row %in% group, , drop = FALSE]))
   })
   c(
-    wrap_lines(sprintf("Treated: %s is \"%s\" (%s units). Control: \"%s\" (%s units).", x$treatment,
-                       x$levels[["treated"]], count_text(x$counts[["treated"]]), x$levels[["control"]],
-                       count_text(x$counts[["control"]]))),
+    wrap_lines(if (x$several) several_groups_text(x) else
+      sprintf("Treated: %s is \"%s\" (%s units). Control: \"%s\" (%s units).", x$treatment,
+              x$levels[["treated"]], count_text(x$counts[["treated"]]), x$levels[["control"]],
+              count_text(x$counts[["control"]]))),
     "", unlist(blocks), "", wrap_lines(groups_note(x)), if (is.null(x$by)) group_missing_lines(x$rows),
     label_lines(x$labels)
   )
+}
+
+# With several comparisons each has numbers of units of its own.
+group_heading <- function(x, group) {
+  size <- x$sizes[[group]]
+  if (!x$several) return(by_words(x$by, group))
+  if (identical(x$by, "arm")) {
+    return(sprintf("%s (%s units) against %s (%s)", group, count_text(size[1L]), x$levels[["control"]],
+                   count_text(size[2L])))
+  }
+  sprintf("%s (%s treated, %s control)", if (x$by == "treated") paste("treated", group) else group,
+          count_text(size[1L]), count_text(size[2L]))
+}
+
+several_groups_text <- function(x) {
+  if (x$by == "treated") {
+    return(sprintf("Every cohort against %s, in the first period.", if (x$levels[["control"]] == "never treated")
+      "the units never treated" else "all others"))
+  }
+  if (x$by == "arm") {
+    return(sprintf("Every arm of %s against \"%s\".", x$treatment, x$levels[["control"]]))
+  }
+  sprintf("Treated: %s is \"%s\". Control: \"%s\".", x$treatment, x$levels[["treated"]], x$levels[["control"]])
 }
 
 # The rows as text; everything in a cell, so that the table stays narrow.
@@ -135,7 +159,8 @@ groups_table <- function(x) {
 # Differences are in the unit of what they are differences of: of shares in percentage points.
 difference_cells <- function(values, kind, number = column_text) {
   digits <- attr(number, "digits")
-  points <- paste(formatC(100 * values, digits = if (is.null(digits)) 1 else digits, format = "f"), "pp")
+  digits <- if (is.null(digits)) 1 else digits
+  points <- paste(formatC(round(100 * values, digits) + 0, digits = digits, format = "f"), "pp")  # + 0: no minus zero
   ifelse(is.na(values), "-", ifelse(kind %in% c("numeric", "date"), own_digits(number)(values), points))
 }
 
@@ -160,7 +185,9 @@ groups_note <- function(x) {
     "Numeric rows: mean (sd)", if (medians) " or median [quartiles]", "; other rows: units (share). Difference is ",
     "treated minus control", if (medians) ", of means", ", of shares in percentage points (pp). SMD divides it by the ",
     reference_words[[x$reference]], ".",
-    if (x$weighted) " Means and shares use the sampling weight; counts do not.",
+    c(none = "", sampling = " Means and shares use the sampling weight; counts do not.",
+      design = paste(" Means and shares use each design's weights, counts do not; SMD is by the sd before the design,",
+                     "and standard errors take the weights as given."))[[x$weighted]],
     if (x$tests) paste(" Tests: t for one row, chi-squared for all levels of a column. They shrink with the number of",
                        "units whatever the imbalance; judge it by SMD.")
   )

@@ -315,11 +315,11 @@ plot.twin_groups <- function(x, ...) {
     ggplot2::geom_segment(ggplot2::aes(x = 0, xend = .data$smd, yend = .data$row), colour = "grey65") +
     ggplot2::geom_point(size = 2.8, colour = twin_colours[["treated"]]) +
     ggplot2::labs(x = "standardized mean difference, treated minus control", y = NULL,
-                  title = wrapped_lines(sprintf("How the arms of %s differ", x$treatment), 70),
-                  subtitle = wrapped_lines(sprintf("Treated: \"%s\" (%s). Control: \"%s\" (%s).", x$levels[["treated"]],
+                  title = sprintf("How the arms of %s differ", x$treatment),
+                  subtitle = sprintf("Treated: \"%s\" (%s). Control: \"%s\" (%s).", x$levels[["treated"]],
                                                    plural(x$counts[["treated"]], "unit"), x$levels[["control"]],
-                                                   plural(x$counts[["control"]], "unit")))) +
-    group_facets(x) + theme_twin()
+                                                   plural(x$counts[["control"]], "unit"))) +
+    group_facets(x) + twin_look()
 }
 
 #' @rdname plot_first_look
@@ -336,7 +336,7 @@ plot.twin_arms <- function(x, ...) {
     ggplot2::labs(x = "score", y = sprintf("own arm (%s)", x$base$roles$treatment),
                   title = sprintf("Chance of each arm of %s", x$base$roles$treatment),
                   subtitle = "Arms can be compared where their boxes overlap in every panel.") +
-    theme_twin()
+    twin_look()
 }
 
 #' @rdname plot_first_look
@@ -362,6 +362,6 @@ plot.twin_logbook <- function(x, ...) {
                                name = NULL) +
     ggplot2::scale_x_continuous(limits = c(0, NA), expand = ggplot2::expansion(c(0.02, 0.05))) +
     ggplot2::labs(x = "worst |SMD| left by the step", y = NULL, title = "Designs in the order they were tried",
-                  subtitle = wrapped_lines(seal_sentence(summary(x)))) +
-    theme_twin()
+                  subtitle = seal_sentence(summary(x))) +
+    twin_look()
 }

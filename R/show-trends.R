@@ -119,10 +119,10 @@ plot.twin_trends <- function(x, ...) {
     ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10)))) +
     ggplot2::labs(x = sprintf("periods since treatment (%s)", x$panel$roles$time), y = "difference to the base period",
                   title = sprintf("%s before %s", x$outcome, treatment_of(x$panel)),
-                  subtitle = wrapped_lines(paste(c(joint_verdict(x), power_sentence(x)), collapse = " ")),
+                  subtitle = paste(c(joint_verdict(x), power_sentence(x)), collapse = " "),
                   caption = sprintf("Cross: the base period. Dashed: a drift of %s per period.",
                                     number_text(x$slope))) +
-    theme_twin()
+    twin_look()
 }
 
 #' @exportS3Method

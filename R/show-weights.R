@@ -75,12 +75,12 @@ plot_weight_histogram <- function(x, v) {
     ggplot2::geom_vline(xintercept = 1, colour = "grey30", linewidth = 0.4) +
     ggplot2::geom_vline(data = stats::aggregate(relative ~ arm, data, max), linetype = "22", colour = twin_mark,
                         ggplot2::aes(xintercept = .data$relative)) +
-    ggplot2::facet_wrap(~ arm, ncol = 1, scales = "free_y") +
+    ggplot2::facet_wrap(~ arm, ncol = 1, scales = "free_y", labeller = ggplot2::label_wrap_gen(50L)) +
     ggplot2::scale_x_continuous(trans = "log10", labels = function(at) format(at, drop0trailing = TRUE, trim = TRUE)) +
     ggplot2::scale_fill_manual(values = stats::setNames(twin_colours[c("treated", "control")], labels)) +
     ggplot2::labs(title = "How the weights spread", y = "units", x = "weight relative to the arm's mean (log scale)",
-                  subtitle = wrapped_lines(paste0(x$design, ". Line: the mean. Dashed: the heaviest unit."))) +
-    theme_twin()
+                  subtitle = paste0(x$design, ". Line: the mean. Dashed: the heaviest unit.")) +
+    twin_look()
 }
 
 weight_panel_labels <- function(x) {
@@ -104,9 +104,9 @@ plot_concentration <- function(x, v) {
     ggplot2::scale_x_continuous(labels = share_text) +
     ggplot2::scale_y_continuous(labels = share_text) +
     ggplot2::labs(title = "Who holds the weight", x = "heaviest units of the arm",
-                  subtitle = wrapped_lines(paste0(x$design, ". Grey: all units weigh the same.")),
+                  subtitle = paste0(x$design, ". Grey: all units weigh the same."),
                   y = "share of the arm's weight") +
-    theme_twin()
+    twin_look()
 }
 
 #' @export
@@ -169,7 +169,7 @@ plot.twin_calibration <- function(x, ...) {
     ggplot2::labs(title = "Calibration of the score", x = "mean score of the group", y = "share treated",
                   subtitle = paste0("Groups of equal size, 95% intervals; line: perfect. AUC ", number_text(x$auc),
                                     " (high means poor overlap).")) +
-    theme_twin()
+    twin_look()
 }
 
 #' @export
@@ -230,5 +230,5 @@ plot.twin_scores <- function(x, ...) {
     ggplot2::labs(title = sprintf("Scores by the balance of the %s they make", x$kind), y = NULL,
                   x = "absolute standardized mean difference after the design",
                   subtitle = paste0("Best balance on top. The band is the limit of ", format(x$limits$smd), ".")) +
-    theme_twin()
+    twin_look()
 }

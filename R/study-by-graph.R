@@ -25,6 +25,15 @@ covariates_by_graph <- function(graph, covariates, treatment, outcome, data, cal
   sets[[1L]]
 }
 
+# What the graph says of the covariates, for the logbook.
+graph_words <- function(graph, covariates, treatment, outcome) {
+  if (is.null(covariates)) return("the smallest set that suffices")
+  names <- if (rlang::is_formula(covariates)) all.vars(covariates) else covariates
+  known <- setdiff(intersect(names, rownames(graph$parents)), c(treatment, outcome))
+  if (explain_set(graph, known, treatment, outcome)$sufficient) "covariates that suffice" else
+    "covariates that do not suffice"
+}
+
 warn_bad_controls <- function(graph, names, treatment, outcome) {
   known <- intersect(names, rownames(graph$parents))
   explained <- explain_set(graph, setdiff(known, c(treatment, outcome)), treatment, outcome)

@@ -159,3 +159,11 @@ check_cluster_count <- function(cluster, name, call, where = "") {
     ))
   }
 }
+
+# A named list of objects of these classes.
+check_parts <- function(parts, class, made_by, arg = rlang::caller_arg(parts), call = rlang::caller_env()) {
+  if (!is_named_list(parts)) {
+    abort_input("{.arg {arg}} must be a list with names, such as list(pairs = ...).", call = call)
+  }
+  for (part in parts) check_class(part, class, made_by, arg, call)
+}

@@ -154,3 +154,11 @@ defuse_formulas <- function(table) {
   names(table) <- ifelse(dangerous(names(table)), paste0("'", names(table)), names(table))
   table
 }
+
+make_folder <- function(folder) {
+  if (dir.exists(folder)) return(invisible(folder))
+  if (!suppressWarnings(dir.create(folder, recursive = TRUE))) {
+    abort_file(c("Can't make the folder {.file {folder}}.", i = "Is there a file in its way, or no right to write?"),
+               path = folder, call = NULL)
+  }
+}

@@ -73,7 +73,11 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,
                 id = id, frequency = frequency)
   check_roles(data, roles, call)
-  if (!is.null(graph)) covariates <- covariates_by_graph(graph, covariates, treatment, outcome[1L], data, call)
+  by_graph <- if (!is.null(graph)) {
+    asked <- covariates
+    covariates <- covariates_by_graph(graph, covariates, treatment, outcome[1L], data, call)
+    graph_words(graph, asked, treatment, outcome[1L])
+  }
   wanted <- parse_covariates(covariates, data, unlist(roles), call = call)
   check_role_clashes(roles, wanted$names, call)
   data <- declared_columns(data, c(wanted$names, outcome, treatment), unknown, categories, call)
@@ -120,7 +124,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     cluster = if (!is.null(cluster)) group_codes(pick(cluster), cluster, "cluster", rows, call),
     stratum = if (!is.null(stratum)) group_codes(pick(stratum), stratum, "stratum", rows, call),
     columns = columns, formula = wanted$formula, estimand = estimand, missing = missing, logged = logged,
-    dropped = dropped[dropped > 0], events = check_outcomes(data, outcome, event, rows, call)
+    dropped = dropped[dropped > 0], by_graph = by_graph, events = check_outcomes(data, outcome, event, rows, call)
   ), matrices)
 }
 

@@ -21,6 +21,13 @@ log_step <- function(study, verb, what, counts = "", settings = list(), seed = N
   invisible(study)
 }
 
+# A look at something that is there: told once, however often it is taken.
+log_once <- function(study, verb, what, counts = "", settings = list(), worst = NA_real_) {
+  same <- function(entry) entry$verb == verb && entry$what == what && entry$counts == counts
+  if (any(vapply(study$logbook$entries, same, NA))) return(invisible(study))
+  log_step(study, verb, what, counts, settings, worst = worst)
+}
+
 logbook_columns <- function(step = integer(), verb = character(), what = character(), counts = character(),
                             settings = character(), seed = integer(), worst_smd = double(), design = character()) {
   data.frame(

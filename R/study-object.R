@@ -5,14 +5,14 @@
 # the arms' study. matrices: see study_matrix().
 new_study <- function(fields, matrices = new_matrix_cache()) {
   stopifnot(is.integer(fields$z), length(fields$z) == length(fields$rows), is.list(fields$columns))
-  fields$hash <- rlang::hash(fields[setdiff(names(fields), "formula")])
+  fields$hash <- rlang::hash(fields[setdiff(names(fields), c("formula", "by_graph"))])
   fields[c("outside", "family")] <- list(NULL)
   fields$matrices <- matrices
   fields$logbook <- new_logbook()
   study <- structure(fields, class = "twin_study")
   log_step(study, "frame", paste0(fields$roles$treatment, ", ", fields$estimand),
            counts = sprintf("%d treated, %d control", sum(fields$z), sum(1L - fields$z)),
-           settings = list(covariates = study_terms(study), missing = fields$missing))
+           settings = list(covariates = study_terms(study), missing = fields$missing, graph = fields$by_graph))
   study
 }
 

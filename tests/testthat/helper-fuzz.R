@@ -25,6 +25,11 @@ fuzz_calls <- function() {
   dir.create(folder)
   csv <- file.path(folder, "d.csv")
   data.table::fwrite(data, csv)
+  runs <- file.path(folder, "runs")
+  dir.create(runs)
+  writeLines("study: {data: d.csv}", file.path(runs, "plan.yml"))
+  writeLines("{version: '1', made: today, data: {file: d.csv, md5: abc, rows: 1, used: 1}, fingerprint: x}",
+             file.path(runs, "run-facts.yml"))
   list(
     frame_study = list(data = data, treatment = "joined", outcome = "income", covariates = c("boat", "past", "port")),
     frame_arms = list(data = data, treatment = "gear", outcome = "income", covariates = c("boat", "past"), reference = "net"),
@@ -52,6 +57,8 @@ fuzz_calls <- function() {
     simulate_units = list(n = 50), logbook = list(x = plain),
     export_table = list(x = assess_balance(weighed), file = file.path(folder, "t.csv")),
     write_units = list(data = data, path = file.path(folder, "u.csv")), read_units = list(path = csv),
+    methods_text = list(x = list(effect, probe_ratio(effect))), checklist = list(x = effect), references = list(x = effect),
+    theme_twin = list(), knit_result = list(x = effect), compare_runs = list(old = runs, new = runs),
     write_report = list(file = file.path(folder, "r.html"), study = plain)
   )
 }

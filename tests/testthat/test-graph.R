@@ -202,15 +202,34 @@ test_that("forty nodes are no trouble, and too many sets are stopped with a warn
   expect_length(sets_to_adjust(graph_of(paste("x -> y;", big)), "x", "y"), 1)
 })
 
-test_that("the picture tells roles apart by shape and draws open paths thick", {
+test_that("the picture tells roles apart by words and borders and draws open paths thick", {
   graph <- graph_of("c -> {x y}; x -> y; u -> c", exposure = "x", outcome = "y", unobserved = "u")
   open <- plot(graph)
   expect_identical(sum(open_edges(graph, character())), 2L)
   expect_identical(sum(open_edges(graph, "c")), 0L)
-  expect_identical(length(unique(ggplot2::layer_data(open, 2)$group)), 2L)
-  points <- ggplot2::layer_data(open, 3)
-  expect_identical(length(unique(points$shape)), 4L)
+  drawn <- drawn_graph(open)
+  expect_identical(vapply(drawn$arrows, function(arrow) arrow$gp$lwd, 0) > 2, open_edges(graph, character()))
+  expect_setequal(setdiff(text_boxes(open)$text, c(open$labels$title, open$labels$subtitle)),
+                  c("c", "x", "y", "u", "exposure", "outcome", "not observed"))
+  expect_identical(length(unique(vapply(drawn$boxes, function(box) paste(box$gp$fill, box$gp$col, box$gp$lty), ""))), 4L)
   expect_match(plot(graph, adjusted = "c")$labels$subtitle, "No back-door path is open")
+})
+
+test_that("exposure stands left of outcome, arrows end at the boxes, and no name lies on an arrow's head", {
+  graph <- graph_of("c -> {x y}; x -> m; m -> y; u -> c; c -> m", exposure = "x", outcome = "y")
+  drawn <- drawn_graph(plot(graph))
+  at <- vapply(drawn$boxes, function(box) c(as.numeric(box$x), as.numeric(box$width) / 2, as.numeric(box$y),
+                                            as.numeric(box$height) / 2), numeric(4))
+  colnames(at) <- rownames(graph$parents)
+  expect_lt(at[1, "x"] + at[2, "x"], at[1, "y"] - at[2, "y"])
+  edges <- which(graph$parents, arr.ind = TRUE)
+  for (k in seq_len(nrow(edges))) {
+    tip <- vapply(drawn$arrows[[k]][c("x", "y")], function(v) as.numeric(v)[length(v)], 0)
+    away <- pmax(abs(tip - at[c(1, 3), edges[k, 2]]) - at[c(2, 4), edges[k, 2]], 0)
+    expect_lt(max(away), 0.1)  # at the border of the effect's box ...
+    inside <- abs(tip[1] - at[1, ]) < at[2, ] & abs(tip[2] - at[3, ]) < at[4, ]
+    expect_false(any(inside))  # ... and in no box
+  }
 })
 
 test_that("a study takes its covariates from the graph, and is warned about bad controls", {

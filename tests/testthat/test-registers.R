@@ -121,7 +121,9 @@ test_that("toy formats are written and read", {
     write = function(data, path) utils::write.table(data, path, sep = "|", row.names = FALSE),
     complete = function(path, data) length(readLines(path)) == nrow(data) + 1L, reader = "utils"
   ))
-  local_entry("table_formats", "txt", new_table_format(function(parts) c(parts$caption, names(parts$table))))
+  local_entry("table_formats", "txt", new_table_format(function(parts, file) {
+    writeLines(c(parts$caption, names(parts$table)), file)
+  }))
   folder <- withr::local_tempdir()
   data <- many_crews(20)[c("boat", "port")]
   write_units(data, file.path(folder, "a.pipes"))

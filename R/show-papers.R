@@ -1,0 +1,312 @@
+# The register of papers: what stands behind a number. One entry each, by a key; adding one is adding its entry here and
+# naming its key below.
+
+# As bibtex has it; authors parted by " and ", "Given Family".
+new_paper <- function(author, year, title, journal = NULL, volume = NULL, number = NULL, pages = NULL, doi = NULL,
+                      publisher = NULL) {
+  list(author = author, year = year, title = title, journal = journal, volume = volume, number = number, pages = pages,
+       doi = doi, publisher = publisher)
+}
+
+papers <- list(
+  rosenbaum1983 = new_paper(
+    "Paul R. Rosenbaum and Donald B. Rubin", 1983, paste(
+      "The central role of the propensity score in observational studies for causal effects"), "Biometrika", 70, 1,
+    "41--55", "10.1093/biomet/70.1.41"),
+  imbens2015 = new_paper(
+    "Guido W. Imbens and Donald B. Rubin", 2015,
+    "Causal Inference for Statistics, Social, and Biomedical Sciences: An Introduction",
+    publisher = "Cambridge University Press"),
+  vanderlaan2007 = new_paper(
+    "Mark J. van der Laan and Eric C. Polley and Alan E. Hubbard", 2007, "Super learner",
+    "Statistical Applications in Genetics and Molecular Biology", 6, 1, "Article 25", "10.2202/1544-6115.1309"),
+  crump2009 = new_paper(
+    "Richard K. Crump and V. Joseph Hotz and Guido W. Imbens and Oscar A. Mitnik", 2009,
+    "Dealing with limited overlap in estimation of average treatment effects", "Biometrika", 96, 1, "187--199",
+    "10.1093/biomet/asn055"),
+  austin2011 = new_paper(
+    "Peter C. Austin", 2011, paste(
+      "Optimal caliper widths for propensity-score matching when estimating differences in means and differences in",
+      "proportions in observational studies"), "Pharmaceutical Statistics", 10, 2, "150--161", "10.1002/pst.433"),
+  hansen2004 = new_paper(
+    "Ben B. Hansen", 2004, "Full matching in an observational study of coaching for the SAT",
+    "Journal of the American Statistical Association", 99, 467, "609--618", "10.1198/016214504000000647"),
+  iacus2012 = new_paper(
+    "Stefano M. Iacus and Gary King and Giuseppe Porro", 2012,
+    "Causal inference without balance checking: Coarsened exact matching", "Political Analysis", 20, 1, "1--24",
+    "10.1093/pan/mpr013"),
+  zubizarreta2014 = new_paper(
+    "Jos\u00e9 R. Zubizarreta and Ricardo D. Paredes and Paul R. Rosenbaum", 2014, paste(
+      "Matching for balance, pairing for heterogeneity in an observational study of the effectiveness of for-profit and",
+      "not-for-profit high schools in Chile"), "The Annals of Applied Statistics", 8, 1, "204--231",
+    "10.1214/13-AOAS713"),
+  diamond2013 = new_paper(
+    "Alexis Diamond and Jasjeet S. Sekhon", 2013, paste(
+      "Genetic matching for estimating causal effects: A general multivariate matching method for achieving balance in",
+      "observational studies"), "Review of Economics and Statistics", 95, 3, "932--945", "10.1162/REST_a_00318"),
+  hong2010 = new_paper(
+    "Guanglei Hong", 2010, paste(
+      "Marginal mean weighting through stratification: Adjustment for selection bias in multilevel data"),
+    "Journal of Educational and Behavioral Statistics", 35, 5, "499--531", "10.3102/1076998609359785"),
+  hirano2003 = new_paper(
+    "Keisuke Hirano and Guido W. Imbens and Geert Ridder", 2003, paste(
+      "Efficient estimation of average treatment effects using the estimated propensity score"), "Econometrica", 71, 4,
+    "1161--1189", "10.1111/1468-0262.00442"),
+  li2018 = new_paper(
+    "Fan Li and Kari Lock Morgan and Alan M. Zaslavsky", 2018,
+    "Balancing covariates via propensity score weighting", "Journal of the American Statistical Association", 113, 521,
+    "390--400", "10.1080/01621459.2016.1260466"),
+  hainmueller2012 = new_paper(
+    "Jens Hainmueller", 2012, paste(
+      "Entropy balancing for causal effects: A multivariate reweighting method to produce balanced samples in",
+      "observational studies"), "Political Analysis", 20, 1, "25--46", "10.1093/pan/mpr025"),
+  imai2014 = new_paper(
+    "Kosuke Imai and Marc Ratkovic", 2014, "Covariate balancing propensity score",
+    "Journal of the Royal Statistical Society: Series B", 76, 1, "243--263", "10.1111/rssb.12027"),
+  zubizarreta2015 = new_paper(
+    "Jos\u00e9 R. Zubizarreta", 2015, paste(
+      "Stable weights that balance covariates for estimation with incomplete outcome data"),
+    "Journal of the American Statistical Association", 110, 511, "910--922", "10.1080/01621459.2015.1023805"),
+  robins1994 = new_paper(
+    "James M. Robins and Andrea Rotnitzky and Lue Ping Zhao", 1994, paste(
+      "Estimation of regression coefficients when some regressors are not always observed"),
+    "Journal of the American Statistical Association", 89, 427, "846--866", "10.1080/01621459.1994.10476818"),
+  vanderlaan2006 = new_paper(
+    "Mark J. van der Laan and Daniel Rubin", 2006, "Targeted maximum likelihood learning",
+    "The International Journal of Biostatistics", 2, 1, "Article 11", "10.2202/1557-4679.1043"),
+  chernozhukov2018 = new_paper(
+    paste("Victor Chernozhukov and Denis Chetverikov and Mert Demirer and Esther Duflo and Christian Hansen and",
+          "Whitney Newey and James Robins"), 2018, paste(
+            "Double/debiased machine learning for treatment and structural parameters"), "The Econometrics Journal",
+    21, 1, "C1--C68", "10.1111/ectj.12097"),
+  cox1972 = new_paper(
+    "David R. Cox", 1972, "Regression models and life-tables", "Journal of the Royal Statistical Society: Series B",
+    34, 2, "187--220", "10.1111/j.2517-6161.1972.tb00899.x"),
+  abadie2006 = new_paper(
+    "Alberto Abadie and Guido W. Imbens", 2006,
+    "Large sample properties of matching estimators for average treatment effects", "Econometrica", 74, 1, "235--267",
+    "10.1111/j.1468-0262.2006.00655.x"),
+  abadie2011 = new_paper(
+    "Alberto Abadie and Guido W. Imbens", 2011, "Bias-corrected matching estimators for average treatment effects",
+    "Journal of Business & Economic Statistics", 29, 1, "1--11", "10.1198/jbes.2009.07333"),
+  abadie2016 = new_paper(
+    "Alberto Abadie and Guido W. Imbens", 2016, "Matching on the estimated propensity score", "Econometrica", 84, 2,
+    "781--807", "10.3982/ECTA11293"),
+  abadie2022 = new_paper(
+    "Alberto Abadie and Jann Spiess", 2022, "Robust post-matching inference",
+    "Journal of the American Statistical Association", 117, 538, "983--995", "10.1080/01621459.2020.1840383"),
+  rao1988 = new_paper(
+    "J. N. K. Rao and C. F. J. Wu", 1988, "Resampling inference with complex survey data",
+    "Journal of the American Statistical Association", 83, 401, "231--241", "10.1080/01621459.1988.10478591"),
+  rosenbaum2002 = new_paper("Paul R. Rosenbaum", 2002, "Observational Studies", publisher = "Springer",
+                            doi = "10.1007/978-1-4757-3692-2"),
+  tan2006 = new_paper(
+    "Zhiqiang Tan", 2006, "A distributional approach for causal inference using propensity scores",
+    "Journal of the American Statistical Association", 101, 476, "1619--1637", "10.1198/016214506000000023"),
+  zhao2019 = new_paper(
+    "Qingyuan Zhao and Dylan S. Small and Bhaswar B. Bhattacharya", 2019, paste(
+      "Sensitivity analysis for inverse probability weighting estimators via the percentile bootstrap"),
+    "Journal of the Royal Statistical Society: Series B", 81, 4, "735--761", "10.1111/rssb.12327"),
+  cinelli2020 = new_paper(
+    "Carlos Cinelli and Chad Hazlett", 2020, "Making sense of sensitivity: Extending omitted variable bias",
+    "Journal of the Royal Statistical Society: Series B", 82, 1, "39--67", "10.1111/rssb.12348"),
+  vanderweele2017 = new_paper(
+    "Tyler J. VanderWeele and Peng Ding", 2017,
+    "Sensitivity analysis in observational research: Introducing the E-value", "Annals of Internal Medicine", 167, 4,
+    "268--274", "10.7326/M16-2607"),
+  oster2019 = new_paper(
+    "Emily Oster", 2019, "Unobservable selection and coefficient stability: Theory and evidence",
+    "Journal of Business & Economic Statistics", 37, 2, "187--204", "10.1080/07350015.2016.1227711"),
+  rambachan2023 = new_paper(
+    "Ashesh Rambachan and Jonathan Roth", 2023, "A more credible approach to parallel trends",
+    "The Review of Economic Studies", 90, 5, "2555--2591", "10.1093/restud/rdad018"),
+  callaway2021 = new_paper(
+    "Brantly Callaway and Pedro H. C. Sant'Anna", 2021, "Difference-in-differences with multiple time periods",
+    "Journal of Econometrics", 225, 2, "200--230", "10.1016/j.jeconom.2020.12.001"),
+  santanna2020 = new_paper(
+    "Pedro H. C. Sant'Anna and Jun Zhao", 2020, "Doubly robust difference-in-differences estimators",
+    "Journal of Econometrics", 219, 1, "101--122", "10.1016/j.jeconom.2020.06.003"),
+  borusyak2024 = new_paper(
+    "Kirill Borusyak and Xavier Jaravel and Jann Spiess", 2024,
+    "Revisiting event-study designs: Robust and efficient estimation", "The Review of Economic Studies", 91, 6,
+    "3253--3285", "10.1093/restud/rdae007"),
+  sun2021 = new_paper(
+    "Liyang Sun and Sarah Abraham", 2021, paste(
+      "Estimating dynamic treatment effects in event studies with heterogeneous treatment effects"),
+    "Journal of Econometrics", 225, 2, "175--199", "10.1016/j.jeconom.2020.09.006"),
+  goodmanbacon2021 = new_paper(
+    "Andrew Goodman-Bacon", 2021, "Difference-in-differences with variation in treatment timing",
+    "Journal of Econometrics", 225, 2, "254--277", "10.1016/j.jeconom.2021.03.014"),
+  dechaisemartin2020 = new_paper(
+    "Cl\u00e9ment de Chaisemartin and Xavier D'Haultf\u0153uille", 2020,
+    "Two-way fixed effects estimators with heterogeneous treatment effects", "American Economic Review", 110, 9,
+    "2964--2996", "10.1257/aer.20181169"),
+  cameron2008 = new_paper(
+    "A. Colin Cameron and Jonah B. Gelbach and Douglas L. Miller", 2008,
+    "Bootstrap-based improvements for inference with clustered errors", "Review of Economics and Statistics", 90, 3,
+    "414--427", "10.1162/rest.90.3.414")
+)
+
+# Which papers stand behind each entry of the other registers.
+paper_keys <- list(
+  estimands = list(ATO = "li2018"),
+  weighings = list(
+    inverse = c("rosenbaum1983", "hirano2003"), entropy = "hainmueller2012", balancing_score = "imai2014",
+    stable = "zubizarreta2015", own = character(), strata = "hong2010", cells = "iacus2012"
+  ),
+  groups = list(full = "hansen2004", exact = character(), coarsened = "iacus2012", cardinality = "zubizarreta2014"),
+  estimators = list(
+    difference = character(), regression = character(), augmented = "robins1994", targeted = "vanderlaan2006",
+    crossfit = "chernozhukov2018", survival = "cox1972", own = character()
+  ),
+  did = list(
+    group_time = "callaway2021", imputation = "borusyak2024", interaction = "sun2021",
+    two_way = c("goodmanbacon2021", "dechaisemartin2020"), event_study = "sun2021", two_period = character(),
+    triple = character()
+  ),
+  probes = list(
+    effect = character(), pairs = "rosenbaum2002", weights = c("tan2006", "zhao2019"), omitted = "cinelli2020",
+    ratio = "vanderweele2017", stability = "oster2019", placebo = character(), choices = character(),
+    trends = "rambachan2023"
+  )
+)
+
+#' Papers behind a result
+#'
+#' Which papers stand behind a number: those of the design's steps, of the estimator and of its standard errors; of a
+#' probe, of its bounds. `print()` shows them as a list of references, `format(x, "bibtex")` as entries for a `.bib`
+#' file.
+#'
+#' @param x A design, effect, set of effects, comparison, effect over time, test of trends, decomposition or probe, or
+#'   a list of such.
+#' @return A `twin_references`. `as.data.frame()` gives one row per paper: `key`, `author`, `year`, `title`, `journal`,
+#'   `doi`.
+#' @section Errors: `twin_error_input` for anything else.
+#' @family out
+#' @examples
+#' study <- frame_study(crews, treatment = "joined", outcome = "income",
+#'                      covariates = ~ boat_length + past_income)
+#' effect <- study |> score_units() |> weigh_units() |> measure_effect(estimator = "augmented")
+#' references(effect)
+#' cat(format(references(effect), "bibtex"), sep = "\n")
+#' @export
+references <- function(x) {
+  made_by <- c(twin_design = "score_units", twin_effect = "measure_effect", twin_effects = "measure_effect",
+               twin_comparison = "compare_effects", twin_trends = "assess_trends",
+               twin_decomposition = "decompose_did", twin_probe = "probe_effect")
+  parts <- if (is_plain_list(x)) x else list(x)
+  for (part in parts) check_class(part, names(made_by), made_by, "x")
+  structure(list(keys = sorted_keys(unlist(lapply(parts, papers_of)))), class = "twin_references")
+}
+
+is_plain_list <- function(x) is.list(x) && length(class(x)) == 1L && identical(class(x), "list") && length(x) > 0L
+
+# In the order of the list of references.
+sorted_keys <- function(keys) {
+  keys <- unique(keys)
+  keys[order(vapply(keys, author_words, ""), vapply(keys, function(key) papers[[key]]$year, 0))]
+}
+
+papers_of <- function(x) {
+  if (inherits(x, "twin_comparison") || inherits(x, "twin_effects")) return(unlist(lapply(x$effects, papers_of)))
+  if (inherits(x, "twin_did")) return(did_papers(x))
+  if (inherits(x, "twin_effect")) return(effect_papers(x))
+  if (inherits(x, "twin_design")) return(design_papers(x))
+  if (inherits(x, "twin_decomposition")) return(paper_keys$did$two_way)
+  if (inherits(x, "twin_probe")) {
+    return(c(paper_keys$probes[[sub("twin_probe_", "", class(x)[1L])]], unlist(lapply(x$probes, papers_of))))
+  }
+  character()
+}
+
+design_papers <- function(x) unlist(lapply(x$steps, step_keys, estimand = x$study$estimand))
+
+step_keys <- function(step, estimand) {
+  switch(
+    step$verb,
+    score = c("rosenbaum1983", if (!is.null(step$settings$learners)) "vanderlaan2007",
+              if (identical(step$settings$select, "ladder")) "imbens2015"),
+    trim = if (step$rule == "least_variance") "crump2009",
+    pair = if (any(step$calipers$name == "score")) "austin2011",
+    group = paper_keys$groups[[step$method]], search = "diamond2013", stratify = paper_keys$weighings$strata,
+    weigh = c(paper_keys$weighings[[if (is.null(step$method)) "inverse" else step$method]],
+              paper_keys$estimands[[estimand]])
+  )
+}
+
+effect_papers <- function(x) {
+  design <- if (!is.null(x$source)) design_of(x)
+  asked <- x$source$asked
+  c(
+    if (inherits(design, "twin_design")) design_papers(design), paper_keys$estimators[[x$estimator]],
+    if (x$reuse) c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(design_score(design))) "abadie2016"),
+    if (!is.null(x$sets)) "abadie2022",
+    if (identical(asked$inference, "bootstrap") && !is.null(x$study$stratum)) "rao1988"
+  )
+}
+
+did_papers <- function(x) {
+  c(paper_keys$did[[x$asked$estimator]], if (identical(x$asked$adjustment, "augmented")) "santanna2020",
+    if (identical(x$asked$inference, "wild")) "cameron2008")
+}
+
+# "van der Laan" of "Mark J. van der Laan".
+family_names <- function(key) {
+  authors <- strsplit(papers[[key]]$author, " and ", fixed = TRUE)[[1L]]
+  regmatches(authors, regexpr("(van der |de )?[^ ]+$", authors))
+}
+
+author_words <- function(key) {
+  names <- family_names(key)
+  if (length(names) > 3L) return(paste(names[1L], "and others"))
+  and_list(names)
+}
+
+# "Rosenbaum and Rubin, 1983".
+short_reference <- function(key) sprintf("%s, %d", author_words(key), as.integer(papers[[key]]$year))
+
+# A line of the list of references.
+long_reference <- function(key) {
+  paper <- papers[[key]]
+  authors <- and_list(strsplit(paper$author, " and ", fixed = TRUE)[[1L]])
+  where <- if (is.null(paper$journal)) paper$publisher else
+    sprintf("%s, %s%s, %s", paper$journal, paper$volume, if (is.null(paper$number)) "" else
+      sprintf("(%s)", paper$number), sub("--", "\u2013", paper$pages, fixed = TRUE))
+  sprintf("%s (%d). %s. %s.%s", authors, as.integer(paper$year), paper$title, where,
+          if (is.null(paper$doi)) "" else paste0(" doi:", paper$doi))
+}
+
+reference_lines <- function(keys) vapply(sorted_keys(keys), long_reference, "", USE.NAMES = FALSE)
+
+bibtex_lines <- function(keys) {
+  unlist(lapply(sorted_keys(keys), function(key) {
+    paper <- papers[[key]]
+    fields <- Filter(Negate(is.null), paper)
+    text <- gsub("([&%#])", "\\\\\\1", vapply(fields, as.character, ""))
+    text[["title"]] <- paste0("{", text[["title"]], "}")
+    c(sprintf("@%s{%s,", if (is.null(paper$journal)) "book" else "article", key),
+      paste0(sprintf("  %s = {%s}", names(text), text), c(rep(",", length(text) - 1L), "")), "}", "")
+  }))
+}
+
+#' @export
+format.twin_references <- function(x, style = c("words", "bibtex"), ...) {
+  rlang::check_dots_empty()
+  style <- check_choice(style, c("words", "bibtex"))
+  if (style == "bibtex") return(bibtex_lines(x$keys))
+  if (length(x$keys) == 0L) return("No paper stands behind this: it is a plain comparison.")
+  unlist(lapply(reference_lines(x$keys), strwrap, width = print_width(), exdent = 2L))
+}
+
+#' @export
+print.twin_references <- function(x, ...) print_lines(x, format(x))
+
+#' @export
+as.data.frame.twin_references <- function(x, ...) {
+  of <- function(field) vapply(x$keys, function(key) {
+    value <- papers[[key]][[field]]
+    if (is.null(value)) NA_character_ else as.character(value)
+  }, "", USE.NAMES = FALSE)
+  data.frame(key = as.character(x$keys), author = of("author"), year = as.integer(of("year")), title = of("title"),
+             journal = of("journal"), doi = of("doi"))
+}
