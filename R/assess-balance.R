@@ -35,6 +35,9 @@
 #'   `tests` also `statistic` and `p.value`, with `by` also `group` (NA for the whole). `glance()` gives one row per
 #'   sample after the design (one for the sample before, if there is no design): `rows`, `passing`, `worst_smd`,
 #'   `worst_covariate`, `ess_treated`, `ess_control`, `mahalanobis`, with a list of designs also `sample`.
+#'   `tidy(part = "limits")` judges by other limits too: per sample and set of limits (`limits`: "own", "strict",
+#'   "standard", "lenient") the limits `smd`, `ratio_low`, `ratio_high`, how many `rows` are `passing`, and the names of
+#'   those `failing`.
 #' @section Errors: `twin_error_input` for limits out of range, designs of different studies, custom rows that are not
 #'   finite, or a `by` with too many values.
 #' @family judging
@@ -379,9 +382,26 @@ mean_gaps <- function(study, rows) {
 }
 
 #' @export
-tidy.twin_balance <- function(x, ...) {
+tidy.twin_balance <- function(x, part = c("rows", "limits"), ...) {
   rlang::check_dots_empty()
-  x$rows
+  part <- check_choice(part, c("rows", "limits"))
+  if (part == "rows") return(x$rows)
+  presets <- lapply(stats::setNames(nm = c("strict", "standard", "lenient")), balance_limits, ratio_range = NULL)
+  limits <- c(list(own = x$limits), presets)
+  do.call(rbind, unname(Map(limit_rows, limits, names(limits), MoreArgs = list(x = x))))
+}
+
+# How the rows fare by other limits, a row per judged sample.
+limit_rows <- function(limit, name, x) {
+  do.call(rbind, lapply(judged_samples(x), function(sample) {
+    rows <- sample_rows(x, sample)
+    rows <- rows[!uncounted(rows) & !is.na(rows$smd), ]
+    ratio <- is.na(rows$variance_ratio) | (rows$variance_ratio >= limit$ratio[1L] & rows$variance_ratio <= limit$ratio[2L])
+    passes <- abs(rows$smd) <= limit$smd & ratio
+    data.frame(limits = name, sample = sample, smd = limit$smd, ratio_low = limit$ratio[1L],
+               ratio_high = limit$ratio[2L], rows = nrow(rows), passing = sum(passes),
+               failing = paste(row_name(rows$covariate, rows$level)[!passes], collapse = "; "))
+  }))
 }
 
 #' @export

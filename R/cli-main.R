@@ -34,6 +34,12 @@ twin_commands <- function() {
                options = list(out("Folder for the results [default: results beside the plan]"), strict)),
     compare = list(run = command_compare, argument = c("OLD", "NEW"),
                    about = "Say what changed between the results of two runs", options = list()),
+    keys = list(run = command_keys, argument = "[PART]", about = "List the keys of a plan, with defaults",
+                options = list()),
+    help = list(run = command_help, argument = "[NAME]", about = "Tell more of a command, a verb or a part of a plan",
+                options = list()),
+    completion = list(run = command_completion, argument = NULL,
+                      about = "Completion for bash: source <(twin completion)", options = list()),
     version = list(run = command_version, argument = NULL, about = "Say which version this is", options = list())
   )
 }
@@ -52,14 +58,15 @@ twin_commands <- function() {
 #' @export
 twin_main <- function(args = commandArgs(trailingOnly = TRUE)) {
   commands <- twin_commands()
-  name <- if (length(args) > 0L) args[1L] else ""
-  if (name %in% c("--help", "-h", "help")) {
-    writeLines(usage_lines(commands))
+  if (length(args) == 0L) {
+    writeLines(overview_lines(commands))
     return(0L)
   }
+  name <- args[1L]
+  if (name %in% c("--help", "-h")) name <- "help"
   if (!name %in% names(commands)) {
     near <- nearest_name(name, names(commands))
-    complain(c(if (nzchar(name)) sprintf("twin: there is no command \"%s\".%s", name, if (is.null(near)) "" else
+    complain(c(sprintf("twin: there is no command \"%s\".%s", name, if (is.null(near)) "" else
       sprintf(" Did you mean \"%s\"?", near)), usage_lines(commands)))
     return(2L)
   }
@@ -75,11 +82,15 @@ usage_lines <- function(commands) {
     "done or, with --strict, balance failed; 2 wrong usage or bad input.")
 }
 
-run_command <- function(name, command, args) {
-  parser <- optparse::OptionParser(
+command_parser <- function(name, command) {
+  optparse::OptionParser(
     usage = paste(c("twin", name, command$argument, "[options]"), collapse = " "),
     description = command$about, option_list = command$options, prog = "twin"
   )
+}
+
+run_command <- function(name, command, args) {
+  parser <- command_parser(name, command)
   parsed <- tryCatch(
     optparse::parse_args(parser, args, print_help_and_exit = FALSE, positional_arguments = TRUE),
     error = function(e) sub("^Error[^:]*: ", "", conditionMessage(e))
@@ -90,9 +101,10 @@ run_command <- function(name, command, args) {
     return(0L)
   }
   wanted <- length(command$argument)
-  if (length(parsed$args) != wanted) {
+  optional <- wanted == 1L && startsWith(command$argument, "[")
+  if (length(parsed$args) != wanted && !(optional && length(parsed$args) == 0L)) {
     return(usage_error(name, if (wanted == 0L) "it takes no argument." else sprintf(
-      "it takes %s, %s; %d given.", if (wanted == 1L) "one argument" else "two arguments", and_list(command$argument),
+      "it takes %s, %s; %d given.", if (optional) "at most one argument" else if (wanted == 1L) "one argument" else "two arguments", and_list(command$argument),
       length(parsed$args))))
   }
   guarded(name, command$run(parsed$options, parsed$args), name == "demo" || identical(command$argument, "PLAN"))
@@ -103,10 +115,15 @@ usage_error <- function(name, message) {
   2L
 }
 
+# One line that says what is done, how far, and how long it will take; nothing where it takes less than two seconds.
+terminal_progress <- function() {
+  progressr::handler_cli(show_after = 2, format = "{cli::pb_status} {cli::pb_percent}, {cli::pb_eta} left")
+}
+
 # Runs a command; errors become one block on stderr, warnings a line or two each, told once. in_plan: should hints be in
 # a plan's words?
 guarded <- function(name, expr, in_plan) {
-  rlang::local_options(cli.width = 10000L)  # lines are broken here, once
+  rlang::local_options(cli.width = 10000L, progressr.handlers = list(terminal_progress()))  # lines are broken here, once
   told <- character()
   tryCatch(
     withCallingHandlers(within_memory(expr), warning = function(w) {

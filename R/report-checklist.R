@@ -183,7 +183,7 @@ deviation_answer <- function(told) {
 
 estimated_answer <- function(effect) {
   if (is.null(effect)) return(NULL)
-  if (inherits(effect, "twin_effect") && !inherits(design_of(effect), "twin_design")) {
+  if (is.null(design_behind(effect))) {
     return("There is no score: nothing was estimated before the effect.")
   }
   if (length(effect$given) == 0L) return("Yes: they carry the estimation of score and weights.")
@@ -250,8 +250,8 @@ panel_items <- function(told) {
         "Yes, by periods since treatment.", "measure", section = "effects"),
       item("Do effects differ between cohorts?", if (any(vapply(told$effects, function(x) x$over == "cohort", NA)))
         "Shown cohort by cohort.", "measure", section = "effects"),
-      item("How many estimates were tried, and when was the outcome opened?", seal_sentence(summary(told$book)),
-           "open", section = "logbook"),
+      item("How many ways to estimate it were tried?", sprintf("%d in all.", summary(told$book)$before +
+                                                               summary(told$book)$after), "measure", section = "logbook"),
       item("Do the standard errors allow for clusters?", if (!is.null(effect)) paste0(sentence_case(effect$inference),
                                                                                      "."), "measure",
            section = "effects"),

@@ -95,9 +95,8 @@ report_verdicts <- function(parts) {
 
 # The design behind the headline, or the first of all.
 headline_design <- function(parts) {
-  effect <- headline_effect(parts)
-  design <- if (!is.null(effect$source)) design_of(effect)
-  if (inherits(design, "twin_design")) design else if (length(parts$designs) > 0L) parts$designs[[1L]]
+  design <- design_behind(headline_effect(parts))
+  if (!is.null(design)) design else if (length(parts$designs) > 0L) parts$designs[[1L]]
 }
 
 # Thin where treatment can nearly be told by the covariates, partial where more than 5% of whom the estimand speaks of
@@ -148,7 +147,7 @@ opened_verdict <- function(parts) {
     return(new_verdict("Ways to estimate it", count_text(book$before + book$after), "tried in all", "logbook"))
   }
   if (is.na(book$opened)) {
-    return(new_verdict("Outcome", "sealed", sprintf("%s so far", were_tried(book$before)), "logbook", "good"))
+    return(new_verdict("Outcome", "sealed", sprintf("%s tried so far", were_tried(book$before)), "logbook", "good"))
   }
   new_verdict("Designs after opening", if (book$after == 0L) "none" else count_text(book$after),
               sprintf("%d before the outcome was opened", book$before), "logbook",

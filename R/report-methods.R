@@ -53,9 +53,7 @@ told_of <- function(x, call = rlang::caller_env()) {
   for (part in given) check_class(part, names(told_classes), told_classes, "x", call)
   of <- function(class) unname(Filter(function(part) inherits(part, class), given))
   effects <- c(of("twin_effect"), unlist(lapply(of("twin_comparison"), `[[`, "effects"), recursive = FALSE))
-  designs <- c(of("twin_design"), Filter(function(x) inherits(x, "twin_design"), lapply(effects, function(effect) {
-    if (!is.null(effect$source)) design_of(effect)
-  })))
+  designs <- c(of("twin_design"), Filter(Negate(is.null), lapply(effects, design_behind)))
   designs <- designs[!duplicated(vapply(designs, `[[`, "", "hash"))]
   several <- of("twin_effects")
   of_panel <- lapply(c(of("twin_trends"), of("twin_decomposition")), `[[`, "panel")
@@ -97,8 +95,8 @@ told_of_parts <- function(parts) {
 
 # The design that the leading effect stands on, or the last one made; and its balance.
 told_design <- function(told) {
-  design <- if (!is.null(told$headline$source)) design_of(told$headline)
-  if (inherits(design, "twin_design")) return(design)
+  design <- design_behind(told$headline)
+  if (!is.null(design)) return(design)
   if (is.null(told$headline) && length(told$designs) > 0L) told$designs[[length(told$designs)]]
 }
 
@@ -231,8 +229,8 @@ told_method <- function(effect) {
 
 method_papers <- function(effect) {
   if (inherits(effect, "twin_did")) return(did_papers(effect))
-  design <- if (!is.null(effect$source)) design_of(effect)
-  setdiff(effect_papers(effect), if (inherits(design, "twin_design")) design_papers(design))
+  design <- design_behind(effect)
+  setdiff(effect_papers(effect), if (!is.null(design)) design_papers(design))
 }
 
 several_words <- function(told) {
@@ -257,7 +255,9 @@ probe_sentences <- function(told) {
 process_sentences <- function(told) {
   book <- summary(told$book)
   c(
-    if (is.na(book$opened)) sprintf("The outcome had not been opened; %s tried so far.", were_tried(book$before)) else
+    if (!is.null(told$panel)) sprintf("In all %s to estimate it %s tried.", plural(book$before + book$after, "way"),
+                                      if (book$before + book$after == 1L) "was" else "were") else
+      if (is.na(book$opened)) sprintf("The outcome had not been opened; %s tried so far.", were_tried(book$before)) else
       sprintf("The outcome was first opened on %s: %s tried before and %d after.", book$opened,
               were_tried(book$before), book$after),
     if (length(told$powers) > 0L) "What the designs could detect was worked out from the controls alone.",
@@ -278,7 +278,7 @@ panel_paragraphs <- function(told) {
     effect_words(told),
     if (!is.null(told$decomposition)) {
       c(sprintf("The two-way regression was taken apart%s.", cited(papers_of(told$decomposition))),
-        decomposition_verdict(told$decomposition))
+        sub("[.] The mean effect .*$", ".", decomposition_verdict(told$decomposition)))  # advice stays out
     },
     probe_sentences(told), process_sentences(told)
   )

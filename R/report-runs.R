@@ -84,6 +84,8 @@ read_run <- function(folder, call = rlang::caller_env()) {
 
 # Each setting of a plan by its path.
 flat_plan <- function(plan, path = NULL) {
+  steps <- is.list(plan) && is.null(names(plan)) && any(vapply(plan, is.list, NA))
+  if (steps) names(plan) <- paste("step", seq_along(plan))
   if (!is.list(plan) || is.null(names(plan))) {
     text <- if (is.list(plan)) gsub("\n", ", ", trimws(yaml::as.yaml(plan)), fixed = TRUE) else
       paste(plan, collapse = ", ")

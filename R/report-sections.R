@@ -163,7 +163,8 @@ power_section <- function(parts) {
     table <- result_block(power)
     table$caption <- paste(name, table$caption, sep = ": ")
     all_blocks(table, fold_block(paste("Power curve:", name),
-                                 figure_block(parts$figures, paste("power", name), plot(power),
+                                 figure_block(parts$figures, paste("power", name),
+                                              plot(power) + ggplot2::labs(subtitle = NULL, caption = NULL),
                                               paste("Chance to find an effect by its size:", name), height = 4)))
   }, parts$powers, names(parts$powers))
   new_section("power", "What the designs could detect", unname(blocks))

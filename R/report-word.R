@@ -23,12 +23,12 @@ verdict_table <- function(verdicts) {
 word_block <- function(block) {
   switch(
     block$kind,
-    text = vapply(block$text, word_par, ""),
+    text = vapply(block$text, word_par, "", size = if (block$tone == "soft") 17L),
     heading = word_par(block$text, "heading 3"),
     terms = word_table(table_block(data.frame(What = names(block$rows), is = unlist(block$rows)), NULL, running = 2L)),
-    table = c(if (!is.null(block$caption)) word_par(block$caption, "heading 3"), word_table(block),
-              word_par(if (is.null(block$note)) "" else block$note)),
-    figure = c(word_picture(block), if (!is.null(block$caption)) word_par(block$caption)),
+    table = c(if (!is.null(block$caption)) word_par(block$caption, bold = TRUE), word_table(block),
+              word_note(block$note)),
+    figure = c(word_picture(block), if (!is.null(block$caption)) word_note(block$caption)),
     fold = c(if (block$blocks[[1L]]$kind != "table") word_par(block$title, "heading 3"),
              lapply(block$blocks, word_block)),
     beside = lapply(block$blocks, word_block)
@@ -39,7 +39,7 @@ word_picture <- function(block) {
   width <- 6.3
   picture <- officer::external_img(block$file, width, width * block$height / figure_width,
                                    alt = word_text(block$alt, TRUE))
-  officer::to_wml(officer::fpar(picture), add_ns = FALSE)
+  paste0("<w:p>", officer::to_wml(picture, add_ns = FALSE), "</w:p>")
 }
 
 word_methods <- function(x) {

@@ -1,6 +1,7 @@
 # Effects as papers print them: an effect a column, estimate over its standard error, facts below.
 
 column_parts <- function(x, style, call = rlang::caller_env()) {
+  if (inherits(x, "twin_balance")) return(balance_columns(x, style, call))
   number <- if (is.null(style$digits)) column_text else fixed_digits(style$digits)
   effects <- column_effects(x)
   rows <- lapply(effects, main_row)
@@ -117,3 +118,38 @@ labelled_columns <- function(table, labels, call) {
   table[[1L]][!is.na(found)] <- labels[found[!is.na(found)]]
   table
 }
+
+# Means before and after side by side, with the reduction of |SMD|; of several designs their SMD and reductions.
+balance_columns <- function(x, style, call) {
+  number <- if (is.null(style$digits)) column_text else fixed_digits(style$digits)
+  judged <- judged_samples(x)
+  of <- function(sample) sample_rows(x, sample)
+  before <- of("before")
+  means <- function(rows, word) {
+    out <- data.frame(value_text(rows$mean_treated, rows$kind, number), value_text(rows$mean_control, rows$kind, number))
+    stats::setNames(out, paste(c("Treated", "Control"), word))
+  }
+  table <- data.frame(Covariate = labelled_rows(before, x$labels))
+  if (!x$several) table <- cbind(table, means(before, "before"))
+  table$`SMD before` <- number(before$smd)
+  for (sample in setdiff(judged, "before")) {
+    rows <- of(sample)
+    word <- if (x$several) sample else "after"
+    if (!x$several) table <- cbind(table, means(rows, "after"))
+    table[[paste("SMD", word)]] <- number(rows$smd)
+    table[[if (x$several) paste("reduction,", sample) else "reduction"]] <- reduction_text(rows$reduction)
+  }
+  last <- of(judged[length(judged)])
+  if (!x$several) table$`variance ratio` <- number(last$variance_ratio)
+  if (x$tests && !x$several) {
+    table$t <- number_text(last$statistic)
+    table$p <- p_text(last$p.value)
+  }
+  parts <- list(table = table, caption = paste("Balance before and after:", x$design), first = "Covariate",
+                keys = before$covariate, levels = before$level, note = paste(verdict_text(x), balance_note(x)))
+  if (!is.null(style$labels)) parts$table$Covariate <- relabel(parts, style$labels, call)
+  if (!is.null(style$columns)) parts$table <- pick_columns(parts$table, style$columns, call)
+  parts
+}
+
+reduction_text <- function(percent) ifelse(is.na(percent), "-", sprintf("%.0f%%", percent))

@@ -28,7 +28,8 @@
 #' @param note Text in place of the note made from `x`; `""` for none.
 #' @param layout `"rows"` (default), or `"columns"` for effects and comparisons as papers print them: an effect a
 #'   column, estimate over its standard error, and below them what was compared (means of the controls, units, clusters,
-#'   effective sample, worst imbalance, design, estimator; over time also adjustment and fixed effects).
+#'   effective sample, worst imbalance, design, estimator; over time also adjustment and fixed effects). For balance:
+#'   means before and after side by side, with the reduction of |SMD|.
 #' @param label,placement,orientation Of `.tex`: the `\\label{}` (by default `tab:` and the name of the file), where the
 #'   float may go (`"htbp"` by default), and `"portrait"` (default) or `"landscape"` (lscape).
 #' @return `file`, invisibly.
@@ -90,7 +91,8 @@ check_exported <- function(x, layout, call = rlang::caller_env()) {
                twin_checklist = "checklist")
   if (layout == "rows") return(check_class(x, names(made_by), made_by, "x", call))
   if (is_plain_list(x)) check_parts(x, c("twin_effect", "twin_effects"), "measure_effect", "x", call) else
-    check_class(x, c("twin_effect", "twin_effects", "twin_comparison"), c("measure_effect", "compare_effects"), "x", call)
+    check_class(x, c("twin_effect", "twin_effects", "twin_comparison", "twin_balance"),
+                c("measure_effect", "compare_effects", "assess_balance"), "x", call)
   x
 }
 
@@ -102,7 +104,7 @@ check_placement <- function(placement, call = rlang::caller_env()) {
 
 check_style <- function(style, x, layout, call = rlang::caller_env()) {
   check_number(style$digits, min = 0, max = 12, null = TRUE, arg = "digits", call = call)
-  has_se <- layout == "columns" || inherits(x, c("twin_groups", "twin_effect", "twin_effects", "twin_comparison"))
+  has_se <- (layout == "columns" && !inherits(x, "twin_balance")) || inherits(x, c("twin_groups", "twin_effect", "twin_effects", "twin_comparison"))
   if (!has_se && (!is.null(style$stars) || style$se == "under")) {
     abort_input("{.arg stars} and {.arg se} belong to groups, effects and comparisons.", call = call)
   }

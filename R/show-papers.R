@@ -152,7 +152,8 @@ paper_keys <- list(
   estimands = list(ATO = "li2018"),
   weighings = list(
     inverse = c("rosenbaum1983", "hirano2003"), entropy = "hainmueller2012", balancing_score = "imai2014",
-    stable = "zubizarreta2015", own = character(), strata = "hong2010", cells = "iacus2012"
+    stable = "zubizarreta2015", own = character(), strata = "hong2010", cells = "iacus2012",
+    cardinality = "zubizarreta2014", arms = c("rosenbaum1983", "hirano2003")
   ),
   groups = list(full = "hansen2004", exact = character(), coarsened = "iacus2012", cardinality = "zubizarreta2014"),
   estimators = list(
@@ -234,11 +235,18 @@ step_keys <- function(step, estimand) {
   )
 }
 
+# The design that an effect stands on; NULL for a raw study and for effects over time.
+design_behind <- function(effect) {
+  if (!inherits(effect, "twin_effect") || inherits(effect, "twin_did")) return(NULL)
+  design <- design_of(effect)
+  if (inherits(design, "twin_design")) design
+}
+
 effect_papers <- function(x) {
-  design <- if (!is.null(x$source)) design_of(x)
+  design <- design_behind(x)
   asked <- x$source$asked
   c(
-    if (inherits(design, "twin_design")) design_papers(design), paper_keys$estimators[[x$estimator]],
+    if (!is.null(design)) design_papers(design), paper_keys$estimators[[x$estimator]],
     if (x$reuse) c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(design_score(design))) "abadie2016"),
     if (!is.null(x$sets)) "abadie2022",
     if (identical(asked$inference, "bootstrap") && !is.null(x$study$stratum)) "rao1988"

@@ -33,7 +33,7 @@ theme_twin <- function(size = 12) {
       plot.caption = wrapping_text(colour = "grey30", hjust = 0),
       plot.caption.position = "plot",
       plot.margin = ggplot2::margin(6, 14, 6, 6),
-      axis.title.x = wrapping_text(room = 0.75),
+      axis.title.x = wrapping_text(room = 0.6),
       axis.title.y = wrapping_text(room = 0.5, angle = 90),
       axis.text = ggplot2::element_text(colour = "grey20"),
       panel.spacing.x = ggplot2::unit(6, "mm"),
@@ -113,7 +113,8 @@ widthDetails.twin_wrapped <- function(x) { # nolint: object_name_linter. An S3 m
 makeContent.twin_wrapped <- function(x) { # nolint: object_name_linter. An S3 method.
   side <- if (x$upright) grid::convertHeight(grid::unit(1, "npc"), "in", TRUE) else
     grid::convertWidth(grid::unit(1, "npc"), "in", TRUE)
-  label <- fitted_label(x, if (x$upright) min(side, room_of(x)) else max(side, room_of(x)))
+  label <- fitted_label(x, if (x$upright) room_of(x) else max(side, room_of(x)))
+  if (x$upright) x$gp$fontsize <- x$gp$fontsize * max(0.5, min(1, side / text_width(label, x$gp)))
   along <- if (text_width(label, x$gp) <= side) x$hjust else 1
   across <- grid::unit(1, "npc") - grid::unit(side_inches(x, if (x$upright) 2L else 1L), "in")
   text <- if (x$upright) {

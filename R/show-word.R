@@ -26,19 +26,28 @@ word_spaces <- paste0(
   "xmlns:r=\"http://schemas.openxmlformats.org/officeDocument/2006/relationships\""
 )
 
-word_par <- function(text, style = NULL) {
-  sprintf("<w:p>%s<w:r><w:t xml:space=\"preserve\">%s</w:t></w:r></w:p>", if (is.null(style)) "" else
-    sprintf("<w:pPr><w:pStyle w:val=\"%s\"/></w:pPr>", style), word_text(text))
+# A paragraph; headings go without the numbers that the styles would give them. size in half points.
+word_par <- function(text, style = NULL, size = NULL, bold = FALSE) {
+  sprintf("<w:p>%s<w:r><w:rPr>%s%s</w:rPr><w:t xml:space=\"preserve\">%s</w:t></w:r></w:p>", if (is.null(style)) "" else
+    sprintf("<w:pPr><w:pStyle w:val=\"%s\"/><w:numPr><w:ilvl w:val=\"0\"/><w:numId w:val=\"0\"/></w:numPr></w:pPr>",
+            style), if (bold) "<w:b/>" else "", if (is.null(size)) "" else sprintf("<w:sz w:val=\"%d\"/>", size),
+    word_text(text))
 }
+
+word_note <- function(text) if (length(text) > 0L && nzchar(text)) word_par(text, size = 17L) else word_par("")
 
 # A table in Word's own terms: lines above, below the head and at the end; numbers to the right, 8 point, rows whole.
 word_table <- function(block) {
   cells <- as.matrix(block$table)
   left <- c(1L, block$running)
+  word <- vapply(strsplit(names(block$table), " ", fixed = TRUE), function(words) max(nchar(words), 0L), 0L)
+  letters <- pmin(pmax(apply(cells, 2L, function(column) max(nchar(column), 3L)), word + 2L), 60)
+  widths <- as.integer(round(9000 * (letters + 3) / sum(letters + 3)))
   row <- function(texts, head, bold, last) {
     sprintf("<w:tr><w:trPr><w:cantSplit/>%s</w:trPr>%s</w:tr>", if (head) "<w:tblHeader/>" else "",
-            paste(vapply(seq_along(texts), function(j) word_cell(texts[j], j %in% left, head || bold, head, last), ""),
-                  collapse = ""))
+            paste(vapply(seq_along(texts), function(j) {
+              word_cell(texts[j], widths[j], j %in% left, head || bold, head, last)
+            }, ""), collapse = ""))
   }
   rows <- vapply(seq_len(nrow(cells)), function(i) {
     row(cells[i, ], FALSE, isTRUE(block$failing[i]), i == nrow(cells))
@@ -47,19 +56,19 @@ word_table <- function(block) {
     "<w:tbl><w:tblPr>",
     "<w:tblW w:w=\"5000\" w:type=\"pct\"/>", if (!is.null(block$caption)) sprintf(
       "<w:tblCaption w:val=\"%s\"/>", word_text(block$caption, TRUE)), "</w:tblPr>",
-    "<w:tblGrid>", strrep("<w:gridCol/>", ncol(cells)), "</w:tblGrid>",
+    "<w:tblGrid>", paste(sprintf("<w:gridCol w:w=\"%d\"/>", widths), collapse = ""), "</w:tblGrid>",
     row(names(block$table), TRUE, TRUE, FALSE), paste(rows, collapse = ""), "</w:tbl>"
   )
 }
 
-word_cell <- function(text, left, bold, head, last) {
+word_cell <- function(text, width, left, bold, head, last) {
   line <- function(where, size) sprintf("<w:%s w:val=\"single\" w:sz=\"%d\" w:space=\"0\" w:color=\"000000\"/>", where,
                                         size)
   borders <- paste(c(if (head) c(line("top", 8L), line("bottom", 4L)), if (last) line("bottom", 8L)), collapse = "")
-  sprintf(paste0("<w:tc><w:tcPr><w:tcBorders>%s</w:tcBorders></w:tcPr><w:p><w:pPr><w:spacing w:before=\"20\" ",
+  sprintf(paste0("<w:tc><w:tcPr><w:tcW w:w=\"%d\" w:type=\"dxa\"/><w:tcBorders>%s</w:tcBorders></w:tcPr><w:p><w:pPr><w:spacing w:before=\"20\" ",
                  "w:after=\"20\"/><w:jc w:val=\"%s\"/></w:pPr><w:r><w:rPr>%s<w:sz w:val=\"16\"/></w:rPr>",
                  "<w:t xml:space=\"preserve\">%s</w:t></w:r></w:p></w:tc>"),
-          borders, if (left) "left" else "right", if (bold) "<w:b/>" else "", word_text(text))
+          width, borders, if (left) "left" else "right", if (bold) "<w:b/>" else "", word_text(text))
 }
 
 # Control characters are not allowed in such files.
@@ -70,5 +79,5 @@ word_text <- function(text, attribute = FALSE) {
 # Rendered parts of one table.
 word_table_parts <- function(parts) {
   block <- list(table = parts$table, caption = parts$caption, failing = rep(FALSE, nrow(parts$table)))
-  c(word_par(parts$caption, "heading 3"), word_table(block), word_par(parts$note))
+  c(word_par(parts$caption, bold = TRUE), word_table(block), word_note(parts$note))
 }

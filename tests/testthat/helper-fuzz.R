@@ -57,6 +57,7 @@ fuzz_calls <- function() {
     simulate_units = list(n = 50), logbook = list(x = plain),
     export_table = list(x = assess_balance(weighed), file = file.path(folder, "t.csv")),
     write_units = list(data = data, path = file.path(folder, "u.csv")), read_units = list(path = csv),
+    plan_reference = list(),
     methods_text = list(x = list(effect, probe_ratio(effect))), checklist = list(x = effect), references = list(x = effect),
     theme_twin = list(), knit_result = list(x = effect), compare_runs = list(old = runs, new = runs),
     write_report = list(file = file.path(folder, "r.html"), study = plain)

@@ -127,7 +127,6 @@ test_that("an output folder that can't be written to is refused before anything 
 
 test_that("wrong usage exits with 2 and says what is right", {
   expect_stopped(twin("rnu"), 2L, "no command \"rnu\". Did you mean \"run\"")
-  expect_stopped(twin(), 2L, "usage: twin COMMAND")
   expect_stopped(twin("run"), 2L, "takes one argument, PLAN; 0 given")
   expect_stopped(twin("version", "x"), 2L, "takes no argument")
   expect_identical(twin("run", "--nope", "x")$status, 2L)

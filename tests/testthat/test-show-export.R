@@ -37,14 +37,51 @@ test_that("a tex table is booktabs, escapes what LaTeX reads, and says which way
   expect_match(lines, "{lrrrrrrrr}", fixed = TRUE, all = FALSE)
 })
 
-test_that("exported tex compiles as it stands, where LaTeX is installed", {
-  skip_if(!nzchar(Sys.which("pdflatex")), "pdflatex is not here")
+# A study with that many numeric covariates.
+wide_study <- function(columns, n = 200) {
+  withr::with_seed(4, {
+    data <- as.data.frame(matrix(stats::rnorm(n * columns), n))
+    names(data) <- sprintf("covariate_%d", seq_len(columns))
+    data$joined <- rep(c(TRUE, FALSE), n / 2)
+    data$income <- stats::rnorm(n)
+  })
+  frame_study(data, "joined", "income", sprintf("covariate_%d", seq_len(columns)))
+}
+
+# Compiles files of tables and gives pdflatex's log.
+compiled_log <- function(files) {
+  needed <- unique(unlist(lapply(files, function(file) {
+    regmatches(readLines(file, n = 1L), gregexpr("\\\\usepackage\\{[a-z]+\\}", readLines(file, n = 1L)))
+  })))
+  folder <- dirname(files[1L])
+  writeLines(c("\\documentclass{article}", needed, "\\begin{document}", sprintf("\\input{%s}", basename(files)),
+               "See \\ref{tab:t1}.", "\\end{document}"), file.path(folder, "a.tex"))
+  run <- function() withr::with_dir(folder, system2("pdflatex", c("-interaction=nonstopmode", "a.tex"), stdout = FALSE))
+  run()
+  expect_identical(run(), 0L)
+  paste(readLines(file.path(folder, "a.log"), warn = FALSE), collapse = "\n")
+}
+
+test_that("exported tex fits the page at 5, 12 and 80 rows and with ten columns, where LaTeX is installed", {
   folder <- withr::local_tempdir()
-  export_table(assess_balance(weigh_units(score_units(study_of_many()))), file.path(folder, "t.tex"))
-  writeLines(c("\\documentclass{article}\\usepackage{booktabs}\\begin{document}", "\\input{t.tex}", "\\end{document}"),
-             file.path(folder, "a.tex"))
-  status <- withr::with_dir(folder, system2("pdflatex", c("-interaction=nonstopmode", "a.tex"), stdout = FALSE))
-  expect_identical(status, 0L)
+  files <- file.path(folder, sprintf("t%d.tex", 1:5))
+  export_table(assess_balance(wide_study(5)), files[1])
+  export_table(describe_groups(wide_study(12)), files[2], placement = "t")
+  export_table(assess_balance(wide_study(80)), files[3], orientation = "landscape")
+  export_table(describe_groups(wide_study(80), overall = TRUE), files[4])
+  export_table(compare_effects(raw = measured(), weights = measure_effect(weigh_units(score_units(study_of_many())))),
+               files[5], layout = "columns", stars = 0.05, label = "tab:own")
+  lines <- lapply(files, readLines)
+  expect_match(lines[[1]], "\\\\label\\{tab:t1\\}", all = FALSE)
+  expect_match(lines[[2]], "\\\\begin\\{table\\}\\[t\\]", all = FALSE)
+  expect_match(lines[[3]], "\\\\begin\\{longtable\\}", all = FALSE)
+  expect_match(lines[[3]], "\\\\begin\\{landscape\\}", all = FALSE)
+  expect_match(lines[[5]], "\\\\label\\{tab:own\\}", all = FALSE)
+  skip_if(!nzchar(Sys.which("pdflatex")), "pdflatex is not here")
+  log <- compiled_log(files)
+  expect_no_match(log, "too large|undefined|Undefined")
+  wide <- as.numeric(unlist(regmatches(log, gregexpr("(?<=Overfull \\\\hbox \\()[0-9.]+", log, perl = TRUE))))
+  expect_lt(max(wide, 0), 2)  # points
 })
 
 test_that("every kind of table can be exported, an effect with its sentence", {
