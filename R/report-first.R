@@ -28,7 +28,8 @@ answer_sentence <- function(effect) if (inherits(effect, "twin_did")) did_senten
 headline_name <- function(effects, asked) {
   if (!is.null(asked)) return(asked)
   single <- Filter(is_one_number, effects)
-  c(names(Filter(Negate(is_first_look), single)), names(single), NULL)[1L]
+  if (length(single) == 0L) return(NULL)
+  c(names(Filter(Negate(is_first_look), single)), names(single))[1L]
 }
 
 is_one_number <- function(effect) {

@@ -108,7 +108,7 @@ balances_block <- function(parts) {
     `effective control` = count_text(round(vapply(facts, `[[`, 0, "ess_control"))), check.names = FALSE
   )
   failing <- !vapply(facts, `[[`, NA, "balanced")
-  table_block(table, "Balance of every design, before any outcome was opened", failing = unname(failing), running = 2L)
+  table_block(table, "Balance of every design", failing = unname(failing), running = 2L)
 }
 
 design_blocks <- function(parts, name) {
@@ -174,6 +174,8 @@ effects_section <- function(parts) {
   if (length(parts$effects) == 0L) return(NULL)
   several <- several_effects(parts$effects)
   lasting <- lasting_effects(parts$effects)
+  designed <- Filter(Negate(is_first_look), lasting)
+  shown <- if (length(designed) > 0L) designed else lasting  # raw curves where there are no others
   missed <- unlist(Map(missed_limits, parts$balances, names(parts$balances)), use.names = FALSE)
   new_section(
     "effects", "Effects",
@@ -183,7 +185,7 @@ effects_section <- function(parts) {
       fold_block(paste("Curves:", name), text_block(hazard_sentence(effect)),
                  figure_block(parts$figures, paste("curves", name), plot(effect),
                               paste("Survival curves:", hazard_subtitle(effect)), height = 5.5))
-    }, lasting, names(lasting)) |> unname(),
+    }, shown, names(shown)) |> unname(),
     Map(several_blocks, several, names(several), list(parts)) |> unname()
   )
 }

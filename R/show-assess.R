@@ -332,14 +332,32 @@ plot.twin_overlap <- function(x, view = c("histogram", "density", "points"), sca
   ends <- values[match(x$common, x$score)]  # units' own scores, so that any link's linear score is at hand
   ggplot2::ggplot() +
     ggplot2::annotate("rect", xmin = ends[1L], xmax = ends[2L], ymin = -Inf, ymax = Inf, fill = "grey94") +
-    layers +
+    layers + (if (view != "points") outside_marks(x, values, weights)) +
     # a scored study has no design yet: one panel without a heading
     (if (length(samples) > 1L) ggplot2::facet_wrap(~ sample, ncol = 1)) +
     ggplot2::labs(x = if (scale == "score") "propensity score" else paste0("linear score (", x$link, ")"),
                   title = "Overlap of the propensity score", subtitle = paste0(
                     "Grey ground: where both arms occur.",
+                    if (view != "points" && any(x$outside)) outside_words(x),
                     if (view == "points") " Crosses: beyond it. Hollow: without weight.")) +
     twin_look()
+}
+
+# Ticks for units without a counterpart, at most 500 a sample.
+outside_marks <- function(x, values, weights) {
+  marks <- do.call(rbind, lapply(names(weights), function(sample) {
+    at <- which(x$outside & weights[[sample]] > 0)
+    at <- at[unique(round(seq(1, length(at), length.out = min(length(at), 500L))))]
+    data.frame(x = values[at], sample = rep(panel_names(sample), length(at)))
+  }))
+  if (nrow(marks) > 0L) ggplot2::geom_rug(data = marks, ggplot2::aes(x = .data$x), sides = "b", colour = twin_mark,
+                                          linewidth = 0.5, length = ggplot2::unit(2.5, "mm"))
+}
+
+outside_words <- function(x) {
+  before <- x$rows[x$rows$sample == "before", ]
+  sprintf(" Ticks at the foot: units beyond it (%s treated, %s control before the design).",
+          count_text(before$outside[1L]), count_text(before$outside[2L]))
 }
 
 # What stats::density() calls these rules.

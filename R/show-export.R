@@ -73,12 +73,16 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
     abort_input("{.arg label}, {.arg placement} and {.arg orientation} belong to {.file .tex} files.")
   }
   if (is.null(label)) given$label <- paste0("tab:", gsub("[^A-Za-z0-9-]+", "-", tools::file_path_sans_ext(basename(file))))
-  parts <- if (layout == "columns") column_parts(x, style) else styled_parts(x, style)
-  if (!is.null(caption)) parts$caption <- caption
-  if (!is.null(note)) parts$note <- note
-  parts$latex <- given
+  rendered <- function() {
+    parts <- if (layout == "columns") column_parts(x, style) else styled_parts(x, style)
+    if (!is.null(caption)) parts$caption <- caption
+    if (!is.null(note)) parts$note <- note
+    parts$latex <- given
+    parts
+  }
   plain <- is.null(c(columns, labels, digits, stars)) && se == "beside" && layout == "rows"
-  if (plain && !is.null(format$numbers)) format$numbers(x, parts, file) else format$write(parts, file)
+  # a csv of plain numbers never asks for the rendered table
+  if (plain && !is.null(format$numbers)) format$numbers(x, rendered(), file) else format$write(rendered(), file)
   invisible(file)
 }
 

@@ -13,7 +13,7 @@ table_tag <- function(table, caption, note, failing = rep(FALSE, nrow(table)), t
   }, "")
   rows <- sprintf("<tr%s>%s</tr>", ifelse(failing, " class=\"fails\"", ""), cells)
   html <- c(
-    sprintf("<div class=\"scroll\" role=\"region\" tabindex=\"0\" aria-label=\"%s\">",
+    sprintf("<div class=\"scroll\" role=\"group\" tabindex=\"0\" aria-label=\"%s\">",
             htmltools::htmlEscape(table_name(caption), attribute = TRUE)),
     if (length(text) > 0L) "<table class=\"running\">" else "<table>",
     sprintf("<caption>%s</caption>", htmltools::htmlEscape(caption)),
