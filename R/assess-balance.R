@@ -396,8 +396,8 @@ limit_rows <- function(limit, name, x) {
   do.call(rbind, lapply(judged_samples(x), function(sample) {
     rows <- sample_rows(x, sample)
     rows <- rows[!uncounted(rows) & !is.na(rows$smd), ]
-    ratio <- is.na(rows$variance_ratio) | (rows$variance_ratio >= limit$ratio[1L] & rows$variance_ratio <= limit$ratio[2L])
-    passes <- abs(rows$smd) <= limit$smd & ratio
+    ratio <- ifelse(is.na(rows$variance_ratio), 1, rows$variance_ratio)
+    passes <- abs(rows$smd) <= limit$smd & ratio >= limit$ratio[1L] & ratio <= limit$ratio[2L]
     data.frame(limits = name, sample = sample, smd = limit$smd, ratio_low = limit$ratio[1L],
                ratio_high = limit$ratio[2L], rows = nrow(rows), passing = sum(passes),
                failing = paste(row_name(rows$covariate, rows$level)[!passes], collapse = "; "))

@@ -19,12 +19,12 @@
 #'   test of all levels together for others; both clustered and stratified as the study says. A p-value shrinks with
 #'   the number of units whatever the imbalance: judge balance by the standardized difference.
 #' @return A `twin_groups`. `tidy()` gives one row per numeric column or level with the columns `group` (level of
-#'   `by`; name of the comparison where there are several; NA otherwise), `covariate`, `level`, `kind`, `n_treated`, `n_control` (recorded values of a numeric column,
-#'   units in
-#'   a level otherwise), `missing_treated`, `missing_control` (per column), `mean_treated`, `mean_control` (a share for
-#'   levels), `sd_treated`, `sd_control`, `difference` (of means), `std.error` (of the difference), `n` (units behind
-#'   it), `smd`; with `overall` also `mean_all`, `sd_all`; when medians are asked for also `median_*`, `q25_*`,
-#'   `q75_*` by arm and `shown` ("mean" or "median"); with `tests` also `statistic`, `df` and `p.value`.
+#'   `by`; name of the comparison where there are several; NA otherwise), `covariate`, `level`, `kind`, `n_treated`,
+#'   `n_control` (recorded values of a numeric column, units in a level otherwise), `missing_treated`,
+#'   `missing_control` (per column), `mean_treated`, `mean_control` (a share for levels), `sd_treated`, `sd_control`,
+#'   `difference` (of means), `std.error` (of the difference), `n` (units behind it), `smd`; with `overall` also
+#'   `mean_all`, `sd_all`; when medians are asked for also `median_*`, `q25_*`, `q75_*` by arm and `shown` ("mean" or
+#'   "median"); with `tests` also `statistic`, `df` and `p.value`.
 #' @section Errors: `twin_error_input` for unknown columns or a `by` with too many values. Levels of `by` with fewer
 #'   than
 #'   2 units in an arm are left out with the warning `twin_warning_thin_group`.

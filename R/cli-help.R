@@ -52,14 +52,14 @@ help_lines <- function(name) {
 # For bash: source <(twin completion)
 command_completion <- function(flags, args) {
   commands <- twin_commands()
-  options <- vapply(names(commands), function(name) {
-    flags <- vapply(commands[[name]]$options, function(option) option@long_flag, "")
+  cases <- vapply(names(commands), function(name) {
+    flags <- vapply(commands[[name]][["options"]], function(option) option@long_flag, "")
     sprintf("    %s) words=\"%s\" ;;", name, paste(c(flags, "--help"), collapse = " "))
   }, "")
   writeLines(c(
     "_twin() {", "  local word=${COMP_WORDS[COMP_CWORD]} words=", "  if [ \"$COMP_CWORD\" = 1 ]; then",
     sprintf("    COMPREPLY=($(compgen -W \"%s\" -- \"$word\"))", paste(names(commands), collapse = " ")),
-    "    return", "  fi", "  case ${COMP_WORDS[1]} in", options, "  esac", "  if [[ $word == -* ]]; then",
+    "    return", "  fi", "  case ${COMP_WORDS[1]} in", cases, "  esac", "  if [[ $word == -* ]]; then",
     "    COMPREPLY=($(compgen -W \"$words\" -- \"$word\"))", "  else",
     "    COMPREPLY=($(compgen -f -- \"$word\"))", "  fi", "}", "complete -o filenames -F _twin twin"
   ))

@@ -103,9 +103,9 @@ run_command <- function(name, command, args) {
   wanted <- length(command$argument)
   optional <- wanted == 1L && startsWith(command$argument, "[")
   if (length(parsed$args) != wanted && !(optional && length(parsed$args) == 0L)) {
-    return(usage_error(name, if (wanted == 0L) "it takes no argument." else sprintf(
-      "it takes %s, %s; %d given.", if (optional) "at most one argument" else if (wanted == 1L) "one argument" else "two arguments", and_list(command$argument),
-      length(parsed$args))))
+    number <- if (optional) "at most one argument" else c("one argument", "two arguments")[wanted]
+    return(usage_error(name, if (wanted == 0L) "it takes no argument." else
+      sprintf("it takes %s, %s; %d given.", number, and_list(command$argument), length(parsed$args))))
   }
   guarded(name, command$run(parsed$options, parsed$args), name == "demo" || identical(command$argument, "PLAN"))
 }
@@ -123,7 +123,8 @@ terminal_progress <- function() {
 # Runs a command; errors become one block on stderr, warnings a line or two each, told once. in_plan: should hints be in
 # a plan's words?
 guarded <- function(name, expr, in_plan) {
-  rlang::local_options(cli.width = 10000L, progressr.handlers = list(terminal_progress()))  # lines are broken here, once
+  # lines are broken here, once
+  rlang::local_options(cli.width = 10000L, progressr.handlers = list(terminal_progress()))
   told <- character()
   tryCatch(
     withCallingHandlers(within_memory(expr), warning = function(w) {

@@ -68,7 +68,8 @@ run_panel_plan <- function(plan, out, strict) {
     writeLines(c("", strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2)))
   }
   parts <- panel_parts(panel, shown, probes, truth, trends, decomposition)
-  deliver(out, function(draft) write_panel_results(draft, parts, plan), ".csv and .tex; beside them figures and logbook")
+  deliver(out, function(draft) write_panel_results(draft, parts, plan),
+          ".csv and .tex; beside them figures and logbook")
 }
 
 write_panel_results <- function(draft, parts, plan) {

@@ -2,12 +2,12 @@
 
 #' List the keys of a plan
 #'
-#' Every key that a plan may have, by part, with its default and what it does: the first sentence of the help page of the
-#' verb whose argument it is. On the command line `twin keys` lists the parts and `twin keys PART` the keys of one.
+#' Every key that a plan may have, by part, with its default and what it does: the first sentence of the help page of
+#' the verb whose argument it is. On the command line `twin keys` lists the parts and `twin keys PART` the keys of one.
 #'
 #' @param part Name of a part, such as `"study"`, `"pair"` or `"report"`; all of them by default.
-#' @return A `twin_keys`. `as.data.frame()` gives one row per key: `part`, `key`, `default` (as text; empty where the key
-#'   must be given), `verb` (whose argument it is), `about`.
+#' @return A `twin_keys`. `as.data.frame()` gives one row per key: `part`, `key`, `default` (as text; empty where the
+#'   key must be given), `verb` (whose argument it is), `about`.
 #' @section Errors: `twin_error_input` for a part that plans do not have.
 #' @family out
 #' @eval keys_section()
@@ -65,7 +65,8 @@ reference_parts <- function() {
 }
 
 verb_names <- c(score = "score_units", trim = "trim_units", pair = "pair_units", group = "group_units",
-                search = "search_metric", stratify = "stratify_units", weigh = "weigh_units", respond = "weigh_responses")
+                search = "search_metric", stratify = "stratify_units", weigh = "weigh_units",
+                respond = "weigh_responses")
 step_abouts <- c(score = "the propensity score", trim = "units that are left out", pair = "pairs",
                  group = "sets and cells", search = "a metric that is searched", stratify = "strata", weigh = "weights",
                  respond = "missing outcomes")
@@ -92,12 +93,10 @@ key_rows <- function(name, part) {
 
 # A default in a plan's words; the first of several choices, with the others.
 default_text <- function(value) {
-  if (missing(value) || identical(value, quote(expr = ))) return("")
+  if (missing(value) || identical(value, rlang::missing_arg())) return("")
   if (is.null(value)) return("null")
-  if (is.call(value) && identical(value[[1L]], quote(c)) && length(value) > 1L && all(vapply(as.list(value)[-1L],
-                                                                                            is.character, NA))) {
-    return(paste(unlist(as.list(value)[-1L]), collapse = " | "))
-  }
+  words <- if (is.call(value) && identical(value[[1L]], quote(c))) as.list(value)[-1L]
+  if (length(words) > 0L && all(vapply(words, is.character, NA))) return(paste(unlist(words), collapse = " | "))
   if (is.character(value)) return(value)
   if (is.logical(value)) return(tolower(as.character(value)))
   if (is.call(value)) "" else format(value)

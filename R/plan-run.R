@@ -29,7 +29,8 @@ run_plan <- function(path, out, strict) {
   for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
   parts$powers <- powers
-  deliver(out, function(draft) write_results(draft, parts, plan), ".csv and .tex; beside them figures, weights, logbook")
+  deliver(out, function(draft) write_results(draft, parts, plan),
+          ".csv and .tex; beside them figures, weights, logbook")
 }
 
 # The question and both groups, or the timing of a panel.

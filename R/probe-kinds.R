@@ -39,7 +39,7 @@ probes <- list(
                     "covariate. The smallest multiple counts.")
   ),
   pairs = new_probe_kind(
-    turn = function(x) turning_point(x$facts$gamma_change, 1, sprintf("at gamma %s", number_text(x$facts$gamma_change, 2))),
+    turn = function(x) pairs_turn(x),
     "probe_pairs", "Pairs", bare = TRUE, scaled = function(x, settings) scaled_pairs(x, settings),
     reading = paste("Gamma 2 means that of two units paired as alike one may be twice as likely, in odds, to have been",
                     "treated. (Rosenbaum 2002.)")
@@ -51,8 +51,7 @@ probes <- list(
                     "whatever way does most harm. (Tan 2006; Zhao, Small and Bhattacharya 2019.)")
   ),
   omitted = new_probe_kind(
-    turn = function(x) turning_point(x$facts$robustness_interval, 0, sprintf(
-      "at %s of both", share_text(x$facts$robustness_interval))),
+    turn = function(x) omitted_turn(x),
     "probe_omitted", "Omitted variable", bare = TRUE, scaled = function(x, settings) scaled_omitted(x, settings),
     reading = paste("Strength is the share of what the covariates leave that a confounder explains, of the treatment",
                     "and of the outcome. (Cinelli and Hazlett 2020.)")
@@ -91,6 +90,16 @@ probes <- list(
                     "period before it; by curvature, m is a change of slope. (Rambachan and Roth 2023.)")
   )
 )
+
+pairs_turn <- function(x) {
+  gamma <- x$facts$gamma_change
+  turning_point(gamma, 1, sprintf("at gamma %s", number_text(gamma, 2)))
+}
+
+omitted_turn <- function(x) {
+  share <- x$facts$robustness_interval
+  turning_point(share, 0, sprintf("at %s of both", share_text(share)))
+}
 
 weights_turn <- function(x) {
   interval <- x$facts$lambda_change_interval

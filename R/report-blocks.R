@@ -5,8 +5,9 @@ new_section <- function(id, title, ...) list(id = id, title = title, blocks = al
 
 # Blocks and lists of them, as one list.
 all_blocks <- function(...) {
-  flat <- lapply(list(...), function(block) if (is.null(block) || !is.null(block$kind)) list(block) else
-    do.call(all_blocks, unname(block)))
+  flat <- lapply(list(...), function(block) {
+    if (is.null(block) || !is.null(block$kind)) list(block) else do.call(all_blocks, unname(block))
+  })
   Filter(Negate(is.null), unlist(flat, recursive = FALSE))
 }
 

@@ -7,8 +7,8 @@
 #'
 #' @param x As in [methods_text()].
 #' @return A `twin_checklist`. `as.data.frame()` gives one row per question: `question`, `answer`, `where` (steps of
-#'   the logbook, or the section of the report), `done` (`FALSE` where the answer is "Not done"). [export_table()] writes
-#'   it.
+#'   the logbook, or the section of the report), `done` (`FALSE` where the answer is "Not done"). [export_table()]
+#'   writes it.
 #' @section Errors: `twin_error_input` for other objects, or objects of several studies.
 #' @family out
 #' @examples
@@ -125,6 +125,8 @@ reproduction_item <- function(told) {
     if (length(seeds) > 0L) sprintf(", seeds %s", paste(seeds, collapse = ", ")) else ""), section = "logbook")
 }
 
+tried_in_all <- function(told) sum(unlist(summary(told$book)[c("before", "after")]))
+
 sentence_case <- function(text) paste0(toupper(substr(text, 1L, 1L)), substring(text, 2L))
 
 missing_outcome_answer <- function(told) {
@@ -163,7 +165,8 @@ weight_answer <- function(design) {
   if (is.null(design) || !alters_sample(design)) return(NULL)
   rows <- assess_weights(design)$rows
   last <- rows[rows$sample == rows$sample[nrow(rows)], ]
-  sprintf("The heaviest unit carries %s of its arm, the heaviest 1%% carry %s; effective sample %s treated, %s control.",
+  sprintf(paste("The heaviest unit carries %s of its arm, the heaviest 1%% carry %s; effective sample %s treated, %s",
+                "control."),
           share_text(max(last$largest_share)), share_text(max(last$top_share)), count_text(round(last$ess[1L])),
           count_text(round(last$ess[2L])))
 }
@@ -210,9 +213,11 @@ several_answer <- function(told) {
 
 agreement_answer <- function(told) {
   if (is.null(told$headline)) return(NULL)
-  own <- Filter(function(effect) effect$outcome == told$headline$outcome && !is_first_look(effect) &&
-                  is_one_number(effect) && inherits(effect, "twin_hazard") == inherits(told$headline, "twin_hazard"),
-                told$effects)
+  hazards <- inherits(told$headline, "twin_hazard")
+  own <- Filter(function(effect) {
+    effect$outcome == told$headline$outcome && !is_first_look(effect) && is_one_number(effect) &&
+      inherits(effect, "twin_hazard") == hazards
+  }, told$effects)
   if (length(own) < 2L) return(NULL)
   rows <- lapply(own, main_row)
   estimates <- vapply(rows, `[[`, 0, "estimate")
@@ -250,8 +255,8 @@ panel_items <- function(told) {
         "Yes, by periods since treatment.", "measure", section = "effects"),
       item("Do effects differ between cohorts?", if (any(vapply(told$effects, function(x) x$over == "cohort", NA)))
         "Shown cohort by cohort.", "measure", section = "effects"),
-      item("How many ways to estimate it were tried?", sprintf("%d in all.", summary(told$book)$before +
-                                                               summary(told$book)$after), "measure", section = "logbook"),
+      item("How many ways to estimate it were tried?", sprintf("%d in all.", tried_in_all(told)), "measure",
+           section = "logbook"),
       item("Do the standard errors allow for clusters?", if (!is.null(effect)) paste0(sentence_case(effect$inference),
                                                                                      "."), "measure",
            section = "effects"),
@@ -283,7 +288,7 @@ format.twin_checklist <- function(x, ...) {
 print.twin_checklist <- function(x, ...) print_lines(x, format(x, ...))
 
 #' @exportS3Method
-table_parts.twin_checklist <- function(x, number = column_text) {
+table_parts.twin_checklist <- function(x, number = column_text) { # nolint: object_name_linter. An S3 method.
   table <- stats::setNames(x$rows[c("question", "answer", "where")], c("Question", "Answer", "Where"))
   plain_parts(table, "Question", "Referee's checklist", sprintf("%d of %d not done.", sum(!x$rows$done), nrow(x$rows)))
 }

@@ -205,8 +205,10 @@ effect_words <- function(told) {
   effect <- told$headline
   if (is.null(effect)) return("No effect was measured.")
   row <- main_row(effect)
-  others <- Filter(function(other) !identical(other, effect) && other$outcome == effect$outcome &&
-                     identical(main_term(main_number(other)), main_term(main_number(effect))), told$effects)
+  others <- Filter(function(other) {
+    !identical(other, effect) && other$outcome == effect$outcome &&
+      identical(main_term(main_number(other)), main_term(main_number(effect)))
+  }, told$effects)
   estimates <- vapply(others, function(other) main_row(other)$estimate, 0)
   c(
     sprintf("%s on %s was estimated by %s%s.", if (inherits(effect, "twin_hazard")) "The hazard ratio" else
@@ -255,8 +257,8 @@ probe_sentences <- function(told) {
 process_sentences <- function(told) {
   book <- summary(told$book)
   c(
-    if (!is.null(told$panel)) sprintf("In all %s to estimate it %s tried.", plural(book$before + book$after, "way"),
-                                      if (book$before + book$after == 1L) "was" else "were") else
+    if (!is.null(told$panel)) sprintf("In all %s to estimate it %s tried.", plural(tried_in_all(told), "way"),
+                                      if (tried_in_all(told) == 1L) "was" else "were") else
       if (is.na(book$opened)) sprintf("The outcome had not been opened; %s tried so far.", were_tried(book$before)) else
       sprintf("The outcome was first opened on %s: %s tried before and %d after.", book$opened,
               were_tried(book$before), book$after),

@@ -131,7 +131,9 @@ as.data.frame.twin_run_comparison <- function(x, ...) {
 format.twin_run_comparison <- function(x, ...) {
   rlang::check_dots_empty()
   head <- sprintf("Old: made %s. New: made %s.", x$made[["old"]], x$made[["new"]])
-  if (nrow(x$rows) == 0L) return(c(head, "", wrap_lines("Nothing changed: plan, data, balance and effects are the same.")))
+  if (nrow(x$rows) == 0L) {
+    return(c(head, "", wrap_lines("Nothing changed: plan, data, balance and effects are the same.")))
+  }
   words <- c(plan = "Plan", data = "Data", balance = "Balance", effect = "Effects")
   blocks <- lapply(names(words), function(part) {
     rows <- x$rows[x$rows$part == part, ]

@@ -224,7 +224,7 @@ several_blocks <- function(effects, name, parts) {
   all_blocks(
     heading_block(name), result_block(effects),
     figure_block(parts$figures, paste("effects", name), plot(effects), several_title(effects),
-                 height = forest_height(length(effects)) + 0.75 * (length(unique(generics::tidy(effects)$outcome)) - 1)),
+                 height = forest_height(length(effects)) + 0.75 * (several_outcomes(effects) - 1)),
     if (!is.null(effects$by)) {
       rows <- generics::tidy(effects, part = "groups")
       table <- data.frame(Outcome = rows$outcome, Group = rows$first, against = rows$second,
@@ -235,6 +235,8 @@ several_blocks <- function(effects, name, parts) {
     fold_block("Each effect in full", unname(lapply(effects$effects, result_block)))
   )
 }
+
+several_outcomes <- function(effects) length(unique(vapply(effects$effects, `[[`, "", "outcome")))
 
 # Every two effects of a comparison.
 agreement_block <- function(comparison) {

@@ -63,15 +63,17 @@ column_facts <- function(effects, number) {
     "N treated" = of(function(x) if (is.null(x$counts)) "" else count_text(x$counts[["treated"]])),
     "N control" = of(function(x) if (is.null(x$counts)) "" else count_text(x$counts[["control"]])),
     Rows = of(function(x) if (inherits(x, "twin_did")) count_text(stats::nobs(x)) else ""),
-    "Effective sample" = of(function(x) if (anyNA(x$sizes)) "" else
-      paste(count_text(round(x$sizes)), collapse = " + ")),
+    "Effective sample" = of(function(x) {
+      if (anyNA(x$sizes)) "" else paste(count_text(round(x$sizes)), collapse = " + ")
+    }),
     Clusters = of(function(x) {
       count <- cluster_count(x)
       if (count == 0L) "" else count_text(count)
     }),
     "Worst |SMD|" = of(function(x) if (is.na(x$worst_smd)) "" else number_text(x$worst_smd)),
-    Design = of(function(x) if (inherits(x, "twin_did") || x$design == "raw sample") "" else
-      sparing_estimand(x$design, x$estimand)),
+    Design = of(function(x) {
+      if (inherits(x, "twin_did") || x$design == "raw sample") "" else sparing_estimand(x$design, x$estimand)
+    }),
     Estimator = of(function(x) gsub("_", " ", x$estimator)),
     Adjustment = of(function(x) if (inherits(x, "twin_did")) x$asked$adjustment else ""),
     "Fixed effects" = of(function(x) if (inherits(x, "twin_did")) fixed_effects_of(x) else "")
@@ -126,7 +128,8 @@ balance_columns <- function(x, style, call) {
   of <- function(sample) sample_rows(x, sample)
   before <- of("before")
   means <- function(rows, word) {
-    out <- data.frame(value_text(rows$mean_treated, rows$kind, number), value_text(rows$mean_control, rows$kind, number))
+    of_arm <- function(values) value_text(values, rows$kind, number)
+    out <- data.frame(of_arm(rows$mean_treated), of_arm(rows$mean_control))
     stats::setNames(out, paste(c("Treated", "Control"), word))
   }
   table <- data.frame(Covariate = labelled_rows(before, x$labels))

@@ -128,8 +128,8 @@ plot_numeric <- function(data, view, x) {
 # All samples in one panel: on the line the arms are alike.
 plot_quantiles <- function(data, x) {
   after <- setdiff(names(x$weights), "before")
-  shades <- c(before = "white", stats::setNames(rep_len(c(twin_colours[["treated"]], twin_colours[["control"]], "grey55"),
-                                                        length(after)), after))
+  fills <- rep_len(c(twin_colours[["treated"]], twin_colours[["control"]], "grey55"), length(after))
+  shades <- c(before = "white", stats::setNames(fills, after))
   ggplot2::ggplot(data, ggplot2::aes(x = .data$x, y = .data$y)) +
     ggplot2::geom_abline(slope = 1, colour = "grey45", linewidth = 0.4) +
     ggplot2::geom_point(ggplot2::aes(fill = .data$sample), shape = 21, colour = twin_colours[["treated"]], size = 1.6,

@@ -166,6 +166,7 @@ plot.twin_effect <- function(x, ...) {
   rows$text <- sprintf("%s (%s)", number_text(rows$estimate), interval_text(rows$conf.low, rows$conf.high))
   colours <- c(twin_colours, difference = "grey25")
   labels <- unname(arm_labels(x$study))
+  changes <- if (is_unadjusted(x)) "differs" else "changes"
   ggplot2::ggplot(rows, ggplot2::aes(x = .data$estimate, y = .data$at, colour = .data$arm, fill = .data$arm,
                                      shape = .data$arm)) +
     ggplot2::coord_cartesian(clip = "off") +
@@ -185,8 +186,7 @@ plot.twin_effect <- function(x, ...) {
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(0.15)) +
     ggplot2::labs(x = sprintf("%s, %s interval", outcome_phrase(x), level_text(x$level)), y = NULL,
                   title = sprintf("Effect of %s on %s", x$study$roles$treatment, outcome_phrase(x)),
-                  subtitle = sprintf("For %s. Estimated by %s.", effect_population(x, if (is_unadjusted(x)) "differs" else
-                    "changes"), effect_method(x))) +
+                  subtitle = sprintf("For %s. Estimated by %s.", effect_population(x, changes), effect_method(x))) +
     twin_look()
 }
 

@@ -18,8 +18,8 @@
 #' @param columns Which columns of the rendered table, in which order: their headings, renamed where the vector has
 #'   names, such as `c("Covariate", Gap = "Difference")`. All by default.
 #' @param labels Labels of covariates, levels, effects or quantities by name, such as
-#'   `c(boat_length = "Length of boat")` or `c("port_size: large" = "Large port")`; with `layout = "columns"` also of the
-#'   rows below the estimates.
+#'   `c(boat_length = "Length of boat")` or `c("port_size: large" = "Large port")`; with `layout = "columns"` also of
+#'   the rows below the estimates.
 #' @param digits Decimals of every number; by default about three significant places.
 #' @param stars Cut-offs of p-values for significance stars, falling, such as `c(0.1, 0.05, 0.01)`; none by default. For
 #'   groups, effects and comparisons.
@@ -72,7 +72,9 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
   if (kind != "tex" && !all(vapply(given, is.null, NA))) {
     abort_input("{.arg label}, {.arg placement} and {.arg orientation} belong to {.file .tex} files.")
   }
-  if (is.null(label)) given$label <- paste0("tab:", gsub("[^A-Za-z0-9-]+", "-", tools::file_path_sans_ext(basename(file))))
+  if (is.null(label)) {
+    given$label <- paste0("tab:", gsub("[^A-Za-z0-9-]+", "-", tools::file_path_sans_ext(basename(file))))
+  }
   rendered <- function() {
     parts <- if (layout == "columns") column_parts(x, style) else styled_parts(x, style)
     if (!is.null(caption)) parts$caption <- caption
@@ -101,14 +103,16 @@ check_exported <- function(x, layout, call = rlang::caller_env()) {
 }
 
 check_placement <- function(placement, call = rlang::caller_env()) {
-  if (is.null(placement) || (rlang::is_string(placement) && grepl("^[htbpH!]+$", placement))) return(invisible(placement))
+  known <- is.null(placement) || (rlang::is_string(placement) && grepl("^[htbpH!]+$", placement))
+  if (known) return(invisible(placement))
   abort_input(c("{.arg placement} must be letters of h, t, b, p, H and !, such as \"tb\".",
                 x = "It is {describe_value(placement)}."), call = call)
 }
 
 check_style <- function(style, x, layout, call = rlang::caller_env()) {
   check_number(style$digits, min = 0, max = 12, null = TRUE, arg = "digits", call = call)
-  has_se <- (layout == "columns" && !inherits(x, "twin_balance")) || inherits(x, c("twin_groups", "twin_effect", "twin_effects", "twin_comparison"))
+  has_se <- (layout == "columns" && !inherits(x, "twin_balance")) ||
+    inherits(x, c("twin_groups", "twin_effect", "twin_effects", "twin_comparison"))
   if (!has_se && (!is.null(style$stars) || style$se == "under")) {
     abort_input("{.arg stars} and {.arg se} belong to groups, effects and comparisons.", call = call)
   }

@@ -206,7 +206,8 @@ arrow_grob <- function(points, half, open) {
   outside <- which(!in_box(1L, 1L) & !in_box(2L, length(x)))
   if (length(outside) < 2L) outside <- seq_along(x)
   colour <- if (open) twin_mark else "grey40"
-  grid::linesGrob(x[outside], y[outside], "in", gp = grid::gpar(col = colour, fill = colour, lwd = if (open) 3 else 1.2),
+  gp <- grid::gpar(col = colour, fill = colour, lwd = if (open) 3 else 1.2)
+  grid::linesGrob(x[outside], y[outside], "in", gp = gp,
                   arrow = grid::arrow(angle = 20, length = grid::unit(if (open) 0.14 else 0.11, "in"), type = "closed"))
 }
 

@@ -1,6 +1,7 @@
 # Tables as HTML, for the report and for files of their own.
 
-# text: places of columns that hold running text. Rows are pasted, not built tag by tag: a report has thousands of cells.
+# text: places of columns that hold running text. Rows are pasted, not built tag by tag: a report has thousands of
+# cells.
 table_tag <- function(table, caption, note, failing = rep(FALSE, nrow(table)), text = integer()) {
   tags <- htmltools::tags
   class_of <- function(j) if (j %in% text) " class=\"text\"" else ""

@@ -30,16 +30,19 @@
 #' @rawNamespace S3method(knitr::knit_print, twin_decomposition, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_checklist, knit_result)
 #' @export
-knit_result <- function(x, options = list(), ...) {
+knit_result <- function(x, options = list(), ...) { # nolint: undesirable_function_linter. knitr's own name.
+  chunk <- options # nolint: undesirable_function_linter.
   need_package("knitr", "knit documents")
   if (identical(getOption("carefultwin.knit"), "text")) return(knitr::normal_print(x))
   parts <- table_parts(x)
-  if (!is.null(options$tab.cap)) parts$caption <- options$tab.cap
-  parts$latex <- list(label = if (!is.null(options$label)) paste0("tab:", options$label))
-  lines <- if (knitr::is_latex_output()) latex_table(parts) else if (knitr::is_html_output()) {
+  if (!is.null(chunk$tab.cap)) parts$caption <- chunk$tab.cap
+  parts$latex <- list(label = if (!is.null(chunk$label)) paste0("tab:", chunk$label))
+  styled <- function() {
     c(sprintf("<style>%s</style>", paste(table_style, collapse = " ")),
       as.character(table_tag(parts$table, parts$caption, parts$note)))
-  } else markdown_table(parts)
+  }
+  lines <- if (knitr::is_latex_output()) latex_table(parts) else if (knitr::is_html_output()) styled() else
+    markdown_table(parts)
   packages <- if (knitr::is_latex_output()) lapply(c("booktabs", "graphicx", "longtable"), function(name) {
     structure(list(name = name, options = NULL, extra_lines = NULL), class = "latex_dependency")
   })

@@ -1,5 +1,5 @@
-# Tables in LaTeX: booktabs, notes as wide as the table, shrunk to the page where they are wider, over several pages where
-# they are longer. Nothing is needed beyond packages that every distribution has.
+# Tables in LaTeX: booktabs, notes as wide as the table, shrunk to the page where they are wider, over several pages
+# where they are longer. Nothing is needed beyond packages that every distribution has.
 
 page_rows <- 40L  # more than this do not fit on a page
 
@@ -20,8 +20,9 @@ latex_rows <- function(table) {
   paste0(apply(matrix(cells, nrow = nrow(table)), 1L, paste, collapse = " & "), " \\\\")
 }
 
-latex_head <- function(table) c("\\toprule", paste0(paste(latex_text(names(table)), collapse = " & "), " \\\\"),
-                                "\\midrule")
+latex_head <- function(table) {
+  c("\\toprule", paste0(paste(latex_text(names(table)), collapse = " & "), " \\\\"), "\\midrule")
+}
 
 latex_columns <- function(table) paste0("l", strrep("r", ncol(table) - 1L))
 

@@ -37,8 +37,8 @@ papers <- list(
     "10.1093/pan/mpr013"),
   zubizarreta2014 = new_paper(
     "Jos\u00e9 R. Zubizarreta and Ricardo D. Paredes and Paul R. Rosenbaum", 2014, paste(
-      "Matching for balance, pairing for heterogeneity in an observational study of the effectiveness of for-profit and",
-      "not-for-profit high schools in Chile"), "The Annals of Applied Statistics", 8, 1, "204--231",
+      "Matching for balance, pairing for heterogeneity in an observational study of the effectiveness of for-profit",
+      "and not-for-profit high schools in Chile"), "The Annals of Applied Statistics", 8, 1, "204--231",
     "10.1214/13-AOAS713"),
   diamond2013 = new_paper(
     "Alexis Diamond and Jasjeet S. Sekhon", 2013, paste(
@@ -247,7 +247,9 @@ effect_papers <- function(x) {
   asked <- x$source$asked
   c(
     if (!is.null(design)) design_papers(design), paper_keys$estimators[[x$estimator]],
-    if (x$reuse) c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(design_score(design))) "abadie2016"),
+    if (x$reuse) {
+      c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(design_score(design))) "abadie2016")
+    },
     if (!is.null(x$sets)) "abadie2022",
     if (identical(asked$inference, "bootstrap") && !is.null(x$study$stratum)) "rao1988"
   )
@@ -311,10 +313,12 @@ print.twin_references <- function(x, ...) print_lines(x, format(x))
 
 #' @export
 as.data.frame.twin_references <- function(x, ...) {
-  of <- function(field) vapply(x$keys, function(key) {
-    value <- papers[[key]][[field]]
-    if (is.null(value)) NA_character_ else as.character(value)
-  }, "", USE.NAMES = FALSE)
+  of <- function(field) {
+    vapply(x$keys, function(key) {
+      value <- papers[[key]][[field]]
+      if (is.null(value)) NA_character_ else as.character(value)
+    }, "", USE.NAMES = FALSE)
+  }
   data.frame(key = as.character(x$keys), author = of("author"), year = as.integer(of("year")), title = of("title"),
              journal = of("journal"), doi = of("doi"))
 }

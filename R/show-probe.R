@@ -328,7 +328,8 @@ plot.twin_probe_trends <- function(x, ...) {
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high), fill = "#DCEBEA") +
     ggplot2::geom_linerange(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high),
                             colour = twin_colours[["treated"]], linewidth = 0.9) +
-    ggplot2::geom_point(ggplot2::aes(y = .data$estimate), size = 2.4, colour = twin_colours[["treated"]], na.rm = TRUE) +
+    ggplot2::geom_point(ggplot2::aes(y = .data$estimate), size = 2.4, colour = twin_colours[["treated"]],
+                        na.rm = TRUE) +
     marked +
     ggplot2::labs(x = c(magnitude = "m: drift per period, as a multiple of the worst before treatment",
                         curvature = "m: change of the drift's slope per period")[[x$facts$violation]],

@@ -102,7 +102,8 @@ format.twin_groups <- function(x, ...) {
   table <- groups_table(x)
   of_row <- attr(table, "groups")
   blocks <- lapply(unique(x$rows$group), function(group) {
-    c(if (!is.na(group)) c(if (group != x$rows$group[1L]) "", group_heading(x, group)), table_lines(table[of_row %in% group, , drop = FALSE]))
+    c(if (!is.na(group)) c(if (group != x$rows$group[1L]) "", group_heading(x, group)),
+      table_lines(table[of_row %in% group, , drop = FALSE]))
   })
   c(
     wrap_lines(if (x$several) several_groups_text(x) else

@@ -39,7 +39,8 @@ theme_twin <- function(size = 12) {
       panel.spacing.x = ggplot2::unit(6, "mm"),
       strip.text = ggplot2::element_text(face = "bold", hjust = 0),
       legend.position = "top", legend.justification = "right",  # what is too wide goes over the axis
-      legend.box = "vertical", legend.box.just = "right", legend.spacing.y = ggplot2::unit(0, "mm"), legend.margin = ggplot2::margin(1, 0, 1, 0)
+      legend.box = "vertical", legend.box.just = "right", legend.spacing.y = ggplot2::unit(0, "mm"),
+      legend.margin = ggplot2::margin(1, 0, 1, 0)
     )
 }
 
@@ -63,7 +64,8 @@ element_grob.twin_wrapping <- function(element, label = "", x = NULL, y = NULL, 
   pick <- function(given, own) if (is.null(given)) own else given
   gp <- grid::gpar(fontsize = pick(size, element$size), col = pick(colour, element$colour),
                    fontfamily = element$family, fontface = element$face, lineheight = element$lineheight)
-  grid::gTree(label = as.character(label), gp = gp, upright = identical(element$angle, 90), room = if (is.null(element$room)) 1 else element$room, hjust = pick(hjust, element$hjust),
+  grid::gTree(label = as.character(label), gp = gp, upright = identical(element$angle, 90),
+              room = if (is.null(element$room)) 1 else element$room, hjust = pick(hjust, element$hjust),
               margin = pick(margin, element$margin), cl = "twin_wrapped")
 }
 
@@ -120,7 +122,9 @@ makeContent.twin_wrapped <- function(x) { # nolint: object_name_linter. An S3 me
   text <- if (x$upright) {
     grid::textGrob(label, x = across - grid::unit(0.25 * x$gp$fontsize / 72, "in"), y = along, hjust = along, vjust = 0,
                    rot = 90, gp = x$gp)
-  } else grid::textGrob(label, x = along, y = across, hjust = along, vjust = 1, gp = x$gp)
+  } else {
+    grid::textGrob(label, x = along, y = across, hjust = along, vjust = 1, gp = x$gp)
+  }
   grid::setChildren(x, grid::gList(text))
 }
 

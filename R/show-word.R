@@ -62,13 +62,17 @@ word_table <- function(block) {
 }
 
 word_cell <- function(text, width, left, bold, head, last) {
-  line <- function(where, size) sprintf("<w:%s w:val=\"single\" w:sz=\"%d\" w:space=\"0\" w:color=\"000000\"/>", where,
-                                        size)
+  line <- function(where, size) {
+    sprintf("<w:%s w:val=\"single\" w:sz=\"%d\" w:space=\"0\" w:color=\"000000\"/>", where, size)
+  }
   borders <- paste(c(if (head) c(line("top", 8L), line("bottom", 4L)), if (last) line("bottom", 8L)), collapse = "")
-  sprintf(paste0("<w:tc><w:tcPr><w:tcW w:w=\"%d\" w:type=\"dxa\"/><w:tcBorders>%s</w:tcBorders></w:tcPr><w:p><w:pPr><w:spacing w:before=\"20\" ",
-                 "w:after=\"20\"/><w:jc w:val=\"%s\"/></w:pPr><w:r><w:rPr>%s<w:sz w:val=\"16\"/></w:rPr>",
-                 "<w:t xml:space=\"preserve\">%s</w:t></w:r></w:p></w:tc>"),
-          width, borders, if (left) "left" else "right", if (bold) "<w:b/>" else "", word_text(text))
+  paste0(
+    sprintf("<w:tc><w:tcPr><w:tcW w:w=\"%d\" w:type=\"dxa\"/><w:tcBorders>%s</w:tcBorders></w:tcPr>", width, borders),
+    "<w:p><w:pPr><w:spacing w:before=\"20\" w:after=\"20\"/>",
+    sprintf("<w:jc w:val=\"%s\"/></w:pPr><w:r><w:rPr>%s<w:sz w:val=\"16\"/></w:rPr>", if (left) "left" else "right",
+            if (bold) "<w:b/>" else ""),
+    sprintf("<w:t xml:space=\"preserve\">%s</w:t></w:r></w:p></w:tc>", word_text(text))
+  )
 }
 
 # Control characters are not allowed in such files.
