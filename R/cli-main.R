@@ -117,14 +117,36 @@ usage_error <- function(name, message) {
 
 # One line that says what is done, how far, and how long it will take; nothing where it takes less than two seconds.
 terminal_progress <- function() {
-  progressr::handler_cli(show_after = 2, format = "{cli::pb_status} {cli::pb_percent}, {cli::pb_eta} left")
+  shown <- 0L
+  say <- function(text) {
+    cat("\r", text, strrep(" ", max(0L, shown - nchar(text))), sep = "", file = stderr())
+    shown <<- nchar(text)
+  }
+  started <- NULL
+  progressr::make_progression_handler("twin", reporter = list(
+    initiate = function(...) started <<- Sys.time(),
+    update = function(config, state, progression, ...) {
+      passed <- as.numeric(difftime(Sys.time(), started, units = "secs"))
+      if (passed < 2 || state$step == 0L) return(invisible())
+      say(progress_line(state$message, state$step / config$max_steps, passed))
+    },
+    finish = function(...) if (shown > 0L) cat("\r", strrep(" ", shown), "\r", sep = "", file = stderr())
+  ), enable = TRUE, intrusiveness = 1, target = "terminal")
+}
+
+# "Draws: 40 of 200, 20%, about 8 s left". passed: seconds.
+progress_line <- function(message, share, passed) {
+  left <- passed * (1 - share) / share
+  time <- if (left < 90) sprintf("%.0f s", left) else sprintf("%.0f min", left / 60)
+  substr(sprintf("%s, %.0f%%, about %s left", paste(message, collapse = " "), 100 * share, time), 1L, 79L)
 }
 
 # Runs a command; errors become one block on stderr, warnings a line or two each, told once. in_plan: should hints be in
 # a plan's words?
 guarded <- function(name, expr, in_plan) {
   # lines are broken here, once
-  rlang::local_options(cli.width = 10000L, progressr.handlers = list(terminal_progress()))
+  rlang::local_options(cli.width = 10000L, progressr.handlers = list(terminal_progress()),
+                       progressr.enable = isTRUE(getOption("progressr.enable")) || isatty(stderr()))
   told <- character()
   tryCatch(
     withCallingHandlers(within_memory(expr), warning = function(w) {

@@ -209,16 +209,22 @@ effect_words <- function(told) {
     !identical(other, effect) && other$outcome == effect$outcome &&
       identical(main_term(main_number(other)), main_term(main_number(effect)))
   }, told$effects)
-  estimates <- vapply(others, function(other) main_row(other)$estimate, 0)
+  plain <- vapply(others, is_first_look, NA)
+  of <- function(effects) vapply(effects, function(other) main_row(other)$estimate, 0)
+  estimates <- of(others[!plain])
   c(
     sprintf("%s on %s was estimated by %s%s.", if (inherits(effect, "twin_hazard")) "The hazard ratio" else
       "The effect", outcome_phrase(effect), told_method(effect), cited(method_papers(effect))),
     sprintf("Standard errors: %s.", effect$inference),
     trimws(if (inherits(effect, "twin_did")) "" else missing_sentence(effect)),
     sprintf("It was %s (%s).", number_text(row$estimate), interval_phrase(effect$level, row$conf.low, row$conf.high)),
-    if (length(others) == 1L) sprintf("One other estimate of it was made: %s.", number_text(estimates)),
-    if (length(others) > 1L) sprintf("%d other estimates of it, by other designs or estimators, lay between %s and %s.",
-                                     length(others), number_text(min(estimates)), number_text(max(estimates)))
+    if (length(estimates) == 1L) sprintf("One other estimate of it was made: %s.", number_text(estimates)),
+    if (length(estimates) > 1L) {
+      sprintf("%d other estimates of it, by other designs or estimators, lay between %s and %s.", length(estimates),
+              number_text(min(estimates)), number_text(max(estimates)))
+    },
+    if (any(plain)) sprintf("%s it was %s.", if (inherits(effect, "twin_did")) "By a two-way regression" else
+      "Without any adjustment", and_list(number_text(of(others[plain]))))
   )
 }
 
@@ -250,6 +256,8 @@ probe_sentences <- function(told) {
   c("Sensitivity to hidden bias was probed.", vapply(told$probes, function(probe) {
     text <- paste(probe_verdict(probe), collapse = " ")
     text <- sub("The conclusion changes", "The conclusion changed", text, fixed = TRUE)
+    about <- c(probe$facts$outcome, probe$facts$effect$outcome, probe$facts$about$outcome)
+    if (length(about) > 0L) text <- sprintf("On %s: %s%s", about[1L], tolower(substr(text, 1L, 1L)), substring(text, 2L))
     paste0(sub("[.]$", "", text), cited(papers_of(probe)), ".")
   }, ""))
 }

@@ -6,7 +6,7 @@ show_progress <- function(title, work, steps = NULL) {
   progressr::with_progress({
     progress <- progressr::progressor(steps = if (is.null(steps)) 1L else steps, message = title)
     work(function(what = "") progress(message = paste0(title, ": ", what), amount = if (is.null(steps)) 0 else 1))
-  }, enable = getOption("progressr.enable", interactive() || isatty(stderr())))
+  }, enable = getOption("progressr.enable", interactive()))
 }
 
 # A row per draw: one(k) gives the `width` numbers of draw k, whichever worker runs it.

@@ -49,3 +49,18 @@ test_that("completion for bash offers commands, options and files", {
   expect_identical(ask("run", "--st"), "--strict")
   expect_match(ask("describe", script), basename(script), fixed = TRUE)
 })
+
+test_that("progress says how far and how long, and clears its line", {
+  expect_identical(progress_line("Draws: 40 of 200", 0.2, 2), "Draws: 40 of 200, 20%, about 8 s left")
+  expect_identical(progress_line("Draws", 0.01, 10), "Draws, 1%, about 16 min left")
+  expect_lte(nchar(progress_line(strrep("long ", 40), 0.5, 3)), 79)
+  said <- withr::local_tempfile()
+  code <- sprintf(paste(
+    "options(progressr.handlers = list(carefultwin:::terminal_progress()));",
+    "progressr::with_progress({p <- progressr::progressor(steps = 5, message = 'Work');",
+    "for (i in 1:5) {Sys.sleep(0.6); p(message = paste('Work', i))}}, enable = TRUE)"))
+  system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(code)), stderr = said)
+  text <- paste(readLines(said, warn = FALSE), collapse = "")
+  expect_match(text, "Work 4, 80%, about 1 s left")
+  expect_match(text, " {20,}$")
+})
