@@ -172,7 +172,7 @@ agreement_verdict <- function(parts) {
 bias_verdict <- function(parts) {
   if (length(parts$probes) == 0L) return(new_verdict("Hidden bias", "not probed", "no probe was run"))
   outcome <- headline_effect(parts)$outcome
-  own <- Filter(function(probe) is.null(outcome) || identical(probe$facts$outcome, outcome), parts$probes)
+  own <- Filter(function(probe) is.null(outcome) || identical(probed_outcome(probe), outcome), parts$probes)
   probe <- (if (length(own) > 0L) own else parts$probes)[[1L]]
   all <- Find(function(probe) inherits(probe, "twin_probe_effect"), own)
   if (!is.null(all)) probe <- all

@@ -256,10 +256,18 @@ probe_sentences <- function(told) {
   c("Sensitivity to hidden bias was probed.", vapply(told$probes, function(probe) {
     text <- paste(probe_verdict(probe), collapse = " ")
     text <- sub("The conclusion changes", "The conclusion changed", text, fixed = TRUE)
-    about <- c(probe$facts$outcome, probe$facts$effect$outcome, probe$facts$about$outcome)
-    if (length(about) > 0L) text <- sprintf("On %s: %s%s", about[1L], tolower(substr(text, 1L, 1L)), substring(text, 2L))
+    about <- probed_outcome(probe)
+    if (!is.null(about)) text <- sprintf("On %s: %s%s", about, tolower(substr(text, 1L, 1L)), substring(text, 2L))
     paste0(sub("[.]$", "", text), cited(papers_of(probe)), ".")
   }, ""))
+}
+
+# The outcome whose effect was probed; NULL where the probe was given numbers.
+probed_outcome <- function(probe) {
+  for (part in list(probe$facts, probe$facts$effect, probe$facts$about)) {
+    if (is.list(part) && is.character(part$outcome)) return(part$outcome)
+  }
+  NULL
 }
 
 process_sentences <- function(told) {

@@ -102,7 +102,7 @@ test_that("a graph answers for its covariates; several outcomes ask for adjusted
 test_that("words of a panel speak of cohorts, trends and ways to estimate", {
   panel <- harbour_panel()
   cells <- measure_did(panel)
-  told <- list(summarise_did(cells), assess_trends(panel), decompose_did(panel))
+  told <- list(summarise_did(cells), assess_trends(panel), decompose_did(panel), probe_trends(cells, at = 0:1))
   text <- paste(as.character(methods_text(told)), collapse = " ")
   expect_match(text, "Callaway and Sant'Anna, 2021", fixed = TRUE)
   expect_match(text, "Goodman-Bacon, 2021")
