@@ -216,7 +216,7 @@ effect_words <- function(told) {
     sprintf("%s on %s was estimated by %s%s.", if (inherits(effect, "twin_hazard")) "The hazard ratio" else
       "The effect", outcome_phrase(effect), told_method(effect), cited(method_papers(effect))),
     sprintf("Standard errors: %s.", effect$inference),
-    trimws(if (inherits(effect, "twin_did")) "" else missing_sentence(effect)),
+    trimws(if (inherits(effect, "twin_did")) "" else sub("; see [^.]*[.]$", ".", missing_sentence(effect))),
     sprintf("It was %s (%s).", number_text(row$estimate), interval_phrase(effect$level, row$conf.low, row$conf.high)),
     if (length(estimates) == 1L) sprintf("One other estimate of it was made: %s.", number_text(estimates)),
     if (length(estimates) > 1L) {
@@ -273,7 +273,7 @@ probed_outcome <- function(probe) {
 process_sentences <- function(told) {
   book <- summary(told$book)
   c(
-    if (!is.null(told$panel)) sprintf("In all %s to estimate it %s tried.", plural(tried_in_all(told), "way"),
+    if (!is.null(told$panel)) sprintf("In all, %s to estimate it %s tried.", plural(tried_in_all(told), "way"),
                                       if (tried_in_all(told) == 1L) "was" else "were") else
       if (is.na(book$opened)) sprintf("The outcome had not been opened; %s tried so far.", were_tried(book$before)) else
       sprintf("The outcome was first opened on %s: %s tried before and %d after.", book$opened,

@@ -469,7 +469,7 @@ plot.twin_comparison <- function(x, ...) {
 truth_layers <- function(truth) {
   list(
     ggplot2::geom_vline(xintercept = truth, linetype = "22", colour = twin_mark, linewidth = 0.8),
-    ggplot2::annotate("text", x = truth, y = Inf, label = paste(" truth", number_text(truth)), hjust = 0, vjust = 1.4,
-                      size = 3.4, colour = twin_mark)
+    ggplot2::annotate("text", x = truth, y = Inf, label = sprintf(" truth %s ", number_text(truth)), hjust = "inward",
+                      vjust = 1.4, size = 3.4, colour = twin_mark)
   )
 }

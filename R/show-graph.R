@@ -175,14 +175,22 @@ fitted_font <- function(names, size, layers) {
 
 node_grob <- function(node, at, half, gp) {
   look <- role_looks[[if (nzchar(node$role)) node$role else "plain"]]
-  small <- grid::gpar(fontsize = 0.85 * gp$fontsize, col = "grey30")
   grid::gList(
     grid::roundrectGrob(at[1L], at[2L], 2 * half[1L], 2 * half[2L], "in", r = grid::unit(0.05, "in"), gp = grid::gpar(
       fill = look[1L], col = look[3L], lty = look[4L], lwd = if (nzchar(node$role)) 2 else 1)),
     grid::textGrob(node$name, at[1L], at[2L], default.units = "in", gp = grid::gpar(fontsize = gp$fontsize,
                                                                                    col = look[2L])),
-    if (nzchar(node$role)) grid::textGrob(node$role, at[1L], at[2L] - half[2L] - 0.03, default.units = "in",
-                                          vjust = 1, gp = small)
+    if (nzchar(node$role)) role_grob(node$role, at[1L], at[2L] - half[2L] - 0.03, 0.85 * gp$fontsize)
+  )
+}
+
+# A small word below the box, on white so that no arrow runs through it.
+role_grob <- function(role, x, y, size) {
+  gp <- grid::gpar(fontsize = size, col = "grey30")
+  grid::gList(
+    grid::rectGrob(x, y, text_width(role, gp) + 0.04, 1.1 * size / 72, vjust = 1, default.units = "in",
+                   gp = grid::gpar(fill = "white", col = NA)),
+    grid::textGrob(role, x, y, default.units = "in", vjust = 1, gp = gp)
   )
 }
 

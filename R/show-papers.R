@@ -289,6 +289,7 @@ long_reference <- function(key) {
 reference_lines <- function(keys) vapply(sorted_keys(keys), long_reference, "", USE.NAMES = FALSE)
 
 bibtex_lines <- function(keys) {
+  if (length(keys) == 0L) return("% no papers are cited")
   unlist(lapply(sorted_keys(keys), function(key) {
     paper <- papers[[key]]
     fields <- Filter(Negate(is.null), paper)

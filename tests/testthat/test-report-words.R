@@ -44,6 +44,7 @@ test_that("papers are cited in words, for pandoc or for LaTeX, and every key sta
   for (key in table$key) expect_match(bib, sprintf("^@article\\{%s,$", key), all = FALSE)
   expect_identical(sum(bib == "}"), nrow(table))
   expect_match(format(references(w$raw)), "No paper stands behind this")
+  expect_identical(format(references(w$raw), "bibtex"), "% no papers are cited")
   expect_error(references(1), class = "twin_error_input")
 })
 
@@ -112,9 +113,26 @@ test_that("words of a panel speak of cohorts, trends and ways to estimate", {
   expect_false(rows$done[grep("shown over time", rows$question)])
 })
 
+test_that("missing outcomes are told in the paragraph, without advice, and a run without papers leaves its files", {
+  data <- many_crews()
+  data$income[1:7] <- NA
+  text <- paste(as.character(methods_text(measure_effect(study_of_many(data)))), collapse = " ")
+  expect_match(text, "7 values of the outcome are missing and left out: this is about complete cases. It was", fixed = TRUE)
+  folder <- plan_folder(function(plan) c(plan[seq_len(which(plan == "designs:") - 1L)], "effects:", "  raw: {}"))
+  result <- twin("run", file.path(folder, "plan.yml"))
+  expect_identical(result$status, 0L)
+  expect_identical(readLines(file.path(folder, "results", "references.bib")), "% no papers are cited")
+})
+
 test_that("words need one study", {
   expect_error(methods_text(list(study_of_many(), study_of_many(many_crews(50)))), "one study",
                class = "twin_error_input")
   expect_error(methods_text(list(probe_pairs(c(1, 2, 3)))), "tells of a study", class = "twin_error_input")
   expect_error(checklist(4), class = "twin_error_input")
+})
+
+test_that("the package says how it is cited", {
+  entry <- utils::citation("carefultwin")
+  expect_match(format(entry, "text"), "carefultwin", all = FALSE)
+  expect_match(paste(utils::toBibtex(entry), collapse = " "), as.character(utils::packageVersion("carefultwin")), fixed = TRUE)
 })
