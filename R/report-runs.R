@@ -64,6 +64,7 @@ compare_runs <- function(old, new) {
 
 read_run <- function(folder, call = rlang::caller_env()) {
   check_string(folder, arg = "folder", call = call)
+  if (!validUTF8(folder)) abort_file("The name of the folder is not valid text.", path = folder, call = call)
   files <- file.path(folder, c("plan.yml", facts_file))
   if (!all(file.exists(files))) {
     abort_file(c("{.file {folder}} is not a folder of results.",

@@ -32,11 +32,13 @@
 #' @export
 knit_result <- function(x, options = list(), ...) { # nolint: undesirable_function_linter. knitr's own name.
   chunk <- options # nolint: undesirable_function_linter.
+  check_exported(x, "rows")
+  if (!is.list(chunk)) abort_input("{.arg options} must be the list that knitr gives.")
   need_package("knitr", "knit documents")
   if (identical(getOption("carefultwin.knit"), "text")) return(knitr::normal_print(x))
   parts <- table_parts(x)
-  if (!is.null(chunk$tab.cap)) parts$caption <- chunk$tab.cap
-  parts$latex <- list(label = if (!is.null(chunk$label)) paste0("tab:", chunk$label))
+  if (rlang::is_string(chunk$tab.cap)) parts$caption <- chunk$tab.cap
+  parts$latex <- list(label = if (rlang::is_string(chunk$label)) paste0("tab:", chunk$label))
   styled <- function() {
     c(sprintf("<style>%s</style>", paste(table_style, collapse = " ")),
       as.character(table_tag(parts$table, parts$caption, parts$note)))

@@ -60,6 +60,7 @@ wrapping_text <- function(..., room = 1) {
 #' @exportS3Method ggplot2::element_grob
 element_grob.twin_wrapping <- function(element, label = "", x = NULL, y = NULL, hjust = NULL, colour = NULL, # nolint
                                        size = NULL, margin = NULL, ...) {
+  if (is.language(label)) return(NextMethod())  # formulas are drawn, not wrapped
   if (is.null(label) || length(label) != 1L || !nzchar(label)) return(ggplot2::zeroGrob())
   pick <- function(given, own) if (is.null(given)) own else given
   gp <- grid::gpar(fontsize = pick(size, element$size), col = pick(colour, element$colour),

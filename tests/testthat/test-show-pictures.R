@@ -64,6 +64,9 @@ test_that("the check of texts finds what is wrong", {
     ggplot2::annotate("text", x = 1, y = c(1, 1.001), label = c("one text", "another"))
   expect_match(text_faults(covered), "covers", all = FALSE)
   expect_identical(text_faults(clipped + theme_twin()), character())
+  formula <- ggplot2::ggplot(data, ggplot2::aes(x, y)) + ggplot2::labs(title = quote(alpha^2)) + theme_twin()
+  expect_s3_class(ggplot2::ggplotGrob(formula), "gtable")
+  expect_error(theme_twin(0), class = "twin_error_input")
 })
 
 # Lightness of a colour in CIELAB.
