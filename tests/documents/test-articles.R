@@ -16,8 +16,22 @@ run_alone <- function(name) {
 
 test_that("there is an article for every stage, and Methods", {
   expect_setequal(tools::file_path_sans_ext(basename(articles())), c(
-    "before-the-outcome", "weighting", "matching", "effects", "difference-in-differences", "hidden-bias", "methods"
+    "before-the-outcome", "weighting", "matching", "effects", "difference-in-differences", "hidden-bias", "methods", "paper",
+    "other-habits"
   ))
+})
+
+test_that("every article starts with its question and a picture, and ends with what to write in the paper", {
+  for (file in articles()) {
+    lines <- readLines(file)
+    body <- lines[-seq_len(which(lines == "---")[2])]
+    question <- grep("^\\*\\*.*\\?\\*\\*$", body)[1]
+    picture <- grep("fig.alt", body, fixed = TRUE)[1]
+    expect_lt(question, 8, label = basename(file))
+    expect_lt(picture - question, 4, label = basename(file))
+    headings <- grep("^## ", body, value = TRUE)
+    expect_identical(headings[length(headings)], "## What to write in the paper", label = basename(file))
+  }
 })
 
 test_that("before the outcome: covariates come from the graph, the outcome stays sealed", {
