@@ -167,7 +167,8 @@ keys_section <- function() {
       default <- if (is.null(verb)) "" else default_text(formals(verb)[[key]])
       if (nzchar(default)) sprintf("`%s` (%s)", key, gsub("%", "\\\\%", default)) else sprintf("`%s`", key)
     }, "")
-    sprintf("* **%s** (%s): %s.", name, parts[[name]]$about, paste(keys, collapse = ", "))
+    about <- gsub("([{][^}]*[}])", "`\\1`", parts[[name]]$about)
+    sprintf("* **%s** (%s): %s.", name, about, paste(keys, collapse = ", "))
   }, "")
   c("@section Keys of a plan: In parentheses defaults, the first of choices parted by |.", "", items)
 }

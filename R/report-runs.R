@@ -47,8 +47,15 @@ write_run_facts <- function(folder, parts, plan) {
 #' @family out
 #' @examples
 #' folder <- tempfile()
+#' dir.create(folder)
+#' columns <- c("joined", "income", "boat_length", "past_income")
+#' write_units(crews[columns], file.path(folder, "crews.csv"))
 #' plan <- file.path(folder, "plan.yml")
-#' invisible(utils::capture.output(twin_main(c("demo", "--panel", "--out", folder))))
+#' writeLines(c(
+#'   "study: {data: crews.csv, treatment: joined, outcome: income, covariates: [boat_length, past_income]}",
+#'   "effects: {raw: {}}"
+#' ), plan)
+#' invisible(utils::capture.output(twin_main(c("run", plan))))
 #' compare_runs(file.path(folder, "results"), file.path(folder, "results"))
 #' @export
 compare_runs <- function(old, new) {
