@@ -43,7 +43,7 @@ command_keys <- function(flags, args) {
 
 # The help page of a verb as text; NULL where there is none.
 help_lines <- function(name) {
-  page <- tools::Rd_db("carefultwin")[[paste0(name, ".Rd")]]
+  page <- help_pages()[[paste0(name, ".Rd")]]
   if (is.null(page)) return(NULL)
   lines <- utils::capture.output(tools::Rd2txt(page, options = list(underline_titles = FALSE, width = 78L)))
   gsub(".\b", "", lines)  # no overstriking

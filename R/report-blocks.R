@@ -81,16 +81,8 @@ drop_figures <- function(figures) if (isTRUE(figures$temporary)) unlink(figures$
 
 draw_figure <- function(figures, name, plot, height) {
   figures$names <- union(figures$names, name)
-  file <- file.path(figures$folder, paste0(figure_stem(figures, name), ".png"))
+  file <- file.path(figures$folder, paste0(file_stems(figures$names)[[name]], ".png"))
   bare <- plot + ggplot2::labs(title = NULL, subtitle = NULL, caption = NULL)
   ggplot2::ggsave(file, bare, device = ragg::agg_png, width = figure_width, height = height, dpi = 144)
   file
-}
-
-# A name for a file that no other picture of the folder has.
-figure_stem <- function(figures, name) {
-  plain <- function(text) tolower(gsub("^-|-$", "", gsub("[^A-Za-z0-9_]+", "-", text)))
-  stem <- gsub("^-|-$", "", gsub("[^A-Za-z0-9_]+", "-", name))
-  if (nzchar(stem) && !plain(stem) %in% plain(setdiff(figures$names, name))) return(stem)
-  paste0(stem, if (nzchar(stem)) "-", substr(rlang::hash(enc2utf8(name)), 1L, 6L))
 }

@@ -89,9 +89,11 @@ balance_section <- function(parts) {
 # Designs of several arms have no common picture.
 balances_figure <- function(parts) {
   names <- names(parts$balances)
-  together <- tryCatch(assess_balance(parts$designs), twin_error = function(e) NULL)
-  pictures <- if (length(names) == 1L || is.null(together)) parts$balances else list(all = together)
-  if (!is.null(together) && length(names) > 1L) together$limits <- parts$balances[[1L]]$limits
+  limits <- parts$balances[[1L]]$limits
+  together <- if (length(names) > 1L) {
+    tryCatch(assess_balance(parts$designs, limits$smd, limits$ratio), twin_error = function(e) NULL)
+  }
+  pictures <- if (is.null(together)) parts$balances else list(all = together)
   Map(function(balance, name) {
     figure_block(parts$figures, paste("balance", name), plot(balance),
                  paste("Absolute standardized mean differences before and after", balance$design), height = 5.2)

@@ -30,7 +30,7 @@ run_article <- function(file, env = new.env(parent = globalenv())) {
   grDevices::pdf(NULL)
   on.exit(grDevices::dev.off())
   starts <- grep("^```\\{r", lines)
-  for (start in starts[!grepl("include = FALSE", lines[starts], fixed = TRUE)]) {
+  for (start in starts[!grepl("(include|eval) = FALSE", lines[starts])]) {
     end <- start + which(lines[-seq_len(start)] == "```")[1L]
     code <- parse(text = lines[seq(start + 1L, end - 1L)])
     utils::capture.output(suppressWarnings(source(exprs = code, local = env, echo = FALSE, print.eval = TRUE)))
