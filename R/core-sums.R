@@ -6,7 +6,7 @@
 core_sums_by <- function(v, code, size = max(code[inside])) {
   inside <- !is.na(code)
   out <- numeric(size)
-  totals <- rowsum(v[inside], code[inside])
+  totals <- rowsum(v[inside], code[inside], reorder = FALSE)
   out[as.integer(rownames(totals))] <- totals[, 1L]
   out
 }

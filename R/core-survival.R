@@ -24,10 +24,10 @@ core_cox <- function(time, event, z, v, x = matrix(0, length(time), 0L)) {
 
 # Cox regression on the columns of x, ties by Efron: list(coefficients, NA where aliased; var; converged).
 cox_fit <- function(x, time, event, v) {
-  fit <- survival::coxph.fit(x, survival::Surv(time, event), strata = NULL, offset = NULL, init = NULL, weights = v,
-                             method = "efron", rownames = NULL, resid = FALSE,
-                             control = survival::coxph.control(eps = 1e-11, iter.max = 50, timefix = FALSE))
-  list(coefficients = unname(fit$coefficients), var = fit$var, converged = fit$iter < 50)
+  fit <- glue_fit_cox(x, as.numeric(time), as.numeric(event), as.numeric(v))
+  coefficients <- rep(NA_real_, ncol(x))
+  coefficients[fit$active] <- fit$coefficients[fit$active]
+  list(coefficients = coefficients, var = fit$covariance, converged = fit$status == "converged")
 }
 
 # The derivative of the score equation of one column z in each weight; times the inverse information it is that of the

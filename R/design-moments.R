@@ -10,9 +10,8 @@ balance_moments <- function(study, samples, distribution = FALSE, known = NULL) 
   columns <- Map(function(column, name) column_moments(column, name, study$z, weights, distribution),
                  study$columns, names(study$columns))
   lapply(stats::setNames(seq_along(samples), names(samples)), function(k) {
-    rows <- do.call(rbind, unname(lapply(columns, `[[`, k)))
-    rownames(rows) <- NULL
-    rows
+    rows <- unlist(lapply(unname(columns), `[[`, k), recursive = FALSE)
+    as.data.frame(data.table::rbindlist(rows))
   })
 }
 
@@ -27,7 +26,7 @@ with_distributions <- function(known, study, weights) {
   known
 }
 
-# A list with one data frame per column of `weights`.
+# For each column of `weights` a list of its groups of rows: lists of columns.
 column_moments <- function(column, name, z, weights, distribution) {
   numeric <- !column$kind %in% c("factor", "binary")
   numbers <- if (numeric) numeric_moments(column$values, z, weights, distribution)
@@ -36,18 +35,18 @@ column_moments <- function(column, name, z, weights, distribution) {
       factor = level_rows(name, "level", column$levels,
                           core_level_shares(core_level_totals(column$values, length(column$levels), z, weights[, k]))),
       binary = level_rows(name, "binary", column$levels, share_of_ones(column$values, z, weights[, k])),
-      data.frame(covariate = name, level = NA_character_, kind = column$kind, as.list(numbers[, k]))
+      c(list(covariate = name, level = NA_character_, kind = column$kind), as.list(numbers[, k]))
     )
-    if (is.null(column$flag)) return(own)
-    rbind(own, level_rows(name, "missing", missing_level, share_of_ones(column$flag, z, weights[, k])))
+    if (is.null(column$flag)) return(list(own))
+    list(own, level_rows(name, "missing", missing_level, share_of_ones(column$flag, z, weights[, k])))
   })
 }
 
 share_of_ones <- function(values, z, v) core_level_shares(core_level_totals(values + 1, 2L, z, v))[2L, , drop = FALSE]
 
 level_rows <- function(name, kind, levels, shares) {
-  numbers <- core_share_balance(shares[, "treated"], shares[, "control"])
-  data.frame(covariate = name, level = levels, kind = kind, numbers, row.names = NULL)
+  numbers <- as.data.frame(core_share_balance(shares[, "treated"], shares[, "control"]))
+  c(list(covariate = rep(name, nrow(numbers)), level = levels, kind = rep(kind, nrow(numbers))), as.list(numbers))
 }
 
 numeric_moments <- function(values, z, weights, distribution) {

@@ -102,7 +102,7 @@ count_bytes <- function(path, byte) {
   out <- list(count = 0, last = raw(), line = NA_real_)
   lines <- 0
   repeat {
-    part <- readBin(file, "raw", 2^22)
+    part <- readBin(file, "raw", min(2^22, file.size(path)))
     if (length(part) == 0L) return(out)
     here <- part == byte
     if (is.na(out$line) && any(here)) out$line <- lines + sum(part[seq_len(which(here)[1L])] == as.raw(10L)) + 1

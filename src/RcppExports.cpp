@@ -11,6 +11,19 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
+// glue_fit_cox
+Rcpp::List glue_fit_cox(const Eigen::MatrixXd x, const Eigen::VectorXd time, const Eigen::VectorXd event, const Eigen::VectorXd weight);
+RcppExport SEXP _carefultwin_glue_fit_cox(SEXP xSEXP, SEXP timeSEXP, SEXP eventSEXP, SEXP weightSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Eigen::MatrixXd >::type x(xSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type time(timeSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type event(eventSEXP);
+    Rcpp::traits::input_parameter< const Eigen::VectorXd >::type weight(weightSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_fit_cox(x, time, event, weight));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_distribution_gaps
 Rcpp::NumericMatrix glue_distribution_gaps(const Eigen::Map<Eigen::VectorXd> x, Rcpp::IntegerVector z, const Eigen::Map<Eigen::MatrixXd> weights);
 RcppExport SEXP _carefultwin_glue_distribution_gaps(SEXP xSEXP, SEXP zSEXP, SEXP weightsSEXP) {
@@ -371,6 +384,7 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
+    {"_carefultwin_glue_fit_cox", (DL_FUNC) &_carefultwin_glue_fit_cox, 4},
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
     {"_carefultwin_glue_arm_sums", (DL_FUNC) &_carefultwin_glue_arm_sums, 3},
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},

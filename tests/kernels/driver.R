@@ -149,6 +149,11 @@ kernels <- list(
     )
     core$glue_judge_metrics(task, matrix(exp(rnorm(3 * p)), p), sample(2L, 1L))
   },
+  cox = function() {
+    n <- size(400, 1)
+    weight <- odd_weights(n) + 1e-300
+    core$cox_fit(odd_matrix(n, size(4, 1)), odd_numbers(n), arms(n), weight)
+  },
   resample = function() {
     sizes <- vapply(seq_len(size(20)), function(k) size(300), 0L)
     counts <- core$core_draw_counts(sizes, size(1e6), size(2^31 - 2))

@@ -80,6 +80,21 @@ test_that("bootstrap, clusters and pairs work as for other effects", {
   expect_true(all(nchar(format(analytic)) <= 80))
 })
 
+test_that("a Cox fit whose likelihood rises for ever is told, one without information is aliased", {
+  time <- c(1, 2, 3, 4, 5, 6)
+  first <- c(1, 1, 1, 0, 0, 0)  # all of the first go before any of the others
+  expect_false(cox_fit(cbind(first), time, rep(1, 6), rep(1, 6))$converged)
+  expect_true(cox_fit(cbind(c(1, 0, 1, 0, 1, 0)), time, rep(1, 6), rep(1, 6))$converged)
+  flat <- cox_fit(cbind(c(1, 0, 1, 0, 1, 0), 7), time, rep(1, 6), rep(1, 6))
+  expect_identical(is.na(flat$coefficients), c(FALSE, TRUE))
+  # one covariate, two deaths at once among four: the score of Efron by hand is 0 at the answer
+  z <- c(1, 0, 1, 0)
+  b <- cox_fit(cbind(z), c(1, 1, 2, 3), c(1, 1, 1, 0), rep(1, 4))$coefficients
+  r <- exp(b * z)
+  tied <- 1 - (2 * r[1]) / (2 * r[1] + 2) - (1.5 * r[1]) / (1.5 * r[1] + 1.5)
+  expect_equal(tied + 1 - r[1] / (r[1] + 1), 0, tolerance = 1e-9)
+})
+
 test_that("bad input is named", {
   data <- more_outcomes()
   expect_error(lasting(data, horizon = 99), "beyond", class = "twin_error_input")
