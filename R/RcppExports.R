@@ -33,6 +33,10 @@ glue_meet_bounds <- function(sums, start, pull, bound, base) {
     .Call(`_carefultwin_glue_meet_bounds`, sums, start, pull, bound, base)
 }
 
+glue_dependent_columns <- function(gram, tolerance) {
+    .Call(`_carefultwin_glue_dependent_columns`, gram, tolerance)
+}
+
 glue_pair_optimal <- function(problem, least, most, threads, tell) {
     .Call(`_carefultwin_glue_pair_optimal`, problem, least, most, threads, tell)
 }

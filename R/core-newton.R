@@ -15,3 +15,6 @@ core_meet_moments <- function(sums, start, pull) glue_meet_moments(sums, as.doub
 core_meet_bounds <- function(sums, start, pull, bound, base) {
   glue_meet_bounds(sums, as.double(start), as.double(pull), as.double(bound), as.double(base))
 }
+
+# Places of columns of a Gram matrix that the ones before them explain: Cholesky in the given order; as the kernel does.
+core_repeated_columns <- function(gram, tolerance = 1e-10) glue_dependent_columns(gram, tolerance)

@@ -68,9 +68,11 @@ lone_phrases <- function(table) {
                  paste("no treated,", count_text(table$control), "control")))
 }
 
-warn_lone_levels <- function(lone, study, kept) {
-  if (length(lone) == 0L) return(invisible(lone))
-  table <- lone_table(lone, study, kept)
+warn_lone_levels <- function(lone, study, kept) warn_lone_table(lone_table(lone, study, kept))
+
+# table: of lone_table(), NULL when there is nothing to tell.
+warn_lone_table <- function(table) {
+  if (NROW(table) == 0L) return(invisible(table))
   warn_kind("one_arm", c(
     "The score leaves out {nrow(table)} level{?s} that only one arm has: {lone_phrases(table)}.",
     i = "{cli::qty(sum(table$treated + table$control))}{?This unit is/These units are} scored by {?its/their} other

@@ -63,7 +63,9 @@ reuses_units <- function(x) isTRUE(pairing_step(x)$replacement)
 trims <- function(x) any(vapply(design_steps(x), function(step) step$verb == "trim", NA))
 
 # Does the design differ from the sample it started from? A score alone changes nothing.
-alters_sample <- function(x) design_kind(x) != "raw" || !all(design_kept(x))
+alters_sample <- function(x) {
+  design_kind(x) != "raw" || (if (is_remote(x)) !is.null(x$kept_word) else !all(design_kept(x)))
+}
 
 # How a design was made, for running it anew: a list of list(verb, arguments). Not part of `steps`, whose hash says
 # whether two designs are the same.
@@ -113,7 +115,9 @@ design_label <- function(x) {
   paste(labels, collapse = ", ")
 }
 
-check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+# remote: can the verb work on a table in a database?
+check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env(), remote = FALSE) {
+  if (!remote) refuse_remote(x, call)
   if (inherits(x, "twin_arms")) {
     abort_input(c("{.arg {arg}} must have two arms.", i = "Take them one at a time from {.fn contrasts_of}."),
                 call = call)
@@ -121,8 +125,8 @@ check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env
   check_class(x, c("twin_study", "twin_design"), c("frame_study", "score_units"), arg, call)
 }
 
-check_score <- function(x, verb, call = rlang::caller_env()) {
-  check_design(x, "x", call)
+check_score <- function(x, verb, call = rlang::caller_env(), remote = FALSE) {
+  check_design(x, "x", call, remote)
   if (!is.null(design_score(x))) return(invisible(x))
   abort_input(c("{.fn {verb}} needs a propensity score.", i = "Call {.fn score_units} first."), call = call)
 }
@@ -142,7 +146,8 @@ check_undesigned <- function(x, verb, call = rlang::caller_env()) {
 # Moments of every covariate in the sample before and, where there is one, after the design (balance_moments()). A
 # design in the logbook carries its own.
 design_moments <- function(x) {
-  if (inherits(x, "twin_design") && !is.null(x$moments)) x$moments else balance_moments(study_of(x), design_samples(x))
+  if (inherits(x, "twin_design") && !is.null(x$moments)) return(x$moments)
+  if (is_remote(x)) remote_moments(x) else balance_moments(study_of(x), design_samples(x))
 }
 
 # Worst absolute standardized difference over all covariates and levels (NA when none is defined), but for levels that
@@ -151,9 +156,14 @@ worst_imbalance <- function(x, after = NULL) {
   study <- study_of(x)
   samples <- if (is.null(after)) design_moments(x) else
     balance_moments(study, utils::modifyList(design_samples(x), list(after = after)))
+  worst_row(samples, study$estimand)
+}
+
+# samples: of balance_moments(), the sample before the design first and the one to judge last.
+worst_row <- function(samples, estimand) {
   before <- samples$before
   after <- samples[[length(samples)]]
-  reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(study$estimand))
+  reference <- core_reference_sd(before$var_treated, before$var_control, reference_arm(estimand))
   size <- abs(standardized(after$mean_treated - after$mean_control, reference))
   size[in_one_arm(before)] <- NA
   if (all(is.na(size))) return(c(none = NA_real_))

@@ -74,7 +74,7 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
                         prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
   again <- given_arguments(match.call())
   if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
-  check_design(x)
+  check_design(x, remote = TRUE)
   check_undesigned(x, "score_units")
   link <- check_choice(link, c("logit", "probit", "cloglog", "heteroskedastic_probit"))
   select <- check_choice(select, c("none", "ladder"))
@@ -85,7 +85,8 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
   settings <- list(source = source, model = model, link = link, scale_model = scale_model, thresholds = thresholds,
                    second_order = second_order, learners = learners, folds = folds, prediction = prediction,
                    seed = seed, column = score)
-  remember(score_design(x, settings), x, "score", again)
+  made <- function() if (is_remote(x)) remote_score(x, settings, rlang::caller_env()) else score_design(x, settings)
+  remember(made(), x, "score", again)
 }
 
 score_source <- function(column, learners, select, link) {

@@ -32,13 +32,14 @@
 trim_units <- function(x, rule = c("least_variance", "common_support", "quantile", "range"), bounds = NULL,
                        rescore = FALSE) {
   again <- given_arguments(match.call())
-  check_score(x, "trim_units")
+  check_score(x, "trim_units", remote = TRUE)
   check_undesigned(x, "trim_units")
   rule <- check_choice(rule, c("least_variance", "common_support", "quantile", "range"))
   check_flag(rescore)
   check_rescore(rescore, x)
   study <- study_of(x)
   bounds <- check_trim_bounds(bounds, rule)
+  if (is_remote(x)) return(remember(remote_trim(x, rule, bounds, rescore, rlang::current_env()), x, "trim", again))
   e <- x$score$fitted
   s <- kept_weight(x)
   range <- switch(rule,

@@ -65,7 +65,7 @@ weigh_units <- function(x, method = "inverse", moments = 1, interactions = NULL,
     given <- setdiff(names(match.call())[-1L], if (is.null(response)) "response")
     return(remember(weigh_arms(x, given, method, truncate), x, "weigh", again))
   }
-  check_design(x)
+  check_design(x, remote = is.null(response))
   check_undesigned(x, "weigh_units")
   unnamed <- missing(method)
   method <- check_choice(method, weighing_methods())
@@ -78,6 +78,7 @@ weigh_units <- function(x, method = "inverse", moments = 1, interactions = NULL,
   asked <- list(method = method, moments = moments, interactions = interactions, tolerance = tolerance,
                 stabilise = stabilise, truncate = check_truncate(truncate), column = weight)
   check_flag(stabilise)
+  if (is_remote(x)) return(remember(remote_weights(x, asked, rlang::current_env()), x, "weigh", again))
   made <- weighings[[method]]$make(x, asked, rlang::current_env())
   weighed <- remember(finish_weights(x, made, asked), x, "weigh", again)
   if (is.null(response)) weighed else weigh_responses(weighed, model = response)

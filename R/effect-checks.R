@@ -1,7 +1,7 @@
 # What may be asked of which design; each refusal names the reason and the nearest thing that is possible.
 
 check_measured <- function(x, call = rlang::caller_env()) {
-  if (!inherits(x, "twin_arms")) return(check_design(x, "x", call))
+  if (!inherits(x, "twin_arms")) return(check_design(x, "x", call, remote = TRUE))
   if (!is.null(x$designs) || is.null(x$score)) return(invisible(x))
   abort_input(c("These arms have a score but no weights yet.", i = "Call {.fn weigh_units} first."), call = call)
 }

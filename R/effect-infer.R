@@ -77,6 +77,7 @@ stop_lonely <- function(strata, study, call) {
 # certain. NA beside effects of matching with replacement, which have no influence contributions.
 # terms: per effect the names of its terms.
 joint_vcov <- function(effects, terms) {
+  if (inherits(effects[[1L]], "twin_remote_effect")) return(remote_joint_vcov(effects, terms))
   of <- rep(seq_along(effects), lengths(terms))
   contributions <- do.call(cbind, Map(row_contributions, effects, terms))
   structures <- lapply(effects, row_structure)

@@ -192,6 +192,7 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
   for (design in unlist(lapply(designs, designs_in), recursive = FALSE)) check_estimator(design, asked)
   check_inference(x, asked)
   call <- rlang::current_env()
+  if (is_remote(x)) return(measure_remote(x, asked, given, call))
   measured <- lapply(designs, measure_design, asked, call)
   for (part in measured) log_effects(part$effects, asked)
   effects <- unlist(lapply(measured, `[[`, "effects"), recursive = FALSE, use.names = FALSE)

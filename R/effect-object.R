@@ -10,7 +10,7 @@ new_effect <- function(block, result, inference, units, asked) {
   study <- study_of(x)
   stopifnot(identical(names(result$estimate), colnames(result$influence)),
             nrow(result$influence) == length(units$rows))
-  inference <- with_honest_errors(inference, result$estimate, units, where = units$where)
+  inference <- with_honest_errors(inference, result$estimate, stats::sd(units$y[units$used]), units$where)
   v <- if (is.null(result$v)) unit_sampling(x, units) * units$w else result$v
   worst <- block_imbalance(block, v, units, result$v)
   structure(list(
@@ -35,10 +35,10 @@ new_effect <- function(block, result, inference, units, asked) {
   ), class = "twin_effect")
 }
 
-# No standard error where nothing varies that it could be measured by, or no degrees of freedom are left.
-with_honest_errors <- function(inference, estimate, units, where) {
+# No standard error where nothing varies that it could be measured by, or no degrees of freedom are left. spread: sd of
+# the outcome.
+with_honest_errors <- function(inference, estimate, spread, where) {
   of_terms <- term_scale(names(estimate))
-  spread <- stats::sd(units$y[units$used])
   scale <- ifelse(of_terms == "log", abs(estimate), ifelse(of_terms == "percent", 100 * spread, spread))
   inference$vcov <- core_without_certainty(inference$vcov, scale)
   gone <- names(estimate)[is.na(diag(inference$vcov))]
@@ -209,7 +209,7 @@ coef.twin_effect <- function(object, ...) object$estimate
 vcov.twin_effect <- function(object, ...) object$vcov
 
 #' @export
-nobs.twin_effect <- function(object, ...) sum(object$used)
+nobs.twin_effect <- function(object, ...) sum(object$counts[c("treated", "control")])
 
 #' @export
 confint.twin_effect <- function(object, parm = names(object$estimate), level = object$level, ...) {

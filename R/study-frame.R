@@ -65,11 +65,12 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
                         missing_outcome = c("keep", "drop"), graph = NULL, logged = NULL, unknown = NULL,
                         categories = NULL) {
   call <- rlang::current_env()
-  check_units(data, call)
-  attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
   estimand <- check_choice(estimand, names(estimands))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   missing_outcome <- check_choice(missing_outcome, c("keep", "drop"))
+  if (inherits(data, "twin_remote")) return(frame_remote(mget(names(formals())), call))
+  check_units(data, call)
+  attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,
                 id = id, frequency = frequency)
   check_roles(data, roles, call)

@@ -112,7 +112,7 @@ sparing_estimand <- function(label, estimand) {
   gsub(sprintf("(%s, ", estimand), "(", gsub(sprintf(" (%s)", estimand), "", label, fixed = TRUE), fixed = TRUE)
 }
 
-plural <- function(count, word) paste(count_text(count), if (count == 1L) word else paste0(word, "s"))
+plural <- function(count, word, many = paste0(word, "s")) paste(count_text(count), if (count == 1L) word else many)
 
 # "port_size: large", "boat_length": how a row about a covariate or one of its levels is named everywhere.
 row_name <- function(covariate, level) ifelse(is.na(level), covariate, paste0(covariate, ": ", level))

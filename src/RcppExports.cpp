@@ -107,6 +107,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_dependent_columns
+std::vector<int> glue_dependent_columns(const Eigen::MatrixXd gram, double tolerance);
+RcppExport SEXP _carefultwin_glue_dependent_columns(SEXP gramSEXP, SEXP toleranceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Eigen::MatrixXd >::type gram(gramSEXP);
+    Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_dependent_columns(gram, tolerance));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_pair_optimal
 SEXP glue_pair_optimal(Rcpp::List problem, int least, int most, int threads, Rcpp::RObject tell);
 RcppExport SEXP _carefultwin_glue_pair_optimal(SEXP problemSEXP, SEXP leastSEXP, SEXP mostSEXP, SEXP threadsSEXP, SEXP tellSEXP) {
@@ -392,6 +403,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_climb", (DL_FUNC) &_carefultwin_glue_climb, 2},
     {"_carefultwin_glue_meet_moments", (DL_FUNC) &_carefultwin_glue_meet_moments, 3},
     {"_carefultwin_glue_meet_bounds", (DL_FUNC) &_carefultwin_glue_meet_bounds, 5},
+    {"_carefultwin_glue_dependent_columns", (DL_FUNC) &_carefultwin_glue_dependent_columns, 2},
     {"_carefultwin_glue_pair_optimal", (DL_FUNC) &_carefultwin_glue_pair_optimal, 5},
     {"_carefultwin_glue_full_match", (DL_FUNC) &_carefultwin_glue_full_match, 5},
     {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 4},

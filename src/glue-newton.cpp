@@ -97,3 +97,12 @@ Rcpp::List glue_meet_bounds(const Rcpp::List sums, const Eigen::VectorXd start, 
   const twin::FitStatus status = twin::meet_bounds(source, at, bound, pull[0], base, iterations);
   return as_list(status, "infeasible", iterations, at);
 }
+
+// Columns (from 1) that those before them explain.
+// [[Rcpp::export(rng = false)]]
+std::vector<int> glue_dependent_columns(const Eigen::MatrixXd gram, double tolerance) {
+  if (gram.rows() != gram.cols()) Rcpp::stop("a Gram matrix is square");
+  std::vector<int> places = twin::dependent_columns(gram, tolerance);
+  for (int& place : places) ++place;
+  return places;
+}

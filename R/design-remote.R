@@ -1,0 +1,308 @@
+# Designs on a table in a database: score and weights are words of its rows (remote-rows.R).
+
+# kept: a word, 1 for units that are in, NULL for all. weight: a word, without the sampling weight, NULL for 1. size:
+# units that are in, by arm. Other fields as in new_design().
+new_remote_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent),
+                              kept = if (inherits(parent, "twin_design")) parent$kept_word, weight = NULL,
+                              weighing = NULL, nuisance = NULL, note = character(),
+                              size = if (inherits(parent, "twin_design")) parent$size else parent$size) {
+  study <- study_of(parent)
+  steps <- c(design_steps(parent), list(step))
+  structure(list(
+    study = study, steps = steps, kind = kind, score = score, kept_word = kept, weight_word = weight,
+    weighing = weighing, nuisance = nuisance, moments = NULL, size = size, recipe = design_recipe(parent),
+    responses = NULL, metric = NULL, note = c(if (inherits(parent, "twin_design")) parent$note, note),
+    cautions = design_cautions(parent), hash = rlang::hash(list(study$hash, steps))
+  ), class = c("twin_remote_design", "twin_design"))
+}
+
+# The sampling weight of units that are in, and the weight s w after the design: calls.
+remote_kept_weight <- function(x) {
+  kept <- if (inherits(x, "twin_design")) x$kept_word
+  if (is.null(kept)) quote(u_s) else say_word(study_of(x)$rows, "s", call("*", quote(u_s), kept))
+}
+
+remote_full_weight <- function(x) {
+  weight <- if (inherits(x, "twin_design")) x$weight_word
+  s <- remote_kept_weight(x)
+  if (is.null(weight)) s else say_word(study_of(x)$rows, "v", call("*", s, weight))
+}
+
+# The words of a regression score: its matrix, standardised columns and fit.
+remote_score <- function(x, settings, call) {
+  if (settings$source != "regression" || settings$link != "logit") {
+    abort_unsupported(c("On a table in a database the score is a plain logit.",
+                        x = "Asked for: {.val {if (settings$source == 'regression') settings$link else settings$source}}.",
+                        i = "Draw a sample with {.fn fetch_units} for anything else."), call = call)
+  }
+  study <- study_of(x)
+  terms <- if (is.null(settings$model)) {
+    list(columns = study$columns, formula = study$formula, text = study_terms(study))
+  } else {
+    formula <- score_formula(settings$model, study, call)
+    check_remote_formula(formula, study$data, call)
+    list(columns = study$columns[all.vars(formula)], formula = formula, text = deparse1(formula[[2L]]))
+  }
+  moments <- design_moments(study)$before
+  lone <- remote_lone(terms$columns, moments)
+  warn_lone_table(remote_lone_table(lone, study, moments))
+  matrix <- remote_matrix(terms$columns, terms$formula, lone)
+  columns <- remote_standardised(study, matrix)
+  s <- remote_kept_weight(x)
+  share <- columns$products$treated / columns$products$total
+  known <- if (is.null(x$kept_word)) first_logit_sums(columns, share)
+  fit <- fit_remote(study$rows, columns, quote(u_z), s, "logit", stats::qlogis(share), known)
+  check_remote_fit(fit, columns, call)
+  raw <- raw_scale(fit$beta, fit$covariance, columns)
+  names <- c("(intercept)", matrix$names)
+  dimnames(raw$covariance) <- list(names, names)
+  score <- list(
+    link = "logit", terms = terms$text, formula = terms$formula, columns = names(terms$columns), lone = lone,
+    linear = fit$linear, fitted = fit$mean, coefficients = stats::setNames(raw$coefficients, names),
+    covariance = raw$covariance, aliased = matrix$names[fit$aliased], iterations = fit$iterations, loglik = fit$loglik,
+    known = FALSE, settings = settings, nuisance = fit_nuisance(fit, columns), inside = NULL
+  )
+  ends <- score_ends(study, score, s)
+  score <- c(score, list(ends = ends))
+  step <- list(verb = "score", label = score_label(settings, score), settings = settings["link"], model = score$terms,
+               inside = NULL)
+  log_design(new_remote_design(x, step, kind = "raw", score = score), "score", score_counts(score),
+             score_log(settings, score))
+}
+
+# Least and greatest score of each arm among the units that are in: 2 x 2, treated first.
+score_ends <- function(study, score, s) {
+  e <- score$fitted
+  inside <- function(arm, other) bquote(ifelse(u_z == .(arm) & .(s) > 0, .(e), .(other)))
+  least <- list(treated = inside(1, 2), control = inside(0, 2))
+  most <- list(treated = inside(1, -1), control = inside(0, -1))
+  ends <- row_aggregates(study$rows, rep(c("MIN", "MAX"), each = 2L), c(least, most))
+  cbind(low = ends[1:2], high = ends[3:4])
+}
+
+check_remote_fit <- function(fit, columns, call) {
+  if (fit$status == "separated") {
+    weight <- abs(fit$beta[-1L])
+    stop_separated(columns$names[weight > 0.05 * max(weight)], call)
+  }
+  if (fit$status != "converged") {
+    abort_convergence(c(
+      "The score did not converge after {fit$iterations} steps.",
+      i = "Look for covariates on wildly different scales, or for terms that nearly repeat each other."
+    ), call = call)
+  }
+  if (length(fit$aliased) > 0L) {
+    warn_kind("aliased", c(
+      "The score leaves out {length(fit$aliased)} term{?s} that the others already explain:
+       {.val {columns$names[fit$aliased]}}.",
+      i = "The fitted score is the same with or without {cli::qty(length(fit$aliased))}{?it/them}."
+    ), terms = columns$names[fit$aliased])
+  }
+}
+
+# As lone_levels(), from the shares of the arms.
+remote_lone <- function(columns, moments) {
+  found <- lapply(stats::setNames(nm = names(columns)), function(name) {
+    own <- moments[moments$covariate == name, ]
+    lone <- (own$mean_treated > 0) != (own$mean_control > 0)
+    codes <- which(lone[own$kind == "level"])
+    if (columns[[name]]$kind != "factor" || length(columns[[name]]$levels) - length(codes) < 2L) codes <- integer()
+    flag <- any(lone[own$kind == "missing"])
+    if (length(codes) > 0L || flag) list(levels = codes, flag = flag)
+  })
+  Filter(Negate(is.null), found)
+}
+
+remote_lone_table <- function(lone, study, moments) {
+  if (length(lone) == 0L) return(NULL)
+  rows <- Map(function(entry, name) {
+    column <- study$columns[[name]]
+    words <- c(lapply(entry$levels, function(code) level_word(column, code)), if (entry$flag) list(column$flag))
+    exprs <- unlist(lapply(words, function(word) list(bquote(.(word) * u_z), bquote(.(word) * (1 - u_z)))))
+    counts <- matrix(row_sums(study$rows, stats::setNames(exprs, seq_along(exprs))), 2L)
+    data.frame(covariate = name, level = c(column$levels[entry$levels], if (entry$flag) missing_level),
+               treated = counts[1L, ], control = counts[2L, ])
+  }, lone, names(lone))
+  do.call(rbind, unname(rows))
+}
+
+# Tilt and slope of an estimand as calls of the score e.
+tilt_words <- function(estimand, e) {
+  entry <- estimands[[estimand]]
+  lapply(entry[c("tilt", "slope")], function(f) {
+    body <- body(f)
+    if (is.call(body) && identical(body[[1L]], quote(rep))) return(eval(body[[2L]]))
+    if (is.call(body) && identical(body[[1L]], quote(numeric))) return(0)
+    do.call(substitute, list(body, list(e = e)))
+  })
+}
+
+# Inverse weights of a score and the nuisance of its estimation: list(weight, nuisance).
+remote_inverse <- function(rows, score, estimand) {
+  e <- score$fitted
+  said <- tilt_words(estimand, e)
+  own <- say_word(rows, "o", bquote(ifelse(u_z == 1, .(e), 1 - .(e))))
+  weight <- say_word(rows, "w", bquote(.(said$tilt) / .(own)))
+  slope <- say_word(rows, "d", bquote((.(said$slope) * .(own) - (2 * u_z - 1) * .(said$tilt)) / (.(own) * .(own)) *
+                                        .(e) * (1 - .(e))))
+  list(weight = weight, nuisance = scaled_nuisance(score$nuisance, slope))
+}
+
+remote_weights <- function(x, asked, call) {
+  study <- study_of(x)
+  if (asked$method != "inverse" || asked$stabilise || !is.null(asked$truncate$quantile)) {
+    abort_unsupported(c(
+      "On a table in a database {.fn weigh_units} makes inverse weights, which may be cut at a bound.",
+      i = "Leave the other options out, or draw a sample with {.fn fetch_units}."
+    ), call = call)
+  }
+  check_score(x, "weigh_units", call, remote = TRUE)
+  rows <- study$rows
+  s <- remote_kept_weight(x)
+  inverse <- remote_inverse(rows, x$score, study$estimand)
+  weight <- inverse$weight
+  nuisance <- inverse$nuisance
+  limits <- NULL
+  if (!is.null(asked$truncate)) {
+    bound <- asked$truncate$bound
+    cut <- say_word(rows, "w", bquote(pmin(.(weight), .(bound))))
+    lowered <- bquote(ifelse(.(weight) > .(bound) & .(s) > 0, 1, 0))
+    moved <- row_sums(rows, list(treated = bquote(.(lowered) * u_z), control = bquote(.(lowered) * (1 - u_z))))
+    nuisance <- scaled_nuisance(nuisance, say_word(rows, "b", bquote(ifelse(.(weight) > .(bound), 0, 1))))
+    weight <- cut
+    limits <- data.frame(arm = c("treated", "control"), low = 0, high = bound, raised = 0, lowered = unname(moved))
+  }
+  if (!is.null(x$kept_word)) {
+    weight <- say_word(rows, "w", call("*", weight, x$kept_word))
+    nuisance <- scaled_nuisance(nuisance, x$kept_word)
+  }
+  weighing <- list(method = "inverse", stabilise = FALSE, free = sum(limits$lowered) == 0, truncation = limits)
+  step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)), asked["method"],
+            asked["stabilise"], asked["truncate"])
+  design <- new_remote_design(x, step, kind = "weights", weight = weight, weighing = weighing, nuisance = nuisance)
+  design <- amend(design, moments = design_moments(design))
+  size <- remote_arm_sizes(design)
+  log_design(design, "weigh", sprintf("effective %.0f treated, %.0f control", size[["treated"]], size[["control"]]),
+             list(estimand = study$estimand, method = "inverse", truncate = asked$truncate$bound))
+}
+
+# Trimming by bounds of the score that need no sorting.
+remote_trim <- function(x, rule, bounds, rescore, call) {
+  study <- study_of(x)
+  if (!rule %in% c("common_support", "range")) {
+    abort_unsupported(c("On a table in a database {.fn trim_units} knows the rules {.val common_support} and
+                         {.val range}.", i = "Find bounds on a sample of {.fn fetch_units} and give them by
+                         {.code rule = \"range\"}."), call = call)
+  }
+  ends <- score_ends(study, x$score, remote_kept_weight(x))
+  range <- if (rule == "range") c(low = bounds[1L], high = bounds[2L]) else
+    switch(population_of(study$estimand), treated = c(low = ends[["control", "low"]], high = ends[["control", "high"]]),
+           control = c(low = ends[["treated", "low"]], high = ends[["treated", "high"]]),
+           c(low = max(ends[, "low"]), high = min(ends[, "high"])))
+  e <- x$score$fitted
+  inside <- bquote(ifelse(.(e) >= .(range[["low"]]) & .(e) <= .(range[["high"]]), 1, 0))
+  if (!is.null(x$kept_word)) inside <- bquote(.(inside) * .(x$kept_word))
+  kept <- say_word(study$rows, "k", inside)
+  size <- row_sums(study$rows, list(treated = bquote(.(kept) * u_z), control = bquote(.(kept) * (1 - u_z))))
+  if (any(size < 2)) {
+    arm <- names(which(size < 2))[1L]
+    abort_input(c("Trimming leaves {count_text(size[[arm]])} {arm} unit{?s} with scores from
+                   {score_range_text(range[['low']], range[['high']])}.", i = "Use wider bounds."), call = call)
+  }
+  before <- x$size
+  note <- if (any(size < before)) {
+    sprintf("those with scores from %s, %s of %s treated and %s of %s control units",
+            score_range_text(range[["low"]], range[["high"]]), count_text(size[["treated"]]),
+            count_text(before[["treated"]]), count_text(size[["control"]]), count_text(before[["control"]]))
+  }
+  step <- list(verb = "trim", rule = rule, bounds = bounds, rescore = rescore, range = range,
+               label = sprintf("trimmed (%s)", trim_label(rule, range)), fallen = before - size)
+  design <- new_remote_design(x, step, kind = "raw", kept = kept, note = as.character(note), size = size)
+  design <- log_design(design, "trim", sprintf("fell off: %.0f treated, %.0f control", step$fallen[["treated"]],
+                                               step$fallen[["control"]]),
+                       list(rule = rule, low = range[["low"]], high = range[["high"]], rescore = rescore))
+  if (rescore) remote_score(design, x$score$settings, call) else design
+}
+
+# Moments of every covariate before and after, as balance_moments() gives them. Kolmogorov-Smirnov distances of numbers
+# need their order, and are not worked out.
+remote_moments <- function(x) {
+  study <- study_of(x)
+  rows <- study$rows
+  parts <- balance_parts(study)
+  before <- rows$kept[["before"]]
+  samples <- c(if (is.null(before)) list(before = quote(u_s)), if (alters_sample(x)) list(after = remote_full_weight(x)))
+  made <- if (length(samples) > 0L) sample_moments(study, samples, parts)
+  if (is.null(before)) rows$kept[["before"]] <- before <- made$before
+  c(list(before = before), made["after"[alters_sample(x)]])
+}
+
+# Per row of the table of balance: list(covariate, level, kind, word, centre, 0 for shares).
+balance_parts <- function(study) {
+  unlist(unname(Map(function(column, name) {
+    row <- function(level, kind, word, centre = 0) {
+      list(covariate = name, level = level, kind = kind, word = word, centre = centre)
+    }
+    mean <- if (!column$kind %in% c("factor", "binary")) {
+      study$rows$check[[as.character(column$word)]] / study$rows$count
+    }
+    own <- switch(column$kind,
+      factor = lapply(seq_along(column$levels), function(k) row(column$levels[k], "level", level_word(column, k))),
+      binary = list(row(column$levels, "binary", column$word)),
+      list(row(NA_character_, column$kind, column$word, mean))
+    )
+    c(own, if (!is.null(column$flag)) list(row(missing_level, "missing", column$flag)))
+  }, study$columns, names(study$columns))), recursive = FALSE)
+}
+
+sample_moments <- function(study, samples, parts) {
+  rows <- study$rows
+  arms <- list(treated = quote(u_z), control = quote(1 - u_z))
+  away <- lapply(parts, function(part) {
+    if (part$centre == 0) part$word else say_word(rows, "c", call("-", part$word, part$centre))
+  })
+  numeric <- vapply(parts, function(part) part$kind %in% c("numeric", "date"), NA)
+  exprs <- list()
+  for (sample in names(samples)) for (arm in names(arms)) {
+    v <- say_word(rows, "a", call("*", samples[[sample]], arms[[arm]]))
+    key <- function(what, k = "") paste(sample, arm, what, k)
+    exprs[[key("total")]] <- v
+    exprs[[key("square")]] <- call("*", v, v)
+    for (k in seq_along(parts)) {
+      exprs[[key("first", k)]] <- call("*", v, away[[k]])
+      if (numeric[k]) exprs[[key("second", k)]] <- call("*", call("*", v, away[[k]]), away[[k]])
+    }
+  }
+  sums <- row_sums(rows, exprs)
+  lapply(stats::setNames(nm = names(samples)), function(sample) {
+    of <- function(arm, what, k = "") sums[[paste(sample, arm, what, k)]]
+    made <- lapply(seq_along(parts), function(k) {
+      if (!numeric[k]) {
+        share <- c(of("treated", "first", k) / of("treated", "total"), of("control", "first", k) / of("control", "total"))
+        return(as.data.frame(core_share_balance(share[1L], share[2L])))
+      }
+      own <- c(total_treated = of("treated", "total"), square_treated = of("treated", "square"),
+               first_treated = of("treated", "first", k), second_treated = of("treated", "second", k),
+               centre_treated = parts[[k]]$centre,
+               total_control = of("control", "total"), square_control = of("control", "square"),
+               first_control = of("control", "first", k), second_control = of("control", "second", k),
+               centre_control = parts[[k]]$centre)
+      found <- core_moments_of(as.matrix(own))[, 1L]
+      data.frame(t(found), ks = NA_real_, ecdf_mean = NA_real_)
+    })
+    facts <- function(name) vapply(parts, function(part) as.character(part[[name]]), "")
+    out <- cbind(covariate = facts("covariate"), level = facts("level"), kind = facts("kind"), do.call(rbind, made))
+    attr(out, "sizes") <- c(
+      treated = core_effective_size_of(of("treated", "total"), of("treated", "square")),
+      control = core_effective_size_of(of("control", "total"), of("control", "square"))
+    )
+    rownames(out) <- NULL
+    out
+  })
+}
+
+# Effective sizes of the sample before and after the design; the last is that of the design.
+remote_arm_sizes <- function(x) {
+  moments <- design_moments(x)
+  attr(moments[[length(moments)]], "sizes")
+}

@@ -1,0 +1,158 @@
+# Rows that stay in their table. A row's quantities (linear score, weight, influence) are words: each an expression in R
+# of the columns and of other words. A statement puts the words it needs into nested SELECTs, each fenced so that the
+# engine works out a word once, and asks for sums. Methods, "Sums".
+
+# base: SQL by word of the table's own columns; where: conditions in SQL. The words of a study and of everything made
+# from it are kept in one place and never change, so that quantities of two designs can be summed side by side.
+new_rows <- function(source, base, where) {
+  rows <- new.env(parent = emptyenv())
+  rows$source <- source
+  rows$base <- base
+  rows$where <- where
+  rows$words <- list()
+  rows$depth <- integer()
+  rows$count <- NULL
+  rows
+}
+
+# A new word for what expr (a call in known words) gives; returns its name. What is said already keeps its word.
+say_word <- function(rows, stem, expr) {
+  if (is.name(expr)) return(expr)
+  same <- match(TRUE, vapply(rows$words, identical, NA, expr))
+  if (!is.na(same)) return(as.name(names(rows$words)[same]))
+  name <- sprintf("u_%s%d", stem, length(rows$words) + 1L)
+  used <- intersect(all.vars(expr), names(rows$words))
+  rows$words[[name]] <- expr
+  rows$depth[[name]] <- max(0L, rows$depth[used]) + 1L
+  as.name(name)
+}
+
+# a + b + ... of many, left to right.
+sum_of <- function(parts) Reduce(function(a, b) call("+", a, b), parts)
+
+# start + x'd as a call; entries of d that are 0 are left out.
+line_of <- function(names, d, start = 0) {
+  kept <- which(d != 0)
+  sum_of(c(list(start), lapply(kept, function(k) call("*", d[[k]], names[[k]]))))
+}
+
+# FROM ( ... ) with all words that `needed` names lean on.
+rows_from <- function(rows, needed) {
+  dialect <- rows$source$dialect
+  all <- needed
+  repeat {  # words that words lean on
+    more <- setdiff(unlist(lapply(rows$words[intersect(all, names(rows$words))], all.vars)), all)
+    if (length(more) == 0L) break
+    all <- c(all, more)
+  }
+  words <- intersect(names(rows$words), all)
+  base <- intersect(names(rows$base), all)
+  fence <- function(sql) paste(c(sql, dialect$fence), collapse = " ")
+  sql <- fence(paste0("SELECT ", paste(sprintf("%s AS %s", rows$base[base], base), collapse = ", "), " FROM ",
+                      rows$source$from, if (length(rows$where) > 0L) paste(" WHERE", paste(rows$where, collapse = " AND "))))
+  wanted_above <- function(level) {
+    above <- words[rows$depth[words] > level]
+    unique(c(needed, unlist(lapply(rows$words[above], all.vars))))
+  }
+  for (level in seq_len(max(0L, rows$depth[words]))) {
+    own <- words[rows$depth[words] == level]
+    passed <- intersect(c(base, words[rows$depth[words] < level]), wanted_above(level))
+    said <- vapply(rows$words[own], sql_of, "", dialect)
+    sql <- fence(sprintf("SELECT %s FROM (%s) t%d", paste(c(passed, sprintf("%s AS %s", said, own)), collapse = ", "),
+                         sql, level))
+  }
+  sql
+}
+
+# Sums over all rows of each expression, by its name. Each statement counts the rows too: a table that has others than
+# the study was framed with has changed.
+row_sums <- function(rows, exprs) row_aggregates(rows, "SUM", exprs)
+
+row_ends <- function(rows, exprs) {
+  both <- row_aggregates(rows, rep(c("MIN", "MAX"), each = length(exprs)), c(exprs, exprs))
+  list(least = both[seq_along(exprs)], most = both[-seq_along(exprs)])
+}
+
+row_aggregates <- function(rows, aggregate, exprs) {
+  stopifnot(length(exprs) > 0L, !is.null(names(exprs)))
+  dialect <- rows$source$dialect
+  said <- sprintf("%s(%s)", aggregate, vapply(exprs, sql_of, "", dialect))
+  out <- stats::setNames(numeric(length(exprs)), names(exprs))
+  for (block in statement_blocks(said, dialect)) {
+    from <- rows_from(rows, unique(unlist(lapply(exprs[block], all.vars))))
+    found <- as_doubles(ask_source(rows$source, sprintf("SELECT CAST(COUNT(*) AS %s), %s FROM (%s) t", dialect$type,
+                                                        paste(said[block], collapse = ", "), from)))
+    check_row_count(rows, found[1L])
+    if (!all(is.finite(found))) stop_not_finite(rows)
+    out[block] <- found[-1L]
+  }
+  out
+}
+
+# Sums by groups of one or two words: a data frame of the keys and sums.
+row_sums_by <- function(rows, exprs, keys) {
+  said <- vapply(exprs, sql_of, "", rows$source$dialect)
+  from <- rows_from(rows, unique(c(keys, unlist(lapply(exprs, all.vars)))))
+  found <- ask_source(rows$source, sprintf(
+    "SELECT %1$s, %2$s FROM (%3$s) t GROUP BY %1$s", paste(keys, collapse = ", "),
+    paste0("SUM(", said, ") AS s", seq_along(said), collapse = ", "), from))
+  out <- found[seq_along(keys)]
+  names(out) <- keys
+  out[] <- lapply(out, function(key) if (inherits(key, "integer64")) as_doubles(list(key)) else key)
+  sums <- lapply(found[-seq_along(keys)], as_double)
+  out[names(exprs)] <- sums
+  out[do.call(order, c(unname(as.list(out[keys])), list(method = "radix"))), , drop = FALSE]
+}
+
+# Places of expressions that go into one statement.
+statement_blocks <- function(said, dialect) {
+  block <- cumsum_blocks(nchar(said) + 8L, dialect$most$characters / 4, dialect$most$columns - 10L)
+  split(seq_along(said), block)
+}
+
+cumsum_blocks <- function(sizes, most, count) {
+  block <- integer(length(sizes))
+  now <- 1L
+  held <- 0
+  held_count <- 0L
+  for (i in seq_along(sizes)) {
+    if (held_count > 0L && (held + sizes[i] > most || held_count >= count)) {
+      now <- now + 1L
+      held <- 0
+      held_count <- 0L
+    }
+    block[i] <- now
+    held <- held + sizes[i]
+    held_count <- held_count + 1L
+  }
+  block
+}
+
+check_row_count <- function(rows, count) {
+  if (is.null(rows$count)) rows$count <- count
+  if (identical(rows$count, count)) return(invisible(count))
+  stop_changed(rows$source, sprintf("It has %s rows of the study; it had %s.", format(count, big.mark = ","),
+                                    format(rows$count, big.mark = ",")))
+}
+
+stop_changed <- function(source, what) {
+  abort_kind("changed", c(
+    "The table {.val {source$label}} has changed since the study was framed.", x = what,
+    i = "Numbers of two states of a table don't go together: frame the study again, on a copy or a snapshot."
+  ), table = source$label, call = NULL, .envir = environment())
+}
+
+stop_not_finite <- function(rows) {
+  abort_input(c(
+    "A sum over {.val {rows$source$label}} is not a number.",
+    i = "Look for values that are infinite, or so large that their squares overflow."
+  ), table = rows$source$label, call = NULL)
+}
+
+as_doubles <- function(found) vapply(found, as_double, 0, USE.NAMES = FALSE)
+
+# Drivers give 64-bit counts as a class of their own, and numbers without a column type as text.
+as_double <- function(column) {
+  if (inherits(column, "integer64")) return(as.double(format(column)))
+  as.double(column)
+}

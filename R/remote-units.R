@@ -1,0 +1,151 @@
+#' Units that stay in a database
+#'
+#' Names a table, view or query in a database, to be framed by [frame_study()] as a data frame would be. The rows stay
+#' where they are: every verb sends statements that the engine answers with sums, and makes the same numbers of them as
+#' of rows in memory. Nothing is written to the database.
+#'
+#' What works on such a study: [frame_study()], [describe_groups()], [score_units()] (by regression), [weigh_units()]
+#' (inverse weights), [trim_units()] (bounds of the score), [assess_balance()], [assess_weights()], [measure_effect()]
+#' (`"difference"`, `"regression"` and `"augmented"`), [compare_effects()], [probe_ratio()], [export_table()] and the
+#' logbook. Verbs that need rows (pairs, learners, draws) refuse and say how to go on with a sample: [fetch_units()].
+#'
+#' @param connection A DBI connection, such as `DBI::dbConnect(RSQLite::SQLite(), "crews.sqlite")`; or a table of
+#'   dplyr's on one, and `table` left out. It stays yours to close.
+#' @param table Name of a table or view, a `DBI::Id` (schema and table), or a query in `DBI::SQL()`.
+#' @return A `twin_remote`. Its print says how many columns there are and how often the table was read; `fetch_units()`
+#'   draws a sample.
+#' @section Engines: SQLite, PostgreSQL and MariaDB (tested), others in standard SQL, with the warning
+#'   `twin_warning_engine`. Numbers are taken as double precision. In SQLite, which knows neither, dates are text and
+#'   TRUE/FALSE are 1 and 0.
+#' @section Errors: `twin_error_input` for what is no connection or no table there; `twin_error_database` when the engine
+#'   refuses a statement (its own words, without credentials); `twin_error_changed` when the table has other rows than
+#'   when it was framed.
+#' @family data
+#' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
+#' connection <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+#' DBI::dbWriteTable(connection, "crews", crews)
+#' remote <- remote_units(connection, "crews")
+#' remote
+#' study <- frame_study(remote, treatment = "joined", outcome = "income",
+#'                      covariates = c("boat_length", "crew_size", "port_size"))
+#' study |> score_units() |> weigh_units() |> measure_effect()
+#' DBI::dbDisconnect(connection)
+#' @export
+remote_units <- function(connection, table) {
+  call <- rlang::current_env()
+  need_package("DBI", "read from a database", call)
+  if (inherits(connection, "tbl_lazy") && missing(table)) {
+    need_package("dbplyr", "take a table of dplyr's", call)
+    table <- dbplyr::sql_render(connection)
+    connection <- dbplyr::remote_con(connection)
+    table <- DBI::SQL(as.character(table))
+  }
+  check_connection(connection, call)
+  from <- source_sql(connection, if (missing(table)) NULL else table, call)
+  counter <- new.env(parent = emptyenv())
+  counter$passes <- 0L
+  source <- structure(list(connection = connection, from = from$sql, label = from$label,
+                           dialect = dialects[[dialect_of(connection)]], counter = counter, columns = NULL),
+                      class = "twin_remote")
+  first <- ask_source(source, sprintf("SELECT * FROM %s t LIMIT 1000", source$from), FALSE, call)
+  source$columns <- plain_first_rows(first)
+  check_units(source$columns, call)
+  source
+}
+
+check_connection <- function(connection, call) {
+  if (!inherits(connection, "DBIConnection")) {
+    abort_input(c("{.arg connection} must be an open DBI connection.", x = "It is {describe_value(connection)}.",
+                  i = "For example {.code DBI::dbConnect(RSQLite::SQLite(), \"crews.sqlite\")}."), call = call)
+  }
+  open <- tryCatch(isTRUE(DBI::dbIsValid(connection)), error = function(e) FALSE)
+  if (!open) {
+    abort_input(c("{.arg connection} is closed or lost.", i = "Connect again."), call = call)
+  }
+}
+
+# list(sql: what stands after FROM, label: for messages).
+source_sql <- function(connection, table, call) {
+  if (inherits(table, "SQL")) return(list(sql = sprintf("(%s)", sub(";\\s*$", "", as.character(table))), label = "a query"))
+  name <- if (inherits(table, "Id")) unlist(attr(table, "name")) else table
+  if (inherits(table, "Id") && is.null(name)) name <- unlist(table@name)
+  if (!is.character(name) || length(name) == 0L || anyNA(name) || (is.character(table) && length(table) != 1L)) {
+    abort_input(c("{.arg table} must be the name of a table, a {.cls DBI::Id} or a query in {.fn DBI::SQL}.",
+                  x = "It is {describe_value(table)}."), call = call)
+  }
+  known <- tryCatch(DBI::dbListTables(connection), error = function(e) NULL)
+  if (is.character(table) && !is.null(known) && !name %in% known && !view_answers(connection, name)) {
+    near <- nearest_name(name, known)
+    abort_input(c("There is no table {.val {name}} in this database.",
+                  i = if (is.null(near)) "It has {.val {utils::head(known, 10)}}." else "Did you mean {.val {near}}?"),
+                call = call)
+  }
+  quoted <- vapply(name, function(part) as.character(DBI::dbQuoteIdentifier(connection, part)), "")
+  list(sql = paste(quoted, collapse = "."), label = paste(name, collapse = "."))
+}
+
+# Lists of tables may leave out views and tables of other schemas on the path.
+view_answers <- function(connection, name) {
+  sql <- sprintf("SELECT 1 FROM %s WHERE 1 = 0", DBI::dbQuoteIdentifier(connection, name))
+  !is.null(tryCatch(suppressWarnings(answer_of(connection, sql)), error = function(e) NULL))
+}
+
+# The first rows tell what kind each column is of; labels and counts come from all of them.
+plain_first_rows <- function(first) {
+  first[] <- lapply(first, function(column) {
+    if (inherits(column, "integer64")) as.double(format(column)) else if (is.factor(column)) as.character(column) else column
+  })
+  first
+}
+
+# Sends one statement and fetches its answer. reads: does it pass over the rows?
+ask_source <- function(source, sql, reads = TRUE, call = NULL) {
+  answer <- tryCatch(suppressWarnings(answer_of(source$connection, sql)), error = function(e) {
+    stop_database(source, conditionMessage(e), call)
+  })
+  if (reads) source$counter$passes <- source$counter$passes + 1L
+  answer
+}
+
+answer_of <- function(connection, sql) {
+  result <- DBI::dbSendQuery(connection, sql)
+  on.exit(DBI::dbClearResult(result))
+  answer <- DBI::dbFetch(result, n = -1L)
+  if (!is.data.frame(answer)) stop("The statement gave no answer.")
+  answer
+}
+
+# The engine's own words, but for what a driver may put in of the connection.
+stop_database <- function(source, said, call) {
+  said <- gsub("(password|passwd|pwd|user|host|service)\\s*=\\s*\\S+", "\\1=...", said, ignore.case = TRUE)
+  said <- gsub("[[:alpha:]]+://[^[:space:]]+", "...", said)
+  said <- substr(gsub("\\s+", " ", said), 1L, 300L)
+  lost <- !isTRUE(tryCatch(DBI::dbIsValid(source$connection), error = function(e) FALSE))
+  abort_kind("database", c(
+    "{source$dialect$words} did not answer a question about {.val {source$label}}.", x = "It says: {said}",
+    i = if (lost) "The connection is lost: connect again and frame the study again. Nothing was written."
+    else "Nothing was written. Look at the columns' types and your rights on the table."
+  ), table = source$label, call = call, .envir = environment())
+}
+
+#' Draw a sample of units in a database
+#'
+#' Some rows at random, for what needs rows in memory: pairs, learners, draws, pictures of distributions. Framed like
+#' any data frame, they give the same design as the whole table would, on fewer units.
+#'
+#' @param x A `twin_remote` of [remote_units()].
+#' @param n How many rows, default 10,000.
+#' @return A data frame. Which rows are drawn is the engine's choice and not repeatable: keep what you drew.
+#' @section Errors: `twin_error_input` when `n` is no whole number above 0.
+#' @family data
+#' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
+#' connection <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+#' DBI::dbWriteTable(connection, "crews", crews)
+#' nrow(fetch_units(remote_units(connection, "crews"), n = 500))
+#' DBI::dbDisconnect(connection)
+#' @export
+fetch_units <- function(x, n = 10000) {
+  check_class(x, "twin_remote", "remote_units")
+  check_count(n, min = 1)
+  plain_first_rows(ask_source(x, sprintf("SELECT * FROM %s t ORDER BY %s LIMIT %.0f", x$from, x$dialect$random, n)))
+}
