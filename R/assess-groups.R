@@ -42,6 +42,9 @@ describe_groups <- function(study, columns = NULL, summary = c("mean", "median",
   summary <- check_choice(summary, c("mean", "median", "by_skew"))
   check_flag(overall)
   check_flag(tests)
+  if (inherits(study, "twin_remote_study")) {
+    return(remote_groups_table(study, columns, summary, by, overall, tests, rlang::current_env()))
+  }
   samples <- described_samples(study, columns)
   if (!is.null(by) && length(samples) > 1L) {
     abort_input("{.arg by} needs one comparison; there are {length(samples)}.")
@@ -90,6 +93,7 @@ described_samples <- function(x, columns, call = rlang::caller_env()) {
 
 # A design's units with its weights; those it leaves out are gone.
 described_sample <- function(x, columns, call) {
+  refuse_remote(x, call)
   study <- study_of(x)
   if (!is.null(columns)) study <- with_columns(study, columns, call)
   if (!inherits(x, "twin_design") || !alters_sample(x)) return(list(study = study, designed = FALSE))

@@ -31,3 +31,117 @@ remote_balance <- function(designs, limits, reference, extra, custom, by, tests,
   log_balance(balance, extra, by)
   balance
 }
+
+# The table of both arms before any design.
+remote_groups_table <- function(study, columns, summary, by, overall, tests, call) {
+  asked <- c(columns = !is.null(columns), summary = summary != "mean", by = !is.null(by), tests = tests)
+  if (any(asked)) {
+    abort_unsupported(c("{.arg {names(asked)[asked]}} {?needs/need} rows in memory.",
+                        i = "Leave {cli::qty(sum(asked))}{?it/them} out, or draw a sample with {.fn fetch_units}."),
+                      call = call)
+  }
+  parts <- described_parts(study)
+  found <- described_moments(study, parts)
+  errors <- described_errors(study, parts, found)
+  rows <- do.call(rbind, Map(function(part, at, se) {
+    described_row(part, at, se, overall)
+  }, parts, found, errors))
+  smd <- standardized(rows$difference, core_reference_sd(rows$sd_treated^2, rows$sd_control^2, reference_arm(study$estimand)))
+  place <- match("n", names(rows))
+  rows <- cbind(group = NA_character_, rows[seq_len(place)], smd = smd, rows[-seq_len(place)])
+  rownames(rows) <- NULL
+  structure(list(
+    rows = rows, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels, estimand = study$estimand,
+    treatment = study$roles$treatment, counts = study$size, weighted = if (study$weighted) "sampling" else "none",
+    cluster = study$roles$cluster, stratum = study$roles$stratum, reference = reference_arm(study$estimand), by = NULL,
+    several = FALSE, overall = overall, tests = FALSE, sizes = list(unname(study$size))
+  ), class = "twin_groups")
+}
+
+# Rows of the table of balance but for missing values, which are left out of their column's mean. present: a call, 1
+# where the value is known; absent: where it is missing.
+described_parts <- function(study) {
+  parts <- Filter(function(part) part$kind != "missing", balance_parts(study))
+  lapply(parts, function(part) {
+    column <- study$columns[[part$covariate]]
+    part$present <- if (is.null(column$flag)) 1 else bquote((1 - .(column$flag)))
+    part$absent <- if (!is.null(column$flag)) column$flag else if (column$kind == "factor" && column$missing > 0L) {
+      level_word(column, length(column$levels))
+    }
+    part
+  })
+}
+
+described_moments <- function(study, parts) {
+  rows <- study$rows
+  arms <- list(treated = quote(u_z), control = quote((1 - u_z)))
+  exprs <- unlist(lapply(seq_along(parts), function(k) {
+    part <- parts[[k]]
+    away <- if (part$centre == 0) part$word else say_word(rows, "c", call("-", part$word, part$centre))
+    share <- !part$kind %in% c("numeric", "date")
+    own <- lapply(arms, function(arm) {
+      here <- multiplied(part$present, arm)
+      v <- say_word(rows, "a", multiplied(quote(u_s), here))
+      list(v = v, v2 = call("*", v, v), first = call("*", v, away), second = bquote(.(v) * .(away) * .(away)),
+           count = if (share) multiplied(here, part$word) else here, n = here,
+           missing = if (is.null(part$absent)) 0 else multiplied(part$absent, arm))
+    })
+    stats::setNames(unlist(own), paste(k, names(unlist(own))))
+  }))
+  sums <- row_sums(rows, exprs)
+  lapply(seq_along(parts), function(k) {
+    lapply(names(arms), function(arm) {
+      of <- vapply(c("v", "v2", "first", "second", "count", "n", "missing"),
+                   function(what) sums[[paste(k, paste(arm, what, sep = "."))]], 0)
+      away <- of[["first"]] / of[["v"]]
+      mean <- parts[[k]]$centre + away
+      share <- !parts[[k]]$kind %in% c("numeric", "date")
+      c(of, mean = mean, variance = if (share) mean * (1 - mean) else
+        (of[["second"]] - of[["v"]] * away^2) / (of[["v"]] - of[["v2"]] / of[["v"]]))
+    })
+  })
+}
+
+# Standard errors of the differences, clustered and stratified as the study says.
+described_errors <- function(study, parts, found) {
+  rows <- study$rows
+  words <- Map(function(part, at) {
+    one <- function(arm, own) bquote(.(arm) * (.(part$word) - .(own[["mean"]])) / .(own[["v"]]))
+    say_word(rows, "f", multiplied(part$present, bquote(u_s * (.(one(quote(u_z), at[[1L]])) - .(one(quote((1 - u_z)), at[[2L]]))))))
+  }, parts, found)
+  keys <- remote_keys(study)
+  if (length(keys) == 0L) {
+    square <- row_sums(rows, stats::setNames(lapply(words, function(f) call("*", f, f)), seq_along(words)))
+    counted <- vapply(found, function(at) at[[1L]][["n"]] + at[[2L]][["n"]], 0)
+    return(sqrt(square * counted / (counted - 1)))
+  }
+  present <- lapply(parts, function(part) multiplied(part$present, 1))
+  names <- sprintf(c("f%d", "n%d"), rep(seq_along(parts), each = 2L))
+  sums <- row_sums_by(rows, stats::setNames(c(rbind(words, present)), names), unlist(keys))
+  stratum <- if (is.null(keys$stratum)) rep(1L, nrow(sums)) else sums[[keys$stratum]]
+  vapply(seq_along(parts), function(k) {
+    out <- core_vcov_of(list(totals = as.matrix(sums[sprintf("f%d", k)]), stratum = stratum,
+                             counts = sums[[sprintf("n%d", k)]] > 0, n = 1), "centre")
+    sqrt(out$vcov[1L, 1L])
+  }, 0)
+}
+
+described_row <- function(part, at, se, overall) {
+  treated <- at[[1L]]
+  control <- at[[2L]]
+  row <- data.frame(
+    covariate = part$covariate, level = part$level, kind = part$kind, n_treated = treated[["count"]],
+    n_control = control[["count"]], missing_treated = treated[["missing"]], missing_control = control[["missing"]],
+    mean_treated = treated[["mean"]], mean_control = control[["mean"]], sd_treated = sqrt(treated[["variance"]]),
+    sd_control = sqrt(control[["variance"]]), difference = treated[["mean"]] - control[["mean"]], std.error = unname(se),
+    n = treated[["n"]] + control[["n"]]
+  )
+  if (!overall) return(row)
+  both <- treated + control
+  away <- both[["first"]] / both[["v"]]
+  mean <- part$centre + away
+  variance <- if (part$kind %in% c("numeric", "date")) {
+    (both[["second"]] - both[["v"]] * away^2) / (both[["v"]] - both[["v2"]] / both[["v"]])
+  } else mean * (1 - mean)
+  cbind(row, mean_all = mean, sd_all = sqrt(variance))
+}

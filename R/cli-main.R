@@ -148,6 +148,7 @@ guarded <- function(name, expr, in_plan) {
   rlang::local_options(cli.width = 10000L, progressr.handlers = list(terminal_progress()),
                        progressr.enable = isTRUE(getOption("progressr.enable")) || isatty(stderr()))
   told <- character()
+  on.exit(close_databases())
   tryCatch(
     withCallingHandlers(within_memory(expr), warning = function(w) {
       lines <- message_lines(w, in_plan)

@@ -53,7 +53,7 @@ remote_block <- function(x, outcome, asked) {
     nuisance = scaled_nuisance(nuisance, s), arms = list(mean_treated = quote(u_z), mean_control = quote((1 - u_z))),
     contrasts = if (!is.na(event)) c("difference", "ratio", "odds_ratio") else
       if (outcome %in% study$logged) c("difference", "percent") else c("difference", if (facts$least >= 0) "ratio"),
-    centre = rows$check[[as.character(facts$value)]] / rows$count, missing = sum(facts$missing), facts = facts
+    centre = rows$check[[as.character(facts$value)]] / rows$count, missing = 0L, facts = facts
   )
 }
 
@@ -64,18 +64,14 @@ measure_remote_outcome <- function(x, outcome, asked, call) {
   used <- bquote(ifelse(.(block$s) > 0, 1, 0))
   found <- outcome_sums(rows, block, used)
   check_remote_arms(found, study, block, call)
+  block$missing <- attr(found, "missing")
   made <- switch(asked$estimator,
     difference = remote_difference(rows, block, found),
     regression = remote_regression(rows, block, found, asked, call),
     augmented = remote_augmented(rows, block, found, asked, call)
   )
   words <- influence_words(rows, made$terms)
-  keys <- Filter(Negate(is.null), list(stratum = if (!is.null(study$stratum)) "u_h",
-                                       cluster = if (!is.null(study$cluster)) "u_g"))
-  if (!is.null(keys$stratum) && is.null(keys$cluster)) {
-    abort_unsupported(c("Survey strata without clusters need rows in memory.",
-                        i = "Name the sampling unit as {.arg cluster} in {.fn frame_study}."), call = call)
-  }
+  keys <- remote_keys(study)
   sums <- influence_sums(rows, words, keys, used, checked_words(rows))
   check_unchanged(rows, sums$check)
   inference <- remote_inference(x, sums, keys, asked, call)
@@ -96,7 +92,9 @@ outcome_sums <- function(rows, block, used) {
                   second = call("*", call("*", s, y), y), v = v, v2 = call("*", v, v), vy = call("*", v, y))
     stats::setNames(parts, paste(name, names(parts)))
   }))
-  sums <- row_sums(rows, exprs)
+  kept <- if (inherits(block$x, "twin_design")) block$x$kept_word
+  gone <- if (!is.null(block$known)) list(missing = multiplied(bquote((1 - .(block$known))), if (is.null(kept)) 1 else kept))
+  sums <- row_sums(rows, c(exprs, gone))
   of <- function(name, part) unname(sums[[paste(name, part)]])
   arms <- lapply(stats::setNames(nm = names(block$arms)), function(name) {
     parts <- vapply(stats::setNames(nm = c("count", "s", "s2", "first", "second", "v", "v2", "vy")),
@@ -105,7 +103,7 @@ outcome_sums <- function(rows, block, used) {
     c(parts, mean = block$centre + mean,
       variance = max(0, (parts[["second"]] - parts[["s"]] * mean^2) / (parts[["s"]] - parts[["s2"]] / parts[["s"]])))
   })
-  arms
+  structure(arms, missing = if (is.null(gone)) 0L else as.integer(sums[["missing"]]))
 }
 
 check_remote_arms <- function(found, study, block, call) {
@@ -205,7 +203,7 @@ remote_regression <- function(rows, block, found, asked, call) {
 # For each model the call x'd by which a row's residual moves the estimate; one pass.
 carried_directions <- function(rows, parts, columns) {
   q <- length(columns$words) + 1L
-  exprs <- unlist(lapply(parts, function(part) lapply(c(list(1), columns$words), function(word) times(part$v, word))))
+  exprs <- unlist(lapply(parts, function(part) lapply(c(list(1), columns$words), function(word) multiplied(part$v, word))))
   sums <- matrix(row_sums(rows, stats::setNames(exprs, seq_along(exprs))), q)
   lapply(stats::setNames(seq_along(parts), names(parts)), function(k) {
     d <- drop(parts[[k]]$fit$covariance %*% sums[, k])

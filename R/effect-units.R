@@ -7,6 +7,7 @@
 # is about or uses. counted: per study row, was the unit in the sample the design started from, with a known outcome?
 # all_y: per study row.
 effect_units <- function(x, y, group = NULL, outcome = NULL) {
+  refuse_remote(x)
   study <- study_of(x)
   response <- if (!is.null(outcome)) design_responses(x)[[outcome]]
   present <- if (is.null(response)) !is.na(y) else !is.na(y) & response$known

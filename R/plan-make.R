@@ -13,16 +13,18 @@ plan_study <- function(plan) {
 # be there.
 plan_data <- function(plan, part, needed) {
   settings <- plan[[part]]
-  if (!is.character(settings$data) || length(settings$data) != 1L) {
-    abort_plan(plan, c(part, "data"), "The {part} must name its {.code data}, one file.")
+  database <- part == "study" && !is.null(names(settings$data))
+  if (!database && (!is.character(settings$data) || length(settings$data) != 1L)) {
+    abort_plan(plan, c(part, "data"), "The {part} must name its {.code data}: one file, or a table in a database.")
   }
-  if (runs_code(settings$data)) {
+  if (!database && runs_code(settings$data)) {
     abort_plan(plan, c(part, "data"), c("A plan takes no {.file {basename(settings$data)}}: such a file can run code.",
                                         i = "Write its data as .csv or .parquet."))
   }
   at_place(plan, part, {
     how <- intersect(names(settings), reading_keys())
-    settings$data <- do.call(read_units, c(list(beside_plan(plan, settings$data)), settings[how]))
+    settings$data <- if (database) plan_database(plan, part, as.list(settings$data)) else
+      do.call(read_units, c(list(beside_plan(plan, settings$data)), settings[how]))
     settings[how] <- NULL
     for (key in needed) {
       if (length(unlist(settings[[key]])) == 0L) abort_input("The {part} must name its {.code {key}}.", call = NULL)

@@ -34,6 +34,7 @@
 #' @export
 probe_effect <- function(x, level = x$level, draws = 500, seed = 1) {
   check_effect(x)
+  refuse_remote(study_of(x))
   check_count(draws, min = 0)
   check_level(level)
   check_seed(seed)

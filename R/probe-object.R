@@ -49,8 +49,10 @@ check_effect <- function(x, call = rlang::caller_env(), arg = "x") {
 }
 
 # The same, and measured on a design: not an effect over time.
-check_designed_effect <- function(x, call = rlang::caller_env()) {
+# remote: can the probe work on a table in a database?
+check_designed_effect <- function(x, call = rlang::caller_env(), remote = FALSE) {
   check_effect(x, call)
+  if (!remote) refuse_remote(study_of(x), call)
   if (!inherits(x, "twin_did")) return(invisible(x))
   abort_unsupported(c("This probe is for effects of {.fn measure_effect}; this one is over time.",
                       i = "Use {.fn probe_trends} or {.fn probe_placebo}."), call = call)

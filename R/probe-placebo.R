@@ -35,6 +35,7 @@
 #' @export
 probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level = x$level) {
   check_effect(x)
+  refuse_remote(study_of(x))
   if (length(c(outcomes, groups, dates)) == 0L) {
     abort_input(c("Say where there should be no effect: {.arg outcomes}, {.arg groups} or {.arg dates}.",
                   i = "For example an outcome from before the treatment."))

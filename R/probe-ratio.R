@@ -40,7 +40,7 @@ probe_ratio <- function(x, low = NULL, high = NULL,
   scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
   measured <- list(estimate = x, low = low, high = high, scale = scale)
   if (inherits(x, c("twin_effect", "twin_effects"))) {
-    check_designed_effect(x)
+    check_designed_effect(x, remote = TRUE)
     if (scale_given || !is.null(low) || !is.null(high)) {
       abort_input("{.arg low}, {.arg high} and {.arg scale} come from the effect; leave them out.")
     }
@@ -51,7 +51,7 @@ probe_ratio <- function(x, low = NULL, high = NULL,
     abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {measured$scale}}.")
   }
   rows <- ratio_rows(measured, rare)
-  others <- if (yardstick && inherits(x, "twin_effect")) ratio_covariates(x, rows, rare)
+  others <- if (yardstick && inherits(x, "twin_effect") && !is_remote(study_of(x))) ratio_covariates(x, rows, rare)
   log_probed(x, "ratio")
   new_probe("ratio", rows, c(measured[c("scale", "low", "high")], list(rare = rare, outcome = if (inherits(
     x, "twin_effect")) x$outcome)), list(covariates = others))

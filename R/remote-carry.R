@@ -13,7 +13,7 @@ fit_nuisance <- function(fit, columns) {
 }
 
 scaled_nuisance <- function(nuisance, slope) {
-  list(moments = lapply(nuisance$moments, function(m) times(slope, m)), influence = nuisance$influence)
+  list(moments = lapply(nuisance$moments, function(m) multiplied(slope, m)), influence = nuisance$influence)
 }
 
 joined_nuisance <- function(a, b) {
@@ -27,7 +27,7 @@ joined_nuisance <- function(a, b) {
 # derivatives are summed in one pass. Returns a word per estimate.
 influence_words <- function(rows, terms) {
   carries <- unlist(lapply(terms, `[[`, "carries"), recursive = FALSE)
-  moments <- lapply(carries, function(carry) lapply(carry$nuisance$moments, function(m) times(carry$v, m)))
+  moments <- lapply(carries, function(carry) lapply(carry$nuisance$moments, function(m) multiplied(carry$v, m)))
   of <- rep(seq_along(moments), lengths(moments))
   flat <- unlist(moments, recursive = FALSE)
   sums <- if (length(flat) > 0L) unname(row_sums(rows, stats::setNames(flat, seq_along(flat)))) else numeric()

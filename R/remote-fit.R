@@ -23,6 +23,7 @@ remote_links <- list(
 # slope, residual: words).
 # known: the sums at the start, where they are (first_logit_sums()).
 fit_remote <- function(rows, columns, y, weight, link, start = 0, known = NULL) {
+  force(weight)  # a word must be said before scratch_rows() copies them
   fit <- if (link == "linear") solve_remote(rows, columns, y, weight) else
     climb_remote(rows, columns, y, weight, remote_links[[link]], start, known)
   inside <- setdiff(seq_along(fit$coefficients), fit$aliased)
@@ -45,10 +46,10 @@ fitted_words <- function(rows, columns, beta, y, weight, link) {
 products_with <- function(h, words) {
   words <- c(list(1), words)
   pairs <- which(lower.tri(diag(length(words)), diag = TRUE), arr.ind = TRUE)
-  lapply(seq_len(nrow(pairs)), function(k) times(times(h, words[[pairs[k, 1L]]]), words[[pairs[k, 2L]]]))
+  lapply(seq_len(nrow(pairs)), function(k) multiplied(multiplied(h, words[[pairs[k, 1L]]]), words[[pairs[k, 2L]]]))
 }
 
-times <- function(a, b) {
+multiplied <- function(a, b) {
   if (identical(a, 1)) return(b)
   if (identical(b, 1)) return(a)
   call("*", a, b)
@@ -83,7 +84,7 @@ climb_remote <- function(rows, columns, y, weight, said, start, known = NULL) {
     residual <- say_word(own, "r", bquote(.(weight) * (.(y) - .(mean))))
     h <- say_word(own, "h", bquote(.(weight) * .(said$slope(mean))))
     exprs <- c(list(bquote(.(weight) * (.(said$value(y, bounded, mean))))),
-               lapply(c(list(1), columns$words), function(word) times(residual, word)), products_with(h, columns$words))
+               lapply(c(list(1), columns$words), function(word) multiplied(residual, word)), products_with(h, columns$words))
     sums <- unname(row_sums(own, stats::setNames(exprs, seq_along(exprs))))
     list(value = sums[1L], gradient = sums[1L + seq_len(q)], information = symmetric_of(sums[-seq_len(q + 1L)], q))
   }
@@ -102,7 +103,7 @@ climb_remote <- function(rows, columns, y, weight, said, start, known = NULL) {
 # Least squares: one pass for the cross-products.
 solve_remote <- function(rows, columns, y, weight) {
   q <- length(columns$words) + 1L
-  exprs <- c(lapply(c(list(1), columns$words), function(word) times(call("*", weight, y), word)),
+  exprs <- c(lapply(c(list(1), columns$words), function(word) multiplied(call("*", weight, y), word)),
              products_with(weight, columns$words))
   sums <- unname(row_sums(rows, stats::setNames(exprs, seq_along(exprs))))
   gram <- symmetric_of(sums[-seq_len(q)], q)

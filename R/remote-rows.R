@@ -15,12 +15,12 @@ new_rows <- function(source, base, where) {
   rows
 }
 
-# A new word for what expr (a call in known words) gives; returns its name. What is said already keeps its word.
+# Columns' words begin with u_, others with w_. A new word for what expr (a call in known words) gives; returns its name. What is said already keeps its word.
 say_word <- function(rows, stem, expr) {
   if (is.name(expr)) return(expr)
   same <- match(TRUE, vapply(rows$words, identical, NA, expr))
   if (!is.na(same)) return(as.name(names(rows$words)[same]))
-  name <- sprintf("u_%s%d", stem, length(rows$words) + 1L)
+  name <- sprintf("w_%s%d", stem, length(rows$words) + 1L)
   used <- intersect(all.vars(expr), names(rows$words))
   rows$words[[name]] <- expr
   rows$depth[[name]] <- max(0L, rows$depth[used]) + 1L

@@ -58,10 +58,16 @@ check_connection <- function(connection, call) {
     abort_input(c("{.arg connection} must be an open DBI connection.", x = "It is {describe_value(connection)}.",
                   i = "For example {.code DBI::dbConnect(RSQLite::SQLite(), \"crews.sqlite\")}."), call = call)
   }
-  open <- tryCatch(isTRUE(DBI::dbIsValid(connection)), error = function(e) FALSE)
-  if (!open) {
+  if (!is_open(connection)) {
     abort_input(c("{.arg connection} is closed or lost.", i = "Connect again."), call = call)
   }
+}
+
+# Some drivers can't tell; then an answer does.
+is_open <- function(connection) {
+  told <- tryCatch(DBI::dbIsValid(connection), error = function(e) NA)
+  if (!is.na(told)) return(told)
+  tryCatch(nrow(suppressWarnings(answer_of(connection, "SELECT 1"))) == 1L, error = function(e) FALSE)
 }
 
 # list(sql: what stands after FROM, label: for messages).
@@ -115,12 +121,17 @@ answer_of <- function(connection, sql) {
   answer
 }
 
+# What a driver said, without what it may tell of the connection.
+without_secrets <- function(said) {
+  said <- gsub("(password|passwd|pwd|user|host|service)\\s*=?\\s*['\"]?[^[:space:]'\",;]+['\"]?", "\\1 ...", said, ignore.case = TRUE)
+  said <- gsub("[[:alpha:]]+://[^[:space:]]+", "...", said)
+  substr(gsub("\\s+", " ", said), 1L, 300L)
+}
+
 # The engine's own words, but for what a driver may put in of the connection.
 stop_database <- function(source, said, call) {
-  said <- gsub("(password|passwd|pwd|user|host|service)\\s*=\\s*\\S+", "\\1=...", said, ignore.case = TRUE)
-  said <- gsub("[[:alpha:]]+://[^[:space:]]+", "...", said)
-  said <- substr(gsub("\\s+", " ", said), 1L, 300L)
-  lost <- !isTRUE(tryCatch(DBI::dbIsValid(source$connection), error = function(e) FALSE))
+  said <- without_secrets(said)
+  lost <- !is_open(source$connection)
   abort_kind("database", c(
     "{source$dialect$words} did not answer a question about {.val {source$label}}.", x = "It says: {said}",
     i = if (lost) "The connection is lost: connect again and frame the study again. Nothing was written."

@@ -155,6 +155,7 @@ plot.twin_balance <- function(x, view = c("differences", "ratios", "density", "q
     if (!is.null(covariate)) abort_input("{.arg covariate} belongs to the views of distributions; leave it out.")
     return(if (view == "differences") plot_differences(x) else plot_ratios(x))
   }
+  refuse_remote(x$study)
   plot_distributions(x, view, check_plot_covariates(x, covariate))
 }
 

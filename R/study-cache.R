@@ -7,6 +7,7 @@ new_matrix_cache <- function() new.env(parent = emptyenv())
 # pooled in these columns, see pool_levels().
 study_matrix <- function(study, columns = study$columns, formula = study$formula, call = rlang::caller_env(),
                          lone = NULL) {
+  refuse_remote(study, call)
   cached_matrix(study, matrix_key(names(columns), formula, lone), function() {
     wide <- study$matrices$wide
     if (is.null(formula) && !is.null(wide) && length(lone) == 0L) return(wide[, plain_names(columns), drop = FALSE])

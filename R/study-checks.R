@@ -167,3 +167,23 @@ check_parts <- function(parts, class, made_by, arg = rlang::caller_arg(parts), c
   }
   for (part in parts) check_class(part, class, made_by, arg, call)
 }
+
+need_package <- function(package, purpose, call = rlang::caller_env(2)) {
+  if (requireNamespace(package, quietly = TRUE)) return(invisible(package))
+  abort_kind("package", c(
+    "The package {.pkg {package}} is needed to {purpose}.",
+    i = "Install it: {.code install.packages(\"{package}\")}"
+  ), package = package, call = call, .envir = environment())
+}
+
+check_units <- function(data, call) {
+  if (!is.data.frame(data)) {
+    abort_input(c("{.arg data} must be a data frame with one row per unit.",
+                  x = "It is {.obj_type_friendly {data}}."), call = call)
+  }
+  if (nrow(data) == 0L) abort_input("{.arg data} must have rows; it has none.", call = call)
+  repeated <- unique(names(data)[duplicated(names(data))])
+  if (length(repeated) > 0L) {
+    abort_input(c("Column names of {.arg data} must not repeat.", x = "Repeated: {.val {repeated}}."), call = call)
+  }
+}

@@ -61,14 +61,6 @@ read_units <- function(path, encoding = c("UTF-8", "latin1"), decimal = c("auto"
   check_units_table(data, path)
 }
 
-need_package <- function(package, purpose, call = rlang::caller_env(2)) {
-  if (requireNamespace(package, quietly = TRUE)) return(invisible(package))
-  abort_kind("package", c(
-    "The package {.pkg {package}} is needed to {purpose}.",
-    i = "Install it: {.code install.packages(\"{package}\")}"
-  ), package = package, call = call, .envir = environment())
-}
-
 read_delimited <- function(path, separator, encoding, decimal) {
   nul <- count_bytes(path, as.raw(0L))
   if (nul$count > 0) {

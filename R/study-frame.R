@@ -132,6 +132,7 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
 # Open the seal: the only place where outcome values are handed out. Returns doubles, NA where missing, one per
 # study row, with the attribute `shares` (TRUE when the values are 0/1).
 open_outcome <- function(study, outcome, by) {
+  refuse_remote(study)
   log_opening(study, outcome, by)
   coded_outcome(study$data[[outcome]][study$rows], study$events[[outcome]])
 }
@@ -206,18 +207,6 @@ check_magnitude <- function(x, name, rows, call) {
                 x = "They lie between {signif(ends[1L], 3)} and {signif(ends[2L], 3)}.",
                 i = if (large) "Divide them by a power of 10, or look for a code that stands for missing." else
                   "Multiply them by a power of 10."), column = name, call = call)
-}
-
-check_units <- function(data, call) {
-  if (!is.data.frame(data)) {
-    abort_input(c("{.arg data} must be a data frame with one row per unit.",
-                  x = "It is {.obj_type_friendly {data}}."), call = call)
-  }
-  if (nrow(data) == 0L) abort_input("{.arg data} must have rows; it has none.", call = call)
-  repeated <- unique(names(data)[duplicated(names(data))])
-  if (length(repeated) > 0L) {
-    abort_input(c("Column names of {.arg data} must not repeat.", x = "Repeated: {.val {repeated}}."), call = call)
-  }
 }
 
 check_roles <- function(data, roles, call) {

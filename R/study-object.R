@@ -22,6 +22,7 @@ study_terms <- function(study) {
 }
 
 sampling_weight <- function(study) {
+  refuse_remote(study)
   if (!is.null(study$s)) return(study$s)
   cache <- study$matrices
   if (is.null(cache)) return(rep(1, length(study$z)))

@@ -19,7 +19,7 @@ remote_matrix <- function(columns, formula = NULL, lone = NULL) {
                                names(columns))), recursive = FALSE)
   } else {
     flags <- unlist(unname(Map(flag_words, columns, names(columns))), recursive = FALSE)
-    parts <- c(term_words(columns, stats::terms(formula)), flags)
+    parts <- c(matrix_terms(columns, stats::terms(formula)), flags)
   }
   list(words = unname(parts), names = names(parts))
 }
@@ -63,7 +63,7 @@ pool_words <- function(columns, lone) {
 }
 
 # As stats::model.matrix() lays them out: term by term, the first variable's columns running fastest.
-term_words <- function(columns, terms) {
+matrix_terms <- function(columns, terms) {
   variables <- as.list(attr(terms, "variables"))[-1L]
   factors <- attr(terms, "factors")
   of_variable <- lapply(variables, function(variable) {
@@ -91,13 +91,22 @@ remote_standardised <- function(study, matrix, products = remote_products(study,
   list(words = unname(words), centre = products$centre, scale = scale, names = matrix$names, products = products)
 }
 
+# Means of words, unweighted: of columns they are known since the study was framed.
+word_means <- function(rows, words) {
+  known <- vapply(words, function(word) is.name(word) && as.character(word) %in% names(rows$check), NA)
+  out <- numeric(length(words))
+  out[known] <- rows$check[vapply(words[known], as.character, "")] / rows$count
+  if (any(!known)) out[!known] <- row_sums(rows, stats::setNames(words[!known], which(!known))) / rows$count
+  out
+}
+
 # Sums and cross-products of the columns, weighted by s, measured from `centre`: as core_cross_products() of both arms;
 # treated, first_treated: those sums of the treated alone.
 remote_products <- function(study, matrix) {
   rows <- study$rows
   key <- paste(c("products", matrix$names), collapse = "\r")
   if (!is.null(rows$kept[[key]])) return(rows$kept[[key]])
-  centre <- unname(row_sums(rows, stats::setNames(matrix$words, seq_along(matrix$words))) / rows$count)
+  centre <- word_means(rows, matrix$words)
   words <- unname(Map(function(word, m) say_word(rows, "c", call("-", word, m)), matrix$words, centre))
   p <- length(words)
   pairs <- which(lower.tri(diag(p), diag = TRUE), arr.ind = TRUE)

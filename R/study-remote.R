@@ -71,8 +71,17 @@ frame_remote <- function(given, call) {
   study
 }
 
+# Words of the groups that errors are summed by.
+remote_keys <- function(study) {
+  Filter(Negate(is.null), list(stratum = if (!is.null(study$stratum)) "u_h", cluster = if (!is.null(study$cluster)) "u_g"))
+}
+
 # What needs the rows themselves to be read.
 refuse_remote_options <- function(given, call) {
+  if (!is.null(given$stratum) && is.null(given$cluster)) {
+    abort_unsupported(c("Survey strata without clusters need rows in memory.",
+                        i = "Name the sampling unit, if need be the {.arg id}, as {.arg cluster}."), call = call)
+  }
   if (!is.null(given$frequency)) {
     abort_unsupported(c("{.arg frequency} needs rows in memory.",
                         i = "Give the table one row per unit, or draw a sample with {.fn fetch_units}."), call = call)
@@ -93,16 +102,16 @@ check_unchanged <- function(rows, again) {
   if (any(moved)) stop_changed(rows$source, "Values of columns in use are not the same any more.")
 }
 
-# How each column is read: list(name, kind: "text", "number", "logical", "date" or "time", sql: what it is in
-# computations, labels: of categories). Categories are text whatever they were.
+# How each column is read: list(name, kind: "text", "code", "number", "logical", "date" or "time", sql: what it is in
+# computations, labels: of categories). Codes are numbers that stand for categories.
 column_readers <- function(source, names, unknown, categories, call) {
   check_unknown(unknown, call)
   categories <- check_categories(categories, source$columns, call)
   lapply(stats::setNames(nm = unique(names)), function(name) {
     check_column_kind(source$columns[[name]], name, call)
-    as_category <- name %in% names(categories)
-    kind <- if (as_category) "text" else remote_kind(source$columns[[name]], name, call)
-    list(name = name, kind = kind, sql = without_unknown_sql(source, name, kind, as_category, unknown), labels = categories[[name]])
+    kind <- remote_kind(source$columns[[name]], name, call)
+    if (name %in% names(categories)) kind <- if (kind == "number") "code" else "text"
+    list(name = name, kind = kind, sql = reading_sql(source, name, kind, unknown), labels = categories[[name]])
   })
 }
 
@@ -116,12 +125,12 @@ remote_kind <- function(x, name, call) {
                 i = "Turn it into numbers, text or dates in a view."), column = name, call = call)
 }
 
-without_unknown_sql <- function(source, name, kind, as_category, unknown) {
+reading_sql <- function(source, name, kind, unknown) {
   dialect <- source$dialect
   column <- quote_name(source, name)
   sql <- switch(kind,
     text = dialect$text(column),
-    number = dialect$double(column),
+    number = , code = dialect$double(column),
     logical = sprintf("(CASE WHEN %s THEN %s WHEN NOT %1$s THEN %3$s END)", column, dialect$number(1), dialect$number(0)),
     date = dialect$days(column, FALSE), time = dialect$days(column, TRUE)
   )
@@ -131,7 +140,7 @@ without_unknown_sql <- function(source, name, kind, as_category, unknown) {
   }
   numbers <- suppressWarnings(as.numeric(unknown))
   numbers <- numbers[!is.na(numbers)]
-  if (kind != "number" || length(numbers) == 0L) return(sql)
+  if (!kind %in% c("number", "code") || length(numbers) == 0L) return(sql)
   sprintf("(CASE WHEN %1$s IN (%2$s) THEN NULL ELSE %1$s END)", sql, paste(dialect$number(numbers), collapse = ", "))
 }
 
@@ -310,11 +319,11 @@ remote_groups <- function(source, reader, name, role, where, call) {
 
 # list(columns: as prepare_column() makes them, with `word` in place of values and TRUE for the flag; base: SQL by word).
 remote_columns <- function(source, readers, s, where, call) {
-  numbers <- Filter(function(reader) reader$kind != "text", readers)
+  numbers <- Filter(function(reader) !reader$kind %in% c("text", "code"), readers)
   facts <- number_facts(source, numbers, s, where, call)
   made <- Map(function(reader, place) {
     word <- sprintf("u_x%d", place)
-    if (reader$kind == "text") remote_factor(source, reader, word, where, call)
+    if (reader$kind %in% c("text", "code")) remote_factor(source, reader, word, where, call)
     else remote_number(source, reader, word, sprintf("u_m%d", place), facts[[reader$name]], call)
   }, readers, seq_along(readers))
   list(columns = lapply(made, `[[`, "column"), base = unlist(unname(lapply(made, `[[`, "base"))))
@@ -382,7 +391,7 @@ remote_factor <- function(source, reader, word, where, call) {
   name <- reader$name
   counts <- value_counts(source, reader, where, most_levels + 1L)
   known <- !is.na(counts$value)
-  value <- as.character(counts$value[known])
+  value <- as.character(if (reader$kind == "code") as_double(counts$value[known]) else counts$value[known])
   if (length(value) > most_levels || (length(value) > 50L && length(value) > sum(counts$count) / 2)) {
     abort_input(c("Covariate {.val {name}} looks like an identifier: it has more than
                    {if (length(value) > most_levels) most_levels else 50} different values.",
@@ -401,7 +410,8 @@ remote_factor <- function(source, reader, word, where, call) {
   count <- counts$count[known][match(levels, value)]
   names <- value_names(levels, reader)
   number <- source$dialect$number
-  cases <- sprintf("WHEN %s THEN %s", quote_text(source, levels), number(seq_along(levels)))
+  literals <- if (reader$kind == "code") number(as.numeric(levels)) else quote_text(source, levels)
+  cases <- sprintf("WHEN %s THEN %s", literals, number(seq_along(levels)))
   if (missing > 0) {
     names <- c(names, missing_level)
     count <- c(count, missing)

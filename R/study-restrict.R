@@ -4,6 +4,7 @@ restrict_study <- function(study, inside) study_rows(study, which(inside))
 
 # keep: places among the study's rows, some perhaps several times.
 study_rows <- function(study, keep) {
+  refuse_remote(study)
   code <- function(role) {
     if (!is.null(study[[role]])) structure(study[[role]][keep], labels = attr(study[[role]], "labels"))
   }

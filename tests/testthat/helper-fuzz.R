@@ -30,6 +30,8 @@ fuzz_calls <- function() {
   writeLines("study: {data: d.csv}", file.path(runs, "plan.yml"))
   writeLines("{version: '1', made: today, data: {file: d.csv, md5: abc, rows: 1, used: 1}, fingerprint: x}",
              file.path(runs, "run-facts.yml"))
+  connection <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+  DBI::dbWriteTable(connection, "crews", as.data.frame(data))
   list(
     frame_study = list(data = data, treatment = "joined", outcome = "income", covariates = c("boat", "past", "port")),
     frame_arms = list(data = data, treatment = "gear", outcome = "income", covariates = c("boat", "past"), reference = "net"),
@@ -57,6 +59,7 @@ fuzz_calls <- function() {
     simulate_units = list(n = 50), logbook = list(x = plain),
     export_table = list(x = assess_balance(weighed), file = file.path(folder, "t.csv")),
     write_units = list(data = data, path = file.path(folder, "u.csv")), read_units = list(path = csv),
+    remote_units = list(connection = connection, table = "crews"), fetch_units = list(x = remote_units(connection, "crews"), n = 5),
     plan_reference = list(),
     methods_text = list(x = list(effect, probe_ratio(effect))), checklist = list(x = effect), references = list(x = effect),
     theme_twin = list(), knit_result = list(x = effect), compare_runs = list(old = runs, new = runs),

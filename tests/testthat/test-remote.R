@@ -1,0 +1,303 @@
+# Tables in a database against the same rows in memory: every number of every verb, on each engine that is here. SQLite is
+# always; PostgreSQL and MariaDB are real servers on a free port (helper-servers.R).
+
+plain_crews <- function(n = nrow(crews), seed = 4) {
+  data <- as.data.frame(crews)
+  for (name in c("gear", "port_size")) data[[name]] <- as.character(data[[name]])
+  if (n > nrow(data)) data <- data[withr::with_seed(seed, sample(nrow(data), n, TRUE)), ]
+  data$income[c(3, 50, 777)] <- NA
+  data$crew_id <- sprintf("c%05d", seq_len(nrow(data)))
+  rownames(data) <- NULL
+  data
+}
+
+crew_covariates <- c("boat_length", "crew_size", "skipper_age", "port_size", "gear", "in_debt", "past_income", "market_km")
+
+frame_crews <- function(data, ..., treated = NULL, covariates = crew_covariates) {
+  frame_study(data, treatment = "joined", outcome = c("income", "sold_direct", "days_at_sea"), covariates = covariates,
+              treated = treated, ...)
+}
+
+# How far the numbers of two results lie apart, at most, relative to their size.
+gap <- function(a, b) {
+  a <- as.numeric(unlist(a))
+  b <- as.numeric(unlist(b))
+  expect_identical(is.na(a), is.na(b))
+  max(abs(a - b) / pmax(1e-3, abs(b)), na.rm = TRUE)
+}
+
+expect_same_balance <- function(remote, local) {
+  a <- tidy(assess_balance(remote))
+  b <- tidy(assess_balance(local))
+  numbers <- c("mean_treated", "mean_control", "sd_treated", "sd_control", "smd", "variance_ratio")
+  expect_lt(gap(a[numbers], b[numbers]), 1e-8)
+  expect_identical(a$pass, b$pass)
+  expect_identical(a$covariate, b$covariate)
+  expect_lt(gap(glance(assess_balance(remote))[c("rows", "passing", "worst_smd", "ess_treated", "ess_control", "mahalanobis")],
+                glance(assess_balance(local))[c("rows", "passing", "worst_smd", "ess_treated", "ess_control", "mahalanobis")]),
+            1e-8)
+}
+
+expect_same_effect <- function(remote, local, ...) {
+  a <- measure_effect(remote, ...)
+  b <- measure_effect(local, ...)
+  expect_identical(tidy(a)$term, tidy(b)$term)
+  expect_lt(gap(tidy(a)$estimate, tidy(b)$estimate), 1e-9)
+  expect_lt(gap(tidy(a)$std.error, tidy(b)$std.error), 1e-7)
+  expect_lt(gap(tidy(a)[c("conf.low", "conf.high")], tidy(b)[c("conf.low", "conf.high")]), 1e-7)
+  same <- c("nobs", "n_treated", "n_control", "missing_outcome", "ess_treated", "ess_control", "worst_smd")
+  expect_lt(gap(glance(a)[same], glance(b)[same]), 1e-8)
+  expect_identical(a$inference, b$inference)
+  expect_equal(a$outcome_sd, b$outcome_sd)
+  expect_identical(a$note, b$note)
+  invisible(a)
+}
+
+same_analysis <- function(engine, data = plain_crews()) {
+  connection <- with_table(engine, data)
+  remote <- remote_units(connection, "crews")
+  roles <- list(weight = "survey_weight", cluster = "harbour", stratum = "coast", id = "crew_id", estimand = "ATE")
+  yes <- if (engine == "postgres") "TRUE" else "1"
+  ours <- do.call(frame_crews, c(list(remote), roles))
+  local <- do.call(frame_crews, c(list(data), roles))
+  expect_identical(unname(ours$levels[["treated"]]), yes)
+  expect_equal(nobs(ours), nobs(local))
+  scored <- score_units(ours)
+  local_scored <- score_units(local)
+  expect_lt(gap(tidy(scored)$estimate, tidy(local_scored)$estimate), 1e-8)
+  expect_lt(gap(tidy(scored)$std.error, tidy(local_scored)$std.error), 1e-8)
+  weighed <- weigh_units(scored)
+  local_weighed <- weigh_units(local_scored)
+  expect_same_balance(weighed, local_weighed)
+  for (estimator in c("difference", "regression", "augmented")) {
+    for (outcome in c("income", "sold_direct")) expect_same_effect(weighed, local_weighed, outcome, estimator)
+  }
+  expect_same_effect(weighed, local_weighed, "days_at_sea", "augmented", family = "poisson")
+}
+
+test_that("the whole analysis is that of rows in memory: SQLite", {
+  same_analysis("sqlite")
+})
+test_that("the whole analysis is that of rows in memory: PostgreSQL", {
+  same_analysis("postgres")
+})
+test_that("the whole analysis is that of rows in memory: MariaDB", {
+  same_analysis("mariadb")
+})
+test_that("a hundred thousand rows give the same numbers as in memory", {
+  same_analysis("sqlite", plain_crews(1e5))
+})
+
+test_that("every estimand, trimmed or cut, weighted or not, has the effect of rows in memory", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  for (estimand in c("ATT", "ATC", "ATO", "ATM")) {
+    ours <- score_units(frame_crews(remote, estimand = estimand))
+    local <- score_units(frame_crews(data, estimand = estimand))
+    expect_same_effect(weigh_units(ours), weigh_units(local), "income")
+    expect_same_effect(ours, local, "days_at_sea", "augmented")
+    expect_same_effect(weigh_units(ours), weigh_units(local), "sold_direct", "regression")
+  }
+  ours <- score_units(frame_crews(remote, estimand = "ATE"))
+  local <- score_units(frame_crews(data, estimand = "ATE"))
+  for (rescore in c(FALSE, TRUE)) {
+    kept <- trim_units(ours, "range", bounds = c(0.1, 0.8), rescore = rescore)
+    local_kept <- trim_units(local, "range", bounds = c(0.1, 0.8), rescore = rescore)
+    expect_same_balance(weigh_units(kept), weigh_units(local_kept))
+    expect_same_effect(weigh_units(kept), weigh_units(local_kept), "income", "augmented")
+  }
+  expect_same_effect(weigh_units(trim_units(ours, "common_support")), weigh_units(trim_units(local, "common_support")))
+  cut <- weigh_units(ours, truncate = c(bound = 5))
+  local_cut <- weigh_units(local, truncate = c(bound = 5))
+  expect_equal(tidy(cut, part = "truncation"), tidy(local_cut, part = "truncation"), ignore_attr = TRUE)
+  expect_same_effect(cut, local_cut)
+  expect_same_effect(frame_crews(remote), frame_crews(data), "sold_direct")
+  expect_same_effect(frame_crews(remote, estimand = "ATC"), frame_crews(data, estimand = "ATC"), "income", "regression")
+})
+
+test_that("formulas, conditions, missing values, categories and unknown entries are read as in memory", {
+  data <- plain_crews()
+  data$fuel <- withr::with_seed(3, sample(c(1, 2, 10), nrow(data), TRUE))
+  data$note <- ifelse(seq_len(nrow(data)) %% 9 == 0, "n/a", ifelse(data$crew_size > 3, "big", "Small"))
+  data$market_km[5:9] <- 99
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  both <- function(...) list(frame_crews(remote, ...), frame_crews(data, ...))
+  check <- function(pair) {
+    expect_equal(nobs(pair[[1]]), nobs(pair[[2]]))
+    expect_equal(unname(pair[[1]]$dropped), unname(as.numeric(pair[[2]]$dropped)))
+    scored <- lapply(pair, score_units)
+    expect_identical(tidy(scored[[1]])$term, tidy(scored[[2]])$term)
+    expect_lt(gap(tidy(scored[[1]])$estimate, tidy(scored[[2]])$estimate), 1e-7)
+  }
+  check(both(covariates = ~ boat_length * port_size + log(past_income + 100) + I(crew_size^2) + in_debt))
+  check(both(subset = ~ crew_size > 2 & !(port_size == "large") & gear %in% c("nets", "pots", "lines")))
+  check(both(missing = "drop"))
+  check(both(missing_outcome = "drop"))
+  check(both(covariates = c("boat_length", "fuel", "note", "market_km"), categories = "fuel", unknown = c("n/a", "99")))
+  labels <- list(fuel = c("2" = "coal", "1" = "wood", "10" = "oil"))
+  check(both(covariates = c("boat_length", "fuel"), categories = labels))
+  query <- remote_units(remote$connection, DBI::SQL("SELECT * FROM crews WHERE crew_size > 2"))
+  check(list(frame_crews(query), frame_crews(data[data$crew_size > 2, ])))
+})
+
+test_that("levels that one arm alone has are pooled, and terms that others explain left out", {
+  data <- plain_crews()
+  data$gear[data$joined & data$gear %in% "dredge"] <- "nets"
+  data$twice <- 2 * data$boat_length + 1
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  expect_warning(ours <- score_units(frame_crews(remote)), "dredge.*no control|dredge.*no treated",
+                 class = "twin_warning_one_arm")
+  local <- suppressWarnings(score_units(frame_crews(data)))
+  expect_lt(gap(tidy(ours)$estimate, tidy(local)$estimate), 1e-8)
+  expect_same_effect(weigh_units(ours), weigh_units(local), "income")
+  expect_warning(ours <- score_units(frame_crews(remote, covariates = c("boat_length", "twice"))), "twice",
+                 class = "twin_warning_aliased")
+  local <- suppressWarnings(score_units(frame_crews(data, covariates = c("boat_length", "twice"))))
+  expect_lt(gap(tidy(ours)$estimate, tidy(local)$estimate), 1e-8)
+})
+
+test_that("effects side by side, several outcomes and what follows from them are as in memory", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  study <- frame_crews(remote, cluster = "harbour")
+  local <- frame_crews(data, cluster = "harbour")
+  compared <- lapply(list(study, local), function(study) {
+    compare_effects(raw = measure_effect(study), weights = measure_effect(weigh_units(score_units(study))),
+                    augmented = measure_effect(score_units(study), estimator = "augmented"))
+  })
+  a <- tidy(compared[[1]], part = "agreement")
+  b <- tidy(compared[[2]], part = "agreement")
+  expect_lt(gap(a[c("difference", "std.error")], b[c("difference", "std.error")]), 1e-7)
+  several <- lapply(list(study, local), function(study) {
+    measure_effect(weigh_units(score_units(study)), outcome = c("income", "sold_direct", "days_at_sea"), adjust = "holm",
+                   bands = TRUE)
+  })
+  expect_lt(gap(tidy(several[[1]])[c("estimate", "std.error", "p.adjusted", "band.low", "band.high")],
+                tidy(several[[2]])[c("estimate", "std.error", "p.adjusted", "band.low", "band.high")]), 1e-6)
+  effect <- measure_effect(weigh_units(score_units(study)), "sold_direct")
+  same <- measure_effect(weigh_units(score_units(local)), "sold_direct")
+  expect_equal(glance(probe_ratio(effect)), glance(probe_ratio(same, yardstick = FALSE)),
+               tolerance = 1e-7)
+  expect_s3_class(plot(effect), "ggplot")
+  file <- export_table(effect, withr::local_tempfile(fileext = ".csv"))
+  expect_gt(nrow(utils::read.csv(file)), 2)
+})
+
+test_that("prints say what those of rows in memory say, and where the rows are", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  expect_match(paste(format(remote), collapse = " "), "Units in SQLite: crews, 18 columns", fixed = TRUE)
+  study <- frame_crews(remote, weight = "survey_weight", cluster = "harbour")
+  text <- gsub("\\s+", " ", paste(format(study), collapse = " "))
+  expect_match(text, "joined is \"1\": 612 units")
+  expect_match(text, "income is missing for 2 of 612 treated and 1 of 1,792 control units|income is missing for")
+  expect_match(text, "Rows stay in SQLite (crews), read in", fixed = TRUE)
+  design <- weigh_units(score_units(study))
+  effect <- measure_effect(design)
+  for (object in list(remote, study, design, effect)) expect_true(all(nchar(format(object)) <= 80))
+  expect_match(paste(format(effect), collapse = " "), "clustered by harbour")
+  book <- as.data.frame(logbook(effect))
+  expect_identical(book$verb[1:3], c("frame", "score", "weigh"))
+  expect_match(book$settings[1], "database = SQLite, table = crews")
+})
+
+test_that("both arms are described as in memory, errors clustered or not", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  for (roles in list(list(), list(weight = "survey_weight", cluster = "harbour", stratum = "coast"))) {
+    ours <- describe_groups(do.call(frame_crews, c(list(remote), roles)), overall = TRUE)
+    local <- describe_groups(do.call(frame_crews, c(list(data), roles)), overall = TRUE)
+    expect_identical(tidy(ours)$covariate, tidy(local)$covariate)
+    numbers <- vapply(tidy(local), is.numeric, NA)
+    expect_lt(gap(tidy(ours)[numbers], tidy(local)[numbers]), 1e-8)
+  }
+  expect_match(format(ours)[1], "joined is \"1\" (612 units)", fixed = TRUE)
+  expect_error(describe_groups(frame_crews(remote), tests = TRUE), "tests", class = "twin_error_unsupported")
+})
+
+test_that("a logit on plain columns takes at most six passes over the table", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  study <- frame_study(remote, "joined", "income", c("boat_length", "crew_size", "past_income"))
+  invisible(carefultwin:::design_moments(study))
+  before <- study$source$counter$passes
+  score_units(study)
+  expect_lte(study$source$counter$passes - before, 7L)  # and one for the ends of the scores, which prints show
+})
+
+test_that("a table that changes under an analysis is an error, not a number", {
+  data <- plain_crews()
+  connection <- with_table("sqlite", data)
+  study <- frame_crews(remote_units(connection, "crews"))
+  design <- weigh_units(score_units(study))
+  DBI::dbExecute(connection, "UPDATE crews SET past_income = past_income + 1 WHERE crew_id = 'c00007'")
+  expect_error(measure_effect(design), "not the same", class = "twin_error_changed")
+  DBI::dbExecute(connection, "DELETE FROM crews WHERE crew_id = 'c00007'")
+  expect_error(measure_effect(design), "2,403 rows.*2,404", class = "twin_error_changed")
+})
+
+test_that("bad input is named, and nothing of the connection is told", {
+  data <- plain_crews()
+  connection <- with_table("sqlite", data)
+  expect_error(remote_units(mtcars, "crews"), "open DBI connection", class = "twin_error_input")
+  expect_error(remote_units(connection, "crew"), "Did you mean \"crews\"", class = "twin_error_input")
+  expect_error(remote_units(connection, 3), "name of a table", class = "twin_error_input")
+  expect_error(remote_units(connection, DBI::SQL("SELECT nothing FROM crews")), class = "twin_error_database")
+  remote <- remote_units(connection, "crews")
+  expect_error(frame_study(remote, "joind", "income", "boat_length"), "joined", class = "twin_error_input")
+  expect_error(frame_study(remote, "gear", "income", "boat_length"), "two values", class = "twin_error_input")
+  expect_error(frame_study(remote, "sold_direct", "income", "harbour", treated = "maybe"), "must be one of",
+               class = "twin_error_input")
+  expect_error(frame_study(remote, "joined", "gear", "boat_length"), "two values", class = "twin_error_input")
+  expect_error(frame_crews(remote, id = "harbour"), "60 different values", class = "twin_error_input")
+  expect_error(frame_crews(remote, frequency = "crew_size"), class = "twin_error_unsupported")
+  expect_error(frame_crews(remote, subset = ~ nchar(gear) > 3), "nchar", class = "twin_error_unsupported")
+  expect_error(frame_crews(remote, subset = ~ gear == 3), "compares text with a number", class = "twin_error_input")
+  expect_error(frame_crews(remote, subset = ~ crew_size > 1000), "Nothing is left", class = "twin_error_input")
+  expect_error(frame_crews(remote, covariates = ~ poly(boat_length, 2)), "poly", class = "twin_error_unsupported")
+  expect_error(frame_crews(remote, missing = "stop"), "skipper_age", class = "twin_error_input")
+  expect_error(frame_crews(remote, covariates = "crew_id"), "identifier", class = "twin_error_input")
+  bad <- data.frame(z = rep(0:1, 50), y = 1:100, x = c(NA, 1:99), flat = 3, none = NA_real_, w = c(-1, rep(1, 99)),
+                    big = c(1e200, 1:99))
+  small <- remote_units(with_table("sqlite", bad, "bad"), "bad")
+  frame_bad <- function(covariate, ...) frame_study(small, "z", "y", covariate, ...)
+  expect_error(frame_bad("flat"), "constant", class = "twin_error_input")
+  expect_error(frame_bad("none"), "no values", class = "twin_error_input")
+  expect_error(frame_bad("big"), "too large", class = "twin_error_input")
+  expect_error(frame_bad("x", weight = "w"), "1 is missing, infinite or negative", class = "twin_error_input")
+  DBI::dbExecute(small$connection, "UPDATE bad SET x = 'many' WHERE y = 7")
+  expect_error(frame_bad("x"), "other things than numbers", class = "twin_error_input")
+  separated <- data.frame(z = rep(0:1, each = 50), y = 1:100, x = c(1:50, 61:110))
+  apart <- remote_units(with_table("sqlite", separated, "bad"), "bad")
+  expect_error(score_units(frame_study(apart, "z", "y", "x")), "separated", class = "twin_error_separation")
+})
+
+test_that("what needs rows refuses, and says how to draw a sample", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  study <- frame_crews(remote)
+  scored <- score_units(study)
+  weighed <- weigh_units(scored)
+  effect <- measure_effect(weighed)
+  refused <- list(
+    quote(pair_units(scored)), quote(score_units(study, learners = "tree")), quote(score_units(study, link = "probit")),
+    quote(weigh_units(scored, method = "entropy")), quote(trim_units(scored)), quote(weights(weighed)),
+    quote(as.data.frame(weighed)), quote(design_data(weighed)), quote(plot(weighed)), quote(augment(effect)),
+    quote(assess_overlap(scored)), quote(assess_balance(weighed, extra = "squares")),
+    quote(measure_effect(weighed, by = "port_size")), quote(measure_effect(weighed, estimator = "targeted")),
+    quote(measure_effect(weighed, inference = "bootstrap")), quote(measure_effect(weighed, quantiles = 0.5)),
+    quote(probe_weights(effect)), quote(probe_omitted(effect)), quote(stratify_units(scored)),
+    quote(group_units(study, "exact")), quote(plot(study)), quote(describe_groups(weighed, by = "gear")),
+    quote(assess_weights(weighed)), quote(assess_score(scored)), quote(assess_power(weighed)), quote(probe_effect(effect)),
+    quote(probe_choices(effect)), quote(probe_stability(effect)), quote(probe_placebo(effect, outcomes = "days_at_sea")),
+    quote(measure_hazard(weighed, "days_at_sea", "sold_direct")), 
+    quote(plot(assess_balance(weighed), "density", "boat_length")), quote(tidy(scored, part = "predictions")),
+    quote(measure_model(weighed, lm)), quote(search_metric(study)), quote(weigh_responses(weighed))
+  )
+  for (call in refused) {
+    expect_error(eval(call), class = "twin_error_unsupported", label = deparse1(call))
+  }
+  sample <- fetch_units(remote, n = 300)
+  expect_identical(nrow(sample), 300L)
+  expect_s3_class(pair_units(score_units(suppressWarnings(frame_crews(sample)))), "twin_design")
+})
