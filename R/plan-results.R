@@ -6,7 +6,7 @@ write_results <- function(draft, parts, plan) {
     prefixed("balance", parts$balances),
     prefixed("weights", lapply(parts$weighted, assess_weights)),
     prefixed("responses", lapply(parts$responding, assess_responses)),
-    if (!is.null(parts$scored)) list(calibration = assess_score(parts$scored)),
+    if (!is.null(parts$scored) && !is_remote(parts$scored)) list(calibration = assess_score(parts$scored)),
     prefixed("effects", parts$comparisons), prefixed("effects", several_effects(parts$effects)),
     prefixed("probe", parts$probes), prefixed("power", parts$powers)
   )
@@ -17,7 +17,7 @@ write_results <- function(draft, parts, plan) {
   write_tables(results, table_at)
   for (name in names(lasting)) write_csv(generics::tidy(lasting[[name]], part = "curves"), table_at(name, ".csv"))
   for (name in names(paired)) write_csv(pairs_of(paired[[name]]), table_at(name, ".csv"))
-  write_csv(parts$weights, file.path(draft, "weights.csv"))
+  if (!is.null(parts$weights)) write_csv(parts$weights, file.path(draft, "weights.csv"))
   finish_results(draft, parts, plan)
 }
 

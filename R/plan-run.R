@@ -30,7 +30,7 @@ run_plan <- function(path, out, strict) {
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
   parts$powers <- powers
   deliver(out, function(draft) write_results(draft, parts, plan),
-          ".csv and .tex; beside them figures, weights, logbook")
+          paste0(".csv and .tex; beside them figures, ", if (!is.null(parts$weights)) "weights, ", "logbook"))
 }
 
 # The question and both groups, or the timing of a panel.
@@ -135,7 +135,8 @@ previous_entries <- function(out) {
 
 say_study <- function(study) {
   writeLines(c(sprintf("%s: %s treated (\"%s\"), %s control (\"%s\"), %s", study$roles$treatment,
-                       count_text(sum(study$z)), study$levels[["treated"]], count_text(sum(1L - study$z)),
+                       count_text(study_sizes(study)[["treated"]]), study$levels[["treated"]],
+                       count_text(study_sizes(study)[["control"]]),
                        study$levels[["control"]], study$estimand),
                paste("missing:", missing_text(study)))  |> strwrap(80, exdent = 2))
 }

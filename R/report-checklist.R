@@ -137,13 +137,14 @@ missing_outcome_answer <- function(told) {
 
 overlap_answer <- function(told, design) {
   if (is.null(design$score)) return(NULL)
+  if (is_remote(design)) return(sprintf("Scores: %s.", remote_score_text(design)))
   overlap_sentence(assess_overlap(design))
 }
 
 population_answer <- function(design) {
   if (is.null(design)) return(NULL)
   if (length(design$note) > 0L) return(paste0(sentence_case(paste(design$note, collapse = "; ")), "."))
-  if (all(design_kept(design))) "Everybody: nobody is trimmed or left without a partner." else
+  if (is_remote(design) || all(design_kept(design))) "Everybody: nobody is trimmed or left without a partner." else
     sprintf("%s of %s units.", count_text(sum(design_kept(design))), count_text(length(design$study$z)))
 }
 
@@ -163,6 +164,11 @@ extra_answer <- function(told) {
 
 weight_answer <- function(design) {
   if (is.null(design) || !alters_sample(design)) return(NULL)
+  if (is_remote(design)) {
+    size <- remote_arm_sizes(design)
+    return(sprintf("Effective sample %s treated, %s control.", count_text(round(size[["treated"]])),
+                   count_text(round(size[["control"]]))))
+  }
   rows <- assess_weights(design)$rows
   last <- rows[rows$sample == rows$sample[nrow(rows)], ]
   sprintf(paste("The heaviest unit carries %s of its arm, the heaviest 1%% carry %s; effective sample %s treated, %s",

@@ -139,8 +139,8 @@ data_sentences <- function(study) {
     sprintf("We asked what %s being \"%s\" rather than \"%s\" did to %s, for %s (%s).", study$roles$treatment,
             study$levels[["treated"]], study$levels[["control"]], and_list(study$roles$outcome),
             estimands[[study$estimand]]$words, study$estimand),
-    sprintf("The data held %s: %s treated and %s control.", plural(length(study$z), "unit"), count_text(sum(study$z)),
-            count_text(sum(1L - study$z))),
+    sprintf("The data held %s: %s treated and %s control.", plural(sum(study_sizes(study)), "unit"),
+            count_text(study_sizes(study)[["treated"]]), count_text(study_sizes(study)[["control"]])),
     if (length(study$dropped) > 0L) sprintf("Left out beforehand: %s.", dropped_text(study)),
     if (!is.null(study$roles$weight)) sprintf("All numbers used the sampling weights of %s.", study$roles$weight),
     if (!is.null(study$stratum)) sprintf("The survey strata were those of %s.", group_text(study$roles$stratum,
@@ -182,6 +182,7 @@ step_words <- c(trim = "Units were trimmed", pair = "Units were paired", group =
                 respond = "Missing outcomes were allowed for")
 
 overlap_words <- function(design) {
+  if (is_remote(design)) return(sprintf("Scores lay between these: %s.", remote_score_text(design)))
   overlap <- assess_overlap(design)
   before <- overlap$rows[overlap$rows$sample == "before", ]
   sprintf("Before the design, %s of %s treated and %s of %s control units had no counterpart in the other arm's range.",

@@ -7,8 +7,12 @@ run_facts <- function(parts, data) {
   study <- parts$study
   list(
     version = as.character(utils::packageVersion("carefultwin")), made = format(Sys.time(), "%Y-%m-%d %H:%M:%S"),
-    data = list(file = basename(data), md5 = unname(tools::md5sum(data)), rows = nrow(study$data),
-                used = length(study$rows)),
+    data = if (is_remote(study)) {
+      list(file = study$source$label, md5 = rlang::hash(study$rows$check), rows = sum(study$size, study$dropped),
+           used = sum(study$size))
+    } else {
+      list(file = basename(data), md5 = unname(tools::md5sum(data)), rows = nrow(study$data), used = length(study$rows))
+    },
     fingerprint = study$hash,
     balance = lapply(parts$balances, function(balance) {
       s <- summary(balance)
@@ -31,7 +35,7 @@ effect_facts <- function(effect, name) {
 
 write_run_facts <- function(folder, parts, plan) {
   path <- plan[[if (is.null(parts$panel)) "study" else "panel"]]$data
-  facts <- run_facts(parts, path_from(path, dirname(plan$path)))
+  facts <- run_facts(parts, if (is.character(path) && is.null(names(path))) path_from(path, dirname(plan$path)))
   write_text(sub("\n$", "", yaml::as.yaml(facts, precision = 15L)), file.path(folder, facts_file))
 }
 

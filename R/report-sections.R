@@ -16,13 +16,13 @@ question_rows <- function(study) {
   list(
     "Asked for" = sprintf("the effect on %s (%s)", estimands[[study$estimand]]$words, study$estimand),
     Treated = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["treated"]],
-                      count_text(sum(study$z))),
+                      count_text(study_sizes(study)[["treated"]])),
     Control = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["control"]],
-                      count_text(sum(1L - study$z))),
+                      count_text(study_sizes(study)[["control"]])),
     Outcome = outcome_text(study), Covariates = covariate_text(study), Missing = missing_text(study),
     Weight = study$roles$weight, Cluster = if (!is.null(study$cluster)) group_text(study$roles$cluster, study$cluster),
     Stratum = if (!is.null(study$stratum)) group_text(study$roles$stratum, study$stratum),
-    "Left out" = dropped_text(study)
+    "Left out" = dropped_text(study), Rows = if (is_remote(study)) remote_line(study)
   )
 }
 
@@ -33,6 +33,10 @@ dropped_text <- function(study) {
 score_section <- function(parts) {
   design <- parts$scored
   if (is.null(design)) return(NULL)
+  if (is_remote(design)) {
+    text <- sprintf("Score: %s. Pictures of overlap need rows: draw a sample with fetch_units().", remote_score_text(design))
+    return(new_section("score", "Propensity score", text_block(text), score_details(design$score)))
+  }
   overlap <- assess_overlap(design)
   calibration <- assess_score(design)
   new_section(
@@ -120,7 +124,7 @@ design_blocks <- function(parts, name) {
     text_block(paste(c(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance),
                        caution_sentence(design)), collapse = " ")),
     fold_block("All rows", result_block(balance)),
-    if (has_weights(design)) {
+    if (has_weights(design) && !is_remote(design)) {
       weights <- assess_weights(design)
       fold_block("Weights", result_block(weights),
                  figure_block(parts$figures, paste("weights", name), plot(weights), "Weights by arm", height = 4))

@@ -157,14 +157,16 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
   list(
     study = study, designs = designs, effects = effects, probes = probes, outcomes = effect_outcomes(effects),
     balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
-    scored = Find(function(design) !is.null(design$score), designs), weighted = Filter(has_weights, designs),
+    scored = Find(function(design) !is.null(design$score), designs), weighted = Filter(function(design) has_weights(design) && !is_remote(design), designs),
     responding = Filter(function(design) !is.null(design$responses), designs),
     paired = Filter(has_pairs, designs), weights = design_weights(study, designs)
   )
 }
 
-# One row per row of the data: its number, the id if there is one, and each design's weight and set.
+# One row per row of the data: its number, the id if there is one, and each design's weight and set. NULL for a table in
+# a database.
 design_weights <- function(study, designs) {
+  if (is_remote(study)) return(NULL)
   out <- data.frame(row = seq_len(nrow(study$data)))
   if (!is.null(study$roles$id)) out[[study$roles$id]] <- study$data[[study$roles$id]]
   for (name in names(designs)) {

@@ -20,7 +20,7 @@ remote_line <- function(x) {
 #' @export
 format.twin_remote_study <- function(x, ...) {
   roles <- x$roles
-  group <- function(role) sprintf("%s (%s)", roles[[role]], count_text(x[[role]]$count))
+  group <- function(role) group_text(roles[[role]], x[[role]])
   arm <- function(name) sprintf("%s is \"%s\": %s", roles$treatment, x$levels[[name]], plural(x$size[[name]], "unit"))
   c(
     wrap_lines(sprintf("Study: what did %s do to %s?", roles$treatment, and_list(roles$outcome))),
@@ -58,6 +58,11 @@ remote_missing_lines <- function(x) {
 #' @export
 print.twin_remote_study <- function(x, ...) print_lines(x, format(x, ...))
 
+remote_score_text <- function(x) {
+  range_of <- function(name) score_range_text(x$score$ends[[name, "low"]], x$score$ends[[name, "high"]])
+  sprintf("%s; treated %s, control %s", score_text(x$score), range_of("treated"), range_of("control"))
+}
+
 #' @export
 format.twin_remote_design <- function(x, ...) {
   study <- x$study
@@ -70,14 +75,13 @@ format.twin_remote_design <- function(x, ...) {
     }
     if (has_weights(x) || study$weighted) paste0(text, "; effective sample ", count_text(round(size[[name]]))) else text
   }
-  range_of <- function(name) score_range_text(x$score$ends[[name, "low"]], x$score$ends[[name, "high"]])
   aliased <- x$score$aliased
   c(
     wrap_lines(sprintf("Design: %s", design_label(x))),
     field_lines("For", population_text(study$estimand, x$note)),
     field_lines("Treated", arm("treated")), field_lines("Control", arm("control")),
     field_lines("Score", paste0(
-      sprintf("%s; treated %s, control %s", score_text(x$score), range_of("treated"), range_of("control")),
+      remote_score_text(x),
       if (length(aliased) > 0L) paste0("; left out as explained by others: ", paste(aliased, collapse = ", ")))),
     if (!is.null(x$weighing$truncation)) field_lines("Truncated", truncation_text(x$weighing$truncation)),
     if (alters_sample(x)) field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",

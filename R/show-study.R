@@ -40,7 +40,10 @@ count_lines <- function(x) {
                                plural(length(x$row_of), "unit")))
 }
 
-group_text <- function(name, codes) sprintf("%s (%s)", name, count_text(length(attr(codes, "labels"))))
+group_text <- function(name, codes) {
+  count <- if (is.list(codes)) codes$count else length(attr(codes, "labels"))  # of a table in a database a count alone
+  sprintf("%s (%s)", name, count_text(count))
+}
 
 # closed: what to say while nobody has looked.
 outcome_text <- function(x, closed = "sealed until measure_effect() opens it") {
