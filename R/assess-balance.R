@@ -58,7 +58,9 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   limits <- balance_limits(limit, ratio_range)
   reference <- balance_reference(reference, study$estimand)
   check_flag(tests)
-  if (is_remote(study)) return(remote_balance(designs, limits, reference, extra, custom, by, tests, rlang::current_env()))
+  if (is_remote(study)) {
+    return(remote_balance(designs, limits, reference, extra, custom, by, tests, rlang::current_env()))
+  }
   more <- c(extra_columns(designs, extra), custom_columns(study, custom))
   wide <- if (length(more) > 0L) amend(study, columns = c(study$columns, more)) else study
   reference <- find_given(reference, wide)

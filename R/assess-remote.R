@@ -46,7 +46,8 @@ remote_groups_table <- function(study, columns, summary, by, overall, tests, cal
   rows <- do.call(rbind, Map(function(part, at, se) {
     described_row(part, at, se, overall)
   }, parts, found, errors))
-  smd <- standardized(rows$difference, core_reference_sd(rows$sd_treated^2, rows$sd_control^2, reference_arm(study$estimand)))
+  sd <- core_reference_sd(rows$sd_treated^2, rows$sd_control^2, reference_arm(study$estimand))
+  smd <- standardized(rows$difference, sd)
   place <- match("n", names(rows))
   rows <- cbind(group = NA_character_, rows[seq_len(place)], smd = smd, rows[-seq_len(place)])
   rownames(rows) <- NULL
@@ -107,7 +108,8 @@ described_errors <- function(study, parts, found) {
   rows <- study$rows
   words <- Map(function(part, at) {
     one <- function(arm, own) bquote(.(arm) * (.(part$word) - .(own[["mean"]])) / .(own[["v"]]))
-    say_word(rows, "f", multiplied(part$present, bquote(u_s * (.(one(quote(u_z), at[[1L]])) - .(one(quote((1 - u_z)), at[[2L]]))))))
+    gap <- call("-", one(quote(u_z), at[[1L]]), one(quote((1 - u_z)), at[[2L]]))
+    say_word(rows, "f", multiplied(part$present, bquote(u_s * (.(gap)))))
   }, parts, found)
   keys <- remote_keys(study)
   if (length(keys) == 0L) {
@@ -133,8 +135,8 @@ described_row <- function(part, at, se, overall) {
     covariate = part$covariate, level = part$level, kind = part$kind, n_treated = treated[["count"]],
     n_control = control[["count"]], missing_treated = treated[["missing"]], missing_control = control[["missing"]],
     mean_treated = treated[["mean"]], mean_control = control[["mean"]], sd_treated = sqrt(treated[["variance"]]),
-    sd_control = sqrt(control[["variance"]]), difference = treated[["mean"]] - control[["mean"]], std.error = unname(se),
-    n = treated[["n"]] + control[["n"]]
+    sd_control = sqrt(control[["variance"]]), difference = treated[["mean"]] - control[["mean"]],
+    std.error = unname(se), n = treated[["n"]] + control[["n"]]
   )
   if (!overall) return(row)
   both <- treated + control

@@ -30,9 +30,10 @@ remote_full_weight <- function(x) {
 
 # The words of a regression score: its matrix, standardised columns and fit.
 remote_score <- function(x, settings, call) {
-  if (settings$source != "regression" || settings$link != "logit") {
+  asked <- if (settings$source == "regression") settings$link else settings$source
+  if (asked != "logit") {
     abort_unsupported(c("On a table in a database the score is a plain logit.",
-                        x = "Asked for: {.val {if (settings$source == 'regression') settings$link else settings$source}}.",
+                        x = "Asked for: {.val {asked}}.",
                         i = "Draw a sample with {.fn fetch_units} for anything else."), call = call)
   }
   study <- study_of(x)
@@ -231,7 +232,8 @@ remote_moments <- function(x) {
   rows <- study$rows
   parts <- balance_parts(study)
   before <- rows$kept[["before"]]
-  samples <- c(if (is.null(before)) list(before = quote(u_s)), if (alters_sample(x)) list(after = remote_full_weight(x)))
+  samples <- c(if (is.null(before)) list(before = quote(u_s)),
+               if (alters_sample(x)) list(after = remote_full_weight(x)))
   made <- if (length(samples) > 0L) sample_moments(study, samples, parts)
   if (is.null(before)) rows$kept[["before"]] <- before <- made$before
   c(list(before = before), made["after"[alters_sample(x)]])
@@ -278,8 +280,8 @@ sample_moments <- function(study, samples, parts) {
     of <- function(arm, what, k = "") sums[[paste(sample, arm, what, k)]]
     made <- lapply(seq_along(parts), function(k) {
       if (!numeric[k]) {
-        share <- c(of("treated", "first", k) / of("treated", "total"), of("control", "first", k) / of("control", "total"))
-        return(as.data.frame(core_share_balance(share[1L], share[2L])))
+        share <- function(arm) of(arm, "first", k) / of(arm, "total")
+        return(as.data.frame(core_share_balance(share("treated"), share("control"))))
       }
       own <- c(total_treated = of("treated", "total"), square_treated = of("treated", "square"),
                first_treated = of("treated", "first", k), second_treated = of("treated", "second", k),

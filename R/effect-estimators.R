@@ -10,17 +10,19 @@
 # "asked" for, or "always"? plain: is it the means by the design's weights alone? bounded: are bounds under weights that
 # are wrong known (probe_weights())? paired: is it a mean of differences within pairs? own_variance: is its variance
 # more than replicates could see? verb: who measures it; measure: function(block, asked, call) giving the effect; again:
-# function(block, units, asked, terms) giving the estimates of a replicate.
+# function(block, units, asked, terms) giving the estimates of a replicate. remote: function(rows, block, found, asked,
+# call) for a table in a database, giving list(estimate, terms: see influence_words()); NULL where it needs rows.
 new_estimator <- function(words, arguments = character(), check = function(x, asked, call) invisible(x), means = NULL,
                           words_reuse = NULL, models = FALSE, robust = FALSE, by_score = FALSE, learns = "never",
                           plain = FALSE, bounded = FALSE, paired = TRUE, own_variance = FALSE,
                           verb = "measure_effect",
                           measure = function(block, asked, call) measure_block(block, asked, call),
-                          again = function(block, units, asked, terms) means_again(block, units, asked, terms)) {
+                          again = function(block, units, asked, terms) means_again(block, units, asked, terms),
+                          remote = NULL) {
   stopifnot(is.character(words), is.function(check), learns %in% c("never", "asked", "always"))
   list(words = words, arguments = arguments, check = check, means = means, words_reuse = words_reuse, models = models,
        robust = robust, by_score = by_score, learns = learns, plain = plain, bounded = bounded, paired = paired,
-       own_variance = own_variance, verb = verb, measure = measure, again = again)
+       own_variance = own_variance, verb = verb, measure = measure, again = again, remote = remote)
 }
 
 estimators <- list(
@@ -28,19 +30,22 @@ estimators <- list(
     "difference in means", c("normalise", "quantiles", "error", "neighbours", "conditional"),
     words_reuse = "difference in means", plain = TRUE, bounded = TRUE,
     check = function(x, asked, call) check_difference(x, asked, call),
-    means = function(block, units, asked, call) difference_means(block$x, units, asked)
+    means = function(block, units, asked, call) difference_means(block$x, units, asked),
+    remote = function(rows, block, found, asked, call) remote_difference(rows, block, found)
   ),
   regression = new_estimator(
     "outcome regression", c("model", "family", "scale_model", "products", "correction", "neighbours", "conditional"),
     models = TRUE,
     words_reuse = "bias-corrected difference in means",
     check = function(x, asked, call) check_regression(x, asked, call),
-    means = function(block, units, asked, call) regression_means(block, units, asked, call)
+    means = function(block, units, asked, call) regression_means(block, units, asked, call),
+    remote = function(rows, block, found, asked, call) remote_regression(rows, block, found, asked, call)
   ),
   augmented = new_estimator(
     "augmented weighting", c("model", "family", "scale_model", "products", "normalise"), models = TRUE, robust = TRUE,
     by_score = TRUE, bounded = TRUE, check = function(x, asked, call) check_augmented(x, asked, call),
-    means = function(block, units, asked, call) augmented_means(block, units, asked, call)
+    means = function(block, units, asked, call) augmented_means(block, units, asked, call),
+    remote = function(rows, block, found, asked, call) remote_augmented(rows, block, found, asked, call)
   ),
   targeted = new_estimator(
     "targeted estimation", c("model", "family", "scale_model", "products", "learners", "folds"), models = TRUE,

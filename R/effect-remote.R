@@ -22,9 +22,10 @@ check_remote_effect <- function(x, asked, given, call) {
                         i = "Leave {cli::qty(length(stray))}{?it/them} out, or draw a sample with {.fn fetch_units}."),
                       call = call)
   }
-  if (!asked$estimator %in% c("difference", "regression", "augmented")) {
-    abort_unsupported(c("The {asked$estimator} estimator needs rows in memory.",
-                        i = "Use {.val difference}, {.val regression} or {.val augmented}."), call = call)
+  if (is.null(estimators[[asked$estimator]]$remote)) {
+    able <- names(Filter(function(entry) !is.null(entry$remote), estimators))
+    abort_unsupported(c("The {asked$estimator} estimator needs rows in memory.", i = "Use {.or {.val {able}}}."),
+                      call = call)
   }
   families <- setdiff(asked$family, c("gaussian", "binomial", "poisson"))
   if (length(families) > 0L) {
@@ -34,8 +35,8 @@ check_remote_effect <- function(x, asked, given, call) {
   if (length(asked$outcome) == 1L && (asked$adjust != "none" || asked$bands)) check_looks(list(1), asked, call)
 }
 
-# What an estimator reads: y, known (1, 0, or NULL when all are), s: the sampling weight of units in use, v: theirs after
-# the design, nuisance of v, arms: 1 for units of an arm; words or calls.
+# What an estimator reads: y, known (1, 0, or NULL when all are), s: the sampling weight of units in use, v: theirs
+# after the design, nuisance of v, arms: 1 for units of an arm; words or calls.
 remote_block <- function(x, outcome, asked) {
   study <- study_of(x)
   rows <- study$rows
@@ -65,11 +66,7 @@ measure_remote_outcome <- function(x, outcome, asked, call) {
   found <- outcome_sums(rows, block, used)
   check_remote_arms(found, study, block, call)
   block$missing <- attr(found, "missing")
-  made <- switch(asked$estimator,
-    difference = remote_difference(rows, block, found),
-    regression = remote_regression(rows, block, found, asked, call),
-    augmented = remote_augmented(rows, block, found, asked, call)
-  )
+  made <- estimators[[asked$estimator]]$remote(rows, block, found, asked, call)
   words <- influence_words(rows, made$terms)
   keys <- remote_keys(study)
   sums <- influence_sums(rows, words, keys, used, checked_words(rows))
@@ -93,7 +90,9 @@ outcome_sums <- function(rows, block, used) {
     stats::setNames(parts, paste(name, names(parts)))
   }))
   kept <- if (inherits(block$x, "twin_design")) block$x$kept_word
-  gone <- if (!is.null(block$known)) list(missing = multiplied(bquote((1 - .(block$known))), if (is.null(kept)) 1 else kept))
+  gone <- if (!is.null(block$known)) {
+    list(missing = multiplied(bquote((1 - .(block$known))), if (is.null(kept)) 1 else kept))
+  }
   sums <- row_sums(rows, c(exprs, gone))
   of <- function(name, part) unname(sums[[paste(name, part)]])
   arms <- lapply(stats::setNames(nm = names(block$arms)), function(name) {
@@ -141,8 +140,8 @@ remote_target <- function(rows, block) {
   }
   e <- x$score$fitted
   said <- tilt_words(estimand, e)
-  list(t = say_word(rows, "t", call("*", block$s, said$tilt)),
-       nuisance = scaled_nuisance(x$score$nuisance, say_word(rows, "d", bquote(.(block$s) * (.(said$slope)) * .(e) * (1 - .(e))))))
+  slope <- say_word(rows, "d", bquote(.(block$s) * (.(said$slope)) * .(e) * (1 - .(e))))
+  list(t = say_word(rows, "t", call("*", block$s, said$tilt)), nuisance = scaled_nuisance(x$score$nuisance, slope))
 }
 
 # A model of the outcome for each arm, fitted with `weight`: fits, and the columns they share.
@@ -158,9 +157,10 @@ remote_models <- function(rows, block, found, weight, asked, call) {
   fits <- Map(function(arm, name) {
     told <- arm_name(if (name == "mean_treated") 1L else 0L, study)
     own <- found[[name]]
-    if (family != "gaussian" && own[["variance"]] == 0) check_arm_outcome(rep(own[["mean"]], own[["count"]]), family, told, call)
+    if (own[["variance"]] == 0) check_arm_outcome(rep(own[["mean"]], own[["count"]]), family, told, call)
     start <- switch(family, gaussian = 0, binomial = stats::qlogis(own[["mean"]]), poisson = log(own[["mean"]]))
-    fit <- fit_remote(rows, columns, block$y, say_word(rows, "q", call("*", weight, arm)), core_family_link(family), start)
+    own_weight <- say_word(rows, "q", call("*", weight, arm))
+    fit <- fit_remote(rows, columns, block$y, own_weight, core_family_link(family), start)
     check_outcome_fit(fit, told, call)
     if (length(fit$aliased) > 0L) warn_outcome_aliased(columns$names[fit$aliased], told)
     c(fit, list(nuisance = fit_nuisance(fit, columns)))
@@ -203,7 +203,9 @@ remote_regression <- function(rows, block, found, asked, call) {
 # For each model the call x'd by which a row's residual moves the estimate; one pass.
 carried_directions <- function(rows, parts, columns) {
   q <- length(columns$words) + 1L
-  exprs <- unlist(lapply(parts, function(part) lapply(c(list(1), columns$words), function(word) multiplied(part$v, word))))
+  exprs <- unlist(lapply(parts, function(part) {
+    lapply(c(list(1), columns$words), function(word) multiplied(part$v, word))
+  }))
   sums <- matrix(row_sums(rows, stats::setNames(exprs, seq_along(exprs))), q)
   lapply(stats::setNames(seq_along(parts), names(parts)), function(k) {
     d <- drop(parts[[k]]$fit$covariance %*% sums[, k])
@@ -214,11 +216,11 @@ carried_directions <- function(rows, parts, columns) {
 remote_augmented <- function(rows, block, found, asked, call) {
   target <- remote_target(rows, block)
   models <- remote_models(rows, block, found, block$s, asked, call)
-  sums <- row_sums(rows, c(
-    list(target = target$t),
-    stats::setNames(lapply(models$fits, function(fit) call("*", target$t, fit$mean)), paste("fitted", names(block$arms))),
-    stats::setNames(Map(function(fit, arm) bquote(.(block$v) * .(arm) * (.(block$y) - .(fit$mean))), models$fits, block$arms),
-                    paste("left", names(block$arms)))))
+  fitted <- lapply(models$fits, function(fit) call("*", target$t, fit$mean))
+  left <- Map(function(fit, arm) bquote(.(block$v) * .(arm) * (.(block$y) - .(fit$mean))), models$fits, block$arms)
+  names(fitted) <- paste("fitted", names(block$arms))
+  names(left) <- paste("left", names(block$arms))
+  sums <- row_sums(rows, c(list(target = target$t), fitted, left))
   total <- sums[["target"]]
   predicted <- sums[paste("fitted", names(block$arms))] / total
   whole <- vapply(found, `[[`, 0, "v")

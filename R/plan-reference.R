@@ -75,7 +75,8 @@ step_abouts <- c(score = "the propensity score", trim = "units that are left out
 own_keys <- c(
   design = "Name of a design under designs:; the raw study without.", measure = "effect (default) or hazard.",
   probe = "Which probe.", effect = "Name of an effect under effects:.", estimate = "A number in place of an effect.",
-  data = "The file of the data, beside the plan.", groups = "Settings of the first table.",
+  data = "The file of the data, beside the plan; or a table in a database, {connect: sqlite, file: , table: }.",
+  groups = "Settings of the first table.",
   title = "Heading of the report."
 )
 

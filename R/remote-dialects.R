@@ -1,18 +1,19 @@
 # The register of database engines: what their SQL says differently. One entry each; adding an engine is adding its
 # entry here. All computing is in double precision: integers overflow, and divide to integers.
 
-# words: for prints. classes: of DBI connections. type: what doubles are called. number: function(x) giving the literal of a double. double: function
-# of a column, it as a double, NULL where it is no number that is known. text: function of a column, it as text that is
-# told apart letter by letter. days: function(column, timestamp), days since 1970-01-01. log, exp, power: names of these
-# functions. fence: ends an inner SELECT so that the planner computes it once and does not paste it into every sum. most:
-# output columns and characters of a statement. not_number: function of a column, a condition that is true where a
-# column of numbers holds something else, NULL where the engine does not allow it. random: puts rows in random order.
+# words: for prints. classes: of DBI connections. type: what doubles are called. number: function(x) giving the literal
+# of a double. double: function of a column, it as a double, NULL where it is no number that is known. text: function of
+# a column, it as text that is told apart letter by letter. days: function(column, timestamp), days since 1970-01-01.
+# log, exp, power: names of these functions. fence: ends an inner SELECT so that the planner computes it once and does
+# not paste it into every sum. most: output columns and characters of a statement. not_number: function of a column, a
+# condition that is true where a column of numbers holds something else, NULL where the engine does not allow it.
+# random: puts rows in random order.
 new_dialect <- function(words, classes, type, fence = NULL, number = plain_literal, double, text, days, log = "LN",
                         exp = "EXP", power = "POWER", most = list(columns = 1000L, characters = 500000L),
                         not_number = function(column) NULL, random = "RANDOM()") {
   stopifnot(is.character(words), is.function(number), is.function(double), is.function(text), is.function(days))
-  list(words = words, classes = classes, type = type, fence = fence, number = number, double = double, text = text, days = days,
-       log = log, exp = exp, power = power, most = most, not_number = not_number, random = random)
+  list(words = words, classes = classes, type = type, fence = fence, number = number, double = double, text = text,
+       days = days, log = log, exp = exp, power = power, most = most, not_number = not_number, random = random)
 }
 
 # Every digit, negative numbers in parentheses.

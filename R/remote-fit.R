@@ -4,7 +4,8 @@
 most_linear <- 500
 
 bounded_linear <- function(linear) {
-  bquote(ifelse(.(linear) > .(most_linear), .(most_linear), ifelse(.(linear) < .(-most_linear), .(-most_linear), .(linear))))
+  above <- bquote(ifelse(.(linear) < .(-most_linear), .(-most_linear), .(linear)))
+  bquote(ifelse(.(linear) > .(most_linear), .(most_linear), .(above)))
 }
 
 # By link, calls of the linear predictor l (a word, bounded) and the response y: mean, and of the mean m its slope in l
@@ -84,7 +85,8 @@ climb_remote <- function(rows, columns, y, weight, said, start, known = NULL) {
     residual <- say_word(own, "r", bquote(.(weight) * (.(y) - .(mean))))
     h <- say_word(own, "h", bquote(.(weight) * .(said$slope(mean))))
     exprs <- c(list(bquote(.(weight) * (.(said$value(y, bounded, mean))))),
-               lapply(c(list(1), columns$words), function(word) multiplied(residual, word)), products_with(h, columns$words))
+               lapply(c(list(1), columns$words), function(word) multiplied(residual, word)),
+               products_with(h, columns$words))
     sums <- unname(row_sums(own, stats::setNames(exprs, seq_along(exprs))))
     list(value = sums[1L], gradient = sums[1L + seq_len(q)], information = symmetric_of(sums[-seq_len(q + 1L)], q))
   }

@@ -1,6 +1,6 @@
 # Rows that stay in their table. A row's quantities (linear score, weight, influence) are words: each an expression in R
 # of the columns and of other words. A statement puts the words it needs into nested SELECTs, each fenced so that the
-# engine works out a word once, and asks for sums. Methods, "Sums".
+# engine works out a word once, and asks for sums.
 
 # base: SQL by word of the table's own columns; where: conditions in SQL. The words of a study and of everything made
 # from it are kept in one place and never change, so that quantities of two designs can be summed side by side.
@@ -15,7 +15,8 @@ new_rows <- function(source, base, where) {
   rows
 }
 
-# Columns' words begin with u_, others with w_. A new word for what expr (a call in known words) gives; returns its name. What is said already keeps its word.
+# A new word for what expr (a call in known words) gives; returns its name. What is said already keeps its word.
+# Columns' words begin with u_, others with w_.
 say_word <- function(rows, stem, expr) {
   if (is.name(expr)) return(expr)
   same <- match(TRUE, vapply(rows$words, identical, NA, expr))
@@ -36,6 +37,8 @@ line_of <- function(names, d, start = 0) {
   sum_of(c(list(start), lapply(kept, function(k) call("*", d[[k]], names[[k]]))))
 }
 
+where_sql <- function(where) if (length(where) > 0L) paste(" WHERE", paste(where, collapse = " AND ")) else ""
+
 # FROM ( ... ) with all words that `needed` names lean on.
 rows_from <- function(rows, needed) {
   dialect <- rows$source$dialect
@@ -49,7 +52,7 @@ rows_from <- function(rows, needed) {
   base <- intersect(names(rows$base), all)
   fence <- function(sql) paste(c(sql, dialect$fence), collapse = " ")
   sql <- fence(paste0("SELECT ", paste(sprintf("%s AS %s", rows$base[base], base), collapse = ", "), " FROM ",
-                      rows$source$from, if (length(rows$where) > 0L) paste(" WHERE", paste(rows$where, collapse = " AND "))))
+                      rows$source$from, where_sql(rows$where)))
   wanted_above <- function(level) {
     above <- words[rows$depth[words] > level]
     unique(c(needed, unlist(lapply(rows$words[above], all.vars))))

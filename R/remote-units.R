@@ -17,9 +17,9 @@
 #' @section Engines: SQLite, PostgreSQL and MariaDB (tested), others in standard SQL, with the warning
 #'   `twin_warning_engine`. Numbers are taken as double precision. In SQLite, which knows neither, dates are text and
 #'   TRUE/FALSE are 1 and 0.
-#' @section Errors: `twin_error_input` for what is no connection or no table there; `twin_error_database` when the engine
-#'   refuses a statement (its own words, without credentials); `twin_error_changed` when the table has other rows than
-#'   when it was framed.
+#' @section Errors: `twin_error_input` for what is no connection or no table there; `twin_error_database` when the
+#'   engine refuses a statement (its own words, without credentials); `twin_error_changed` when the table has other rows
+#'   or values than when it was framed; `twin_error_unsupported` from verbs that need rows.
 #' @family data
 #' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
 #' connection <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
@@ -72,7 +72,9 @@ is_open <- function(connection) {
 
 # list(sql: what stands after FROM, label: for messages).
 source_sql <- function(connection, table, call) {
-  if (inherits(table, "SQL")) return(list(sql = sprintf("(%s)", sub(";\\s*$", "", as.character(table))), label = "a query"))
+  if (inherits(table, "SQL")) {
+    return(list(sql = sprintf("(%s)", sub(";\\s*$", "", as.character(table))), label = "a query"))
+  }
   name <- if (inherits(table, "Id")) unlist(attr(table, "name")) else table
   if (inherits(table, "Id") && is.null(name)) name <- unlist(table@name)
   if (!is.character(name) || length(name) == 0L || anyNA(name) || (is.character(table) && length(table) != 1L)) {
@@ -99,7 +101,8 @@ view_answers <- function(connection, name) {
 # The first rows tell what kind each column is of; labels and counts come from all of them.
 plain_first_rows <- function(first) {
   first[] <- lapply(first, function(column) {
-    if (inherits(column, "integer64")) as.double(format(column)) else if (is.factor(column)) as.character(column) else column
+    if (inherits(column, "integer64")) return(as.double(format(column)))
+    if (is.factor(column)) as.character(column) else column
   })
   first
 }
@@ -123,7 +126,8 @@ answer_of <- function(connection, sql) {
 
 # What a driver said, without what it may tell of the connection.
 without_secrets <- function(said) {
-  said <- gsub("(password|passwd|pwd|user|host|service)\\s*=?\\s*['\"]?[^[:space:]'\",;]+['\"]?", "\\1 ...", said, ignore.case = TRUE)
+  secret <- "(password|passwd|pwd|user|host|service)\\s*=?\\s*['\"]?[^[:space:]'\",;]+['\"]?"
+  said <- gsub(secret, "\\1 ...", said, ignore.case = TRUE)
   said <- gsub("[[:alpha:]]+://[^[:space:]]+", "...", said)
   substr(gsub("\\s+", " ", said), 1L, 300L)
 }

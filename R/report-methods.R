@@ -141,6 +141,8 @@ data_sentences <- function(study) {
             estimands[[study$estimand]]$words, study$estimand),
     sprintf("The data held %s: %s treated and %s control.", plural(sum(study_sizes(study)), "unit"),
             count_text(study_sizes(study)[["treated"]]), count_text(study_sizes(study)[["control"]])),
+    if (is_remote(study)) sprintf("They stayed in a database (%s); numbers were made of sums over its rows.",
+                                  study$source$dialect$words),
     if (length(study$dropped) > 0L) sprintf("Left out beforehand: %s.", dropped_text(study)),
     if (!is.null(study$roles$weight)) sprintf("All numbers used the sampling weights of %s.", study$roles$weight),
     if (!is.null(study$stratum)) sprintf("The survey strata were those of %s.", group_text(study$roles$stratum,

@@ -34,7 +34,8 @@ score_section <- function(parts) {
   design <- parts$scored
   if (is.null(design)) return(NULL)
   if (is_remote(design)) {
-    text <- sprintf("Score: %s. Pictures of overlap need rows: draw a sample with fetch_units().", remote_score_text(design))
+    text <- sprintf("Score: %s. Pictures of overlap need rows: draw a sample with fetch_units().",
+                    remote_score_text(design))
     return(new_section("score", "Propensity score", text_block(text), score_details(design$score)))
   }
   overlap <- assess_overlap(design)

@@ -157,7 +157,8 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
   list(
     study = study, designs = designs, effects = effects, probes = probes, outcomes = effect_outcomes(effects),
     balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
-    scored = Find(function(design) !is.null(design$score), designs), weighted = Filter(function(design) has_weights(design) && !is_remote(design), designs),
+    scored = Find(function(design) !is.null(design$score), designs),
+    weighted = Filter(function(design) has_weights(design) && !is_remote(design), designs),
     responding = Filter(function(design) !is.null(design$responses), designs),
     paired = Filter(has_pairs, designs), weights = design_weights(study, designs)
   )

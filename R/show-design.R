@@ -277,6 +277,7 @@ design_part <- function(x, part) {
 
 # One row per unit of the study: its row of the data, id, arm, scores, and what each learner predicts.
 prediction_table <- function(x) {
+  refuse_remote(x)
   study <- x$study
   out <- data.frame(row = study$rows, arm = c("control", "treated")[study$z + 1L])
   if (!is.null(study$roles$id)) out <- cbind(id = study$data[[study$roles$id]][study$rows], out)

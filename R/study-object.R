@@ -21,11 +21,6 @@ study_terms <- function(study) {
   if (is.null(study$formula)) paste(names(study$columns), collapse = " + ") else deparse1(study$formula[[2L]])
 }
 
-# Units of each arm, wherever the rows are.
-study_sizes <- function(study) {
-  if (is_remote(study)) study$size else c(treated = sum(study$z), control = sum(1L - study$z))
-}
-
 sampling_weight <- function(study) {
   refuse_remote(study)
   if (!is.null(study$s)) return(study$s)

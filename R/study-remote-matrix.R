@@ -6,7 +6,8 @@ check_remote_formula <- function(formula, columns, call) {
   terms <- stats::terms(formula)
   for (variable in as.list(attr(terms, "variables"))[-1L]) check_said(variable, "covariates", call)
   if (any(attr(terms, "factors") == 2L)) {
-    abort_unsupported(c("A product in {.arg covariates} must come with its parts: {.code {deparse1(formula)}} lacks some.",
+    abort_unsupported(c("A product in {.arg covariates} must come with its parts.",
+                        x = "{.code {deparse1(formula)}} lacks some.",
                         i = "Write {.code a * b} in place of {.code a:b}."), call = call)
   }
 }

@@ -3,6 +3,11 @@
 
 is_remote <- function(x) inherits(x, c("twin_remote", "twin_remote_study", "twin_remote_design"))
 
+# Units of each arm, wherever the rows are.
+study_sizes <- function(study) {
+  if (is_remote(study)) study$size else c(treated = sum(study$z), control = sum(1L - study$z))
+}
+
 # given: the arguments of frame_study().
 frame_remote <- function(given, call) {
   source <- given$data
@@ -29,7 +34,8 @@ frame_remote <- function(given, call) {
   if (given$missing == "stop") stop_missing_remote(gone[wanted$names], call)
   if (given$missing == "drop") {
     complete <- sprintf("%s IS NOT NULL", vapply(readers[wanted$names[gone[wanted$names] > 0]], `[[`, "", "sql"))
-    dropped <- c(dropped, "a covariate missing" = arms$considered - arms$missing - count_where(source, c(where, complete)))
+    left <- count_where(source, c(where, complete))
+    dropped <- c(dropped, "a covariate missing" = arms$considered - arms$missing - left)
     where <- c(where, complete)
   }
   if (given$missing_outcome == "drop") {
@@ -73,7 +79,8 @@ frame_remote <- function(given, call) {
 
 # Words of the groups that errors are summed by.
 remote_keys <- function(study) {
-  Filter(Negate(is.null), list(stratum = if (!is.null(study$stratum)) "u_h", cluster = if (!is.null(study$cluster)) "u_g"))
+  Filter(Negate(is.null), list(stratum = if (!is.null(study$stratum)) "u_h",
+                               cluster = if (!is.null(study$cluster)) "u_g"))
 }
 
 # What needs the rows themselves to be read.
@@ -131,7 +138,8 @@ reading_sql <- function(source, name, kind, unknown) {
   sql <- switch(kind,
     text = dialect$text(column),
     number = , code = dialect$double(column),
-    logical = sprintf("(CASE WHEN %s THEN %s WHEN NOT %1$s THEN %3$s END)", column, dialect$number(1), dialect$number(0)),
+    logical = sprintf("(CASE WHEN %1$s THEN %2$s WHEN NOT %1$s THEN %3$s END)", column, dialect$number(1),
+                      dialect$number(0)),
     date = dialect$days(column, FALSE), time = dialect$days(column, TRUE)
   )
   if (kind == "text") {
@@ -187,8 +195,6 @@ as_condition <- function(expr, columns) {
   expr
 }
 
-where_sql <- function(where) if (length(where) > 0L) paste(" WHERE", paste(where, collapse = " AND ")) else ""
-
 count_where <- function(source, where) {
   as_doubles(ask_source(source, sprintf("SELECT CAST(COUNT(*) AS %s) FROM %s%s", source$dialect$type, source$from,
                                         where_sql(where))))
@@ -222,8 +228,8 @@ remote_arms <- function(source, reader, name, treated, inside, call) {
   treated <- treated_level(treated, text, listing, name, call)
   missing <- sum(counts$count[!known])
   if (missing > 0) {
-    warn_kind("dropped", "{count_text(missing)} row{?s} {cli::qty(missing)}{?is/are} left out: the treatment {.val {name}} is
-              missing there.")
+    warn_kind("dropped", "{cli::qty(missing)}{count_text(missing)} row{?s} {?is/are} left out: the treatment
+                          {.val {name}} is missing there.")
   }
   literal <- if (reader$kind == "text") quote_text(source, value) else source$dialect$number(as_double(value))
   first <- match(treated, text)
@@ -317,7 +323,7 @@ remote_groups <- function(source, reader, name, role, where, call) {
   list(count = found[2L])
 }
 
-# list(columns: as prepare_column() makes them, with `word` in place of values and TRUE for the flag; base: SQL by word).
+# list(columns: as prepare_column() makes them, with words in place of values and of the flag; base: SQL by word).
 remote_columns <- function(source, readers, s, where, call) {
   numbers <- Filter(function(reader) !reader$kind %in% c("text", "code"), readers)
   facts <- number_facts(source, numbers, s, where, call)
@@ -336,7 +342,8 @@ number_facts <- function(source, readers, s, where, call) {
     x <- reader$sql
     stray <- if (reader$kind == "number") source$dialect$not_number(quote_name(source, reader$name))
     c(sprintf("SUM(CASE WHEN %s IS NULL THEN %s ELSE %s END)", x, number(1), number(0)), sprintf("MIN(%s)", x),
-      sprintf("MAX(%s)", x), sprintf("SUM(CASE WHEN %1$s NOT IN (%2$s, %3$s) THEN %3$s ELSE %2$s END)", x, number(0), number(1)),
+      sprintf("MAX(%s)", x),
+      sprintf("SUM(CASE WHEN %1$s NOT IN (%2$s, %3$s) THEN %3$s ELSE %2$s END)", x, number(0), number(1)),
       sprintf("SUM(%s * %s)", s, x), sprintf("SUM(CASE WHEN %s IS NULL THEN %s ELSE %s END)", x, number(0), s),
       if (is.null(stray)) number(0) else sprintf("SUM(CASE WHEN %s THEN 1 ELSE 0 END)", stray))
   }))
@@ -403,7 +410,8 @@ remote_factor <- function(source, reader, word, where, call) {
   }
   missing <- sum(counts$count[!known])
   if (length(value) < 2L && missing == 0) {
-    abort_input(c("Covariate {.val {name}} can't be adjusted for: it is constant.", x = "Every value is {.val {value}}.",
+    abort_input(c("Covariate {.val {name}} can't be adjusted for: it is constant.",
+                  x = "Every value is {.val {value}}.",
                   i = "Leave it out of {.arg covariates}."), column = name, call = call)
   }
   levels <- category_order(value, reader, call)
@@ -438,7 +446,8 @@ category_order <- function(value, reader, call) {
   intersect(names(reader$labels), value)
 }
 
-# list(events: as check_outcomes() gives them, facts: by outcome list(value, known: words, least, missing by arm), base).
+# list(events: as check_outcomes() gives them, facts: by outcome list(value, known: words, least, most, missing by arm),
+# base: SQL by word).
 remote_outcomes <- function(source, readers, z, event, where, call) {
   made <- Map(function(reader, place) {
     remote_outcome(source, reader, place, z, if (reader$name %in% names(event)) event[[reader$name]] else
@@ -464,7 +473,8 @@ remote_outcome <- function(source, reader, place, z, event, where, call) {
     found <- in_blocks(source, parts, where)
     if (anyNA(found[3:4]) || any(abs(found[3:4]) > 1e100)) {
       abort_input(c("The outcome {.val {reader$name}} must be finite.",
-                    x = if (anyNA(found[3:4])) "It has no values." else "It is infinite, or too large to square, somewhere."),
+                    x = if (anyNA(found[3:4])) "It has no values." else
+                      "It is infinite, or too large to square, somewhere."),
                   column = reader$name, call = call)
     }
     shares <- reader$kind == "logical" || (found[5L] == 0 && found[3L] == 0 && found[4L] == 1)

@@ -6,20 +6,28 @@
 #'
 #' @param data A data frame, or a design: its data without the outcomes, as [design_data()] gives them. Other results
 #'   are written as `as.data.frame()` gives them.
-#' @param path Path ending in `.csv`, `.tsv`, `.parquet`, `.dta`, `.xlsx` or `.rds`, in a folder that exists.
-#' @return `path`, invisibly.
+#' @param path Path ending in `.csv`, `.tsv`, `.parquet`, `.dta`, `.xlsx` or `.rds`, in a folder that exists. Or a DBI
+#'   connection, with `table`.
+#' @param table With a connection: name of the table to write. Of a design on a table in a database
+#'   ([remote_units()]) it gets the id, `score` and `weight` of every unit, made where the rows are.
+#' @param replace With a connection: may a table of that name be replaced? Default `FALSE`.
+#' @return `path`, or the name of the table, invisibly.
 #' @section Details: In csv and tsv, text that a spreadsheet would run as a formula gets a leading apostrophe. `.dta`
 #'   files allow only letters, digits and underscores in names: other characters become underscores, and the warning
 #'   `twin_warning_renamed` lists them.
 #' @section Errors: `twin_error_file` for another ending, a folder or file that can't be written to, or where not all
 #'   could be written, `twin_error_package` when
-#'   the writer is not installed.
+#'   the writer is not installed. `twin_error_input` for a table that is there already, `twin_error_database` when the
+#'   engine refuses; then nothing is changed.
 #' @family data
 #' @examples
 #' file <- write_units(head(crews), tempfile(fileext = ".csv"))
 #' read_units(file)[1:2, 1:4]
 #' @export
-write_units <- function(data, path) {
+write_units <- function(data, path, table = NULL, replace = FALSE) {
+  if (!is.null(table) || inherits(path, "DBIConnection")) {
+    return(write_table_units(data, path, table, replace, rlang::current_env()))
+  }
   if (!is.data.frame(data) && any(startsWith(class(data), "twin_"))) data <- as.data.frame(data)
   check_units(data, rlang::current_env())
   check_string(path)

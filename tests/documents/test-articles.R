@@ -17,7 +17,7 @@ run_alone <- function(name) {
 test_that("there is an article for every stage, and Methods", {
   expect_setequal(tools::file_path_sans_ext(basename(articles())), c(
     "before-the-outcome", "weighting", "matching", "effects", "difference-in-differences", "hidden-bias", "methods", "paper",
-    "other-habits"
+    "other-habits", "database"
   ))
 })
 
@@ -71,4 +71,13 @@ test_that("hidden bias: the probes are made", {
   made <- run_alone("hidden-bias")
   expect_s3_class(made$all, "twin_probe_effect")
   expect_s3_class(made$rivals, "twin_probe_choices")
+})
+
+test_that("data in a database: the effect is that of rows in memory", {
+  skip_if_not_installed("RSQLite")
+  made <- run_alone("database")
+  local <- frame_study(crews, treatment = "joined", outcome = "income", cluster = "harbour",
+                       covariates = c("boat_length", "crew_size", "port_size", "gear", "in_debt", "past_income", "market_km"))
+  same <- measure_effect(weigh_units(score_units(local)), estimator = "augmented")
+  expect_equal(unname(coef(made$effect)[["difference"]]), unname(coef(same)[["difference"]]), tolerance = 1e-9)
 })

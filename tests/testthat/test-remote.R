@@ -292,7 +292,7 @@ test_that("what needs rows refuses, and says how to draw a sample", {
     quote(probe_choices(effect)), quote(probe_stability(effect)), quote(probe_placebo(effect, outcomes = "days_at_sea")),
     quote(measure_hazard(weighed, "days_at_sea", "sold_direct")), 
     quote(plot(assess_balance(weighed), "density", "boat_length")), quote(tidy(scored, part = "predictions")),
-    quote(measure_model(weighed, lm)), quote(search_metric(study)), quote(weigh_responses(weighed))
+    quote(measure_model(lm(income ~ joined, data), weighed)), quote(search_metric(study)), quote(weigh_responses(weighed))
   )
   for (call in refused) {
     expect_error(eval(call), class = "twin_error_unsupported", label = deparse1(call))
@@ -300,4 +300,63 @@ test_that("what needs rows refuses, and says how to draw a sample", {
   sample <- fetch_units(remote, n = 300)
   expect_identical(nrow(sample), 300L)
   expect_s3_class(pair_units(score_units(suppressWarnings(frame_crews(sample)))), "twin_design")
+})
+
+test_that("scores and weights are written back as a table, on every engine, and never over another unasked", {
+  data <- plain_crews()
+  local <- weigh_units(score_units(frame_crews(data, id = "crew_id")))
+  for (engine in c("sqlite", if (!is.null(postgres_server())) "postgres", if (!is.null(mariadb_server())) "mariadb")) {
+    connection <- with_table(engine, data)
+    if (DBI::dbExistsTable(connection, "weighed")) DBI::dbRemoveTable(connection, "weighed")
+    design <- weigh_units(score_units(frame_crews(remote_units(connection, "crews"), id = "crew_id")))
+    expect_identical(write_units(design, connection, table = "weighed"), "weighed")
+    written <- DBI::dbReadTable(connection, "weighed")
+    written <- written[match(data$crew_id, written$crew_id), ]
+    expect_equal(written$weight, weights(local), tolerance = 1e-9)
+    expect_equal(written$score, design_data(local)$.score, tolerance = 1e-9)
+    expect_error(write_units(design, connection, table = "weighed"), "already", class = "twin_error_input")
+    write_units(head(data), connection, table = "weighed", replace = TRUE)
+    expect_identical(nrow(DBI::dbReadTable(connection, "weighed")), 6L)
+    expect_false(DBI::dbExistsTable(connection, "weighed_draft"))
+    expect_error(write_units(weigh_units(score_units(frame_crews(remote_units(connection, "crews")))), connection,
+                             table = "other"), "told apart", class = "twin_error_input")
+    expect_false(DBI::dbExistsTable(connection, "other"))
+  }
+  expect_error(write_units(data, tempfile(fileext = ".csv"), table = "x"), "open DBI connection", class = "twin_error_input")
+})
+
+test_that("a plan may name a table in a database; a run leaves what a run leaves", {
+  skip_if_not_installed("RSQLite")
+  folder <- withr::local_tempdir()
+  connection <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "crews.sqlite"))
+  DBI::dbWriteTable(connection, "crews", plain_crews())
+  DBI::dbDisconnect(connection)
+  plan <- file.path(folder, "plan.yml")
+  lines <- c("study:", "  data: {connect: sqlite, file: crews.sqlite, table: crews}", "  treatment: joined",
+             "  outcome: [income, sold_direct]", "  covariates: [boat_length, crew_size, port_size, past_income]",
+             "  subset: crew_size > 1", "  cluster: harbour", "designs:", "  weights:", "    - score", "    - weigh",
+             "effects:", "  raw: {outcome: income}", "  weights: {design: weights, outcome: income}",
+             "  share: {design: weights, outcome: sold_direct, estimator: augmented}", "probes:",
+             "  ratio: {probe: ratio, effect: share}")
+  writeLines(lines, plan)
+  said <- twin("describe", plan)
+  expect_identical(said$status, 0L)
+  expect_match(paste(said$out, collapse = " "), "Rows stay in SQLite")
+  said <- twin("run", plan, "--out", file.path(folder, "results"))
+  expect_identical(said$status, 0L)
+  there <- list.files(file.path(folder, "results"))
+  expect_true(all(c("report.html", "methods.md", "checklist.md", "logbook.csv", "run-facts.yml") %in% there))
+  report <- paste(readLines(file.path(folder, "results", "report.html"), warn = FALSE), collapse = " ")
+  expect_match(report, "Rows stay in SQLite (crews)", fixed = TRUE)
+  expect_false(grepl("weights, logbook", paste(said$out, collapse = " ")))
+  bad <- function(line) {
+    writeLines(replace(lines, 2L, line), plan)
+    twin("describe", plan)
+  }
+  expect_match(paste(bad("  data: {connect: sqlite, file: none.sqlite, table: crews}")$err, collapse = " "), "There is no file")
+  expect_match(paste(bad("  data: {connect: oracle, table: crews}")$err, collapse = " "), "must be one of")
+  expect_match(paste(bad("  data: {connect: sqlite, file: crews.sqlite}")$err, collapse = " "), "table")
+  expect_match(paste(bad("  data: {connect: sqlite, file: crews.sqlite, table: crews, password: x}")$err, collapse = " "),
+               "unknown key")
+  expect_match(paste(bad("  data: {connect: sqlite, file: crews.sqlite, table: crew}")$err, collapse = " "), "Did you mean")
 })

@@ -1,0 +1,73 @@
+# Tables in a database: passes, seconds and memory of the verbs, and one pass of the score against one aggregate of the
+# same sums written by hand. usage: Rscript bench/remote.R [rows [engine: sqlite or postgres]]
+library(carefultwin)
+args <- commandArgs(TRUE)
+n <- if (length(args) > 0) as.numeric(args[1]) else 1e6
+engine <- if (length(args) > 1) args[2] else "sqlite"
+p <- 10L
+source("tests/testthat/helper-servers.R")
+
+set.seed(1)
+x <- matrix(rnorm(n * p), n, dimnames = list(NULL, paste0("x", seq_len(p))))
+z <- rbinom(n, 1, plogis(drop(x[, 1:3] %*% c(0.5, -0.3, 0.2)) - 0.5))
+data <- data.frame(id = seq_len(n), z = z, y = 2 * z + x[, 1] + rnorm(n), harbour = sample.int(2000, n, TRUE), x)
+local <- frame_study(data, "z", "y", colnames(x), cluster = "harbour", estimand = "ATE")
+local_effect <- measure_effect(weigh_units(score_units(local)), estimator = "augmented")
+connection <- if (engine == "postgres") postgres_server()$connect() else DBI::dbConnect(RSQLite::SQLite(), tempfile())
+invisible(DBI::dbWriteTable(connection, "units", data, row.names = FALSE))
+truth <- tidy(local_effect)
+rm(data, x, z, local, local_effect)
+invisible(gc(reset = TRUE))
+
+study <- frame_study(remote_units(connection, "units"), "z", "y", paste0("x", seq_len(p)), cluster = "harbour",
+                     estimand = "ATE")
+passes <- function() study$source$counter$passes
+told <- function(what, seconds, before) cat(sprintf("%-28s %7.1f s %4d passes\n", what, seconds, passes() - before))
+run <- function(what, expr) {
+  before <- passes()
+  seconds <- system.time(value <- expr)[["elapsed"]]
+  told(what, seconds, before)
+  value
+}
+cat(sprintf("%s, %.0f rows, %d covariates\n", engine, n, p))
+scored <- run("score (logit)", score_units(study))
+weighed <- run("weights", weigh_units(scored))
+run("balance", assess_balance(weighed))
+run("effect, difference", measure_effect(weighed))
+effect <- run("effect, augmented", measure_effect(weighed, estimator = "augmented"))
+cat(sprintf("estimate differs from that in memory by %.1e, error by %.1e (relative)\n",
+            max(abs(tidy(effect)$estimate / truth$estimate - 1)), max(abs(tidy(effect)$std.error / truth$std.error - 1))))
+
+# one Newton pass by hand: score, weight and 66 sums of products, in the same nesting and with the same fences
+fence <- if (engine == "postgres") "OFFSET 0" else "LIMIT -1"
+v <- paste0("v", seq_len(p))
+pairs <- which(upper.tri(diag(p), diag = TRUE), arr.ind = TRUE)
+sums <- paste(c("SUM(l)", "SUM(r)", sprintf("SUM(r*%s)", v), "SUM(h)", sprintf("SUM(h*%s)", v),
+                sprintf("SUM(h*v%d*v%d)", pairs[, 1], pairs[, 2])), collapse = ", ")
+by_hand <- sprintf("SELECT %s FROM (SELECT %s, z*eta - %s(1+exp(eta)) AS l, z - e AS r, e*(1-e) AS h FROM (SELECT z, %s, eta,
+  1/(1+exp(-(CASE WHEN eta > 500 THEN 500 WHEN eta < -500 THEN -500 ELSE eta END))) AS e FROM (SELECT z, %s, 0.1 + %s AS eta
+  FROM (SELECT z, %s FROM units %s) a %s) b %s) c %s) d", sums, paste(v, collapse = ", "),
+  if (engine == "postgres") "ln" else "log", paste(v, collapse = ", "), paste(v, collapse = ", "),
+  paste(sprintf("0.1*%s", v), collapse = " + "), paste(sprintf("(x%d - 0.1)/1.1 AS v%d", seq_len(p), seq_len(p)), collapse = ", "),
+  fence, fence, fence, fence)
+rows <- study$rows
+columns <- carefultwin:::remote_standardised(study, carefultwin:::remote_matrix(study$columns))
+ours <- function() {
+  own <- carefultwin:::scratch_rows(rows)
+  linear <- carefultwin:::say_word(own, "l", carefultwin:::line_of(columns$words, rep(0.1, p), 0.1))
+  bounded <- carefultwin:::bounded_linear(linear)
+  mean <- carefultwin:::say_word(own, "e", bquote(1 / (1 + exp(-.(bounded)))))
+  r <- carefultwin:::say_word(own, "r", bquote(u_s * (u_z - .(mean))))
+  h <- carefultwin:::say_word(own, "h", bquote(u_s * .(mean) * (1 - .(mean))))
+  exprs <- c(list(bquote(u_s * (u_z * .(bounded) - log(1 + exp(.(bounded)))))),
+             lapply(c(list(1), columns$words), function(w) carefultwin:::multiplied(r, w)),
+             carefultwin:::products_with(h, columns$words))
+  carefultwin:::row_sums(own, stats::setNames(exprs, seq_along(exprs)))
+}
+ratios <- replicate(3, {
+  a <- system.time(ours())[["elapsed"]]
+  b <- system.time(DBI::dbGetQuery(connection, by_hand))[["elapsed"]]
+  a / b
+})
+cat(sprintf("one pass of ours against one by hand: %s\n", paste(sprintf("%.2f", ratios), collapse = ", ")))
+cat(sprintf("most memory of R meanwhile: %.0f MB\n", sum(gc()[, 6])))
