@@ -144,6 +144,8 @@ described_row <- function(part, at, se, overall) {
   mean <- part$centre + away
   variance <- if (part$kind %in% c("numeric", "date")) {
     (both[["second"]] - both[["v"]] * away^2) / (both[["v"]] - both[["v2"]] / both[["v"]])
-  } else mean * (1 - mean)
+  } else {
+    mean * (1 - mean)
+  }
   cbind(row, mean_all = mean, sd_all = sqrt(variance))
 }

@@ -151,7 +151,8 @@ remote_inverse <- function(rows, score, estimand) {
 
 remote_weights <- function(x, asked, call) {
   study <- study_of(x)
-  if (asked$method != "inverse" || asked$stabilise || !is.null(asked$truncate$quantile)) {
+  entry <- weighings[[asked$method]]
+  if (is.null(entry$remote) || asked$stabilise || !is.null(asked$truncate$quantile)) {
     abort_unsupported(c(
       "On a table in a database {.fn weigh_units} makes inverse weights, which may be cut at a bound.",
       i = "Leave the other options out, or draw a sample with {.fn fetch_units}."
@@ -160,9 +161,9 @@ remote_weights <- function(x, asked, call) {
   check_score(x, "weigh_units", call, remote = TRUE)
   rows <- study$rows
   s <- remote_kept_weight(x)
-  inverse <- remote_inverse(rows, x$score, study$estimand)
-  weight <- inverse$weight
-  nuisance <- inverse$nuisance
+  made <- entry$remote(rows, x$score, study$estimand)
+  weight <- made$weight
+  nuisance <- made$nuisance
   limits <- NULL
   if (!is.null(asked$truncate)) {
     bound <- asked$truncate$bound
@@ -177,14 +178,14 @@ remote_weights <- function(x, asked, call) {
     weight <- say_word(rows, "w", call("*", weight, x$kept_word))
     nuisance <- scaled_nuisance(nuisance, x$kept_word)
   }
-  weighing <- list(method = "inverse", stabilise = FALSE, free = sum(limits$lowered) == 0, truncation = limits)
+  weighing <- list(method = asked$method, stabilise = FALSE, free = sum(limits$lowered) == 0, truncation = limits)
   step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)), asked["method"],
             asked["stabilise"], asked["truncate"])
   design <- new_remote_design(x, step, kind = "weights", weight = weight, weighing = weighing, nuisance = nuisance)
   design <- amend(design, moments = design_moments(design))
   size <- remote_arm_sizes(design)
   log_design(design, "weigh", sprintf("effective %.0f treated, %.0f control", size[["treated"]], size[["control"]]),
-             list(estimand = study$estimand, method = "inverse", truncate = asked$truncate$bound))
+             list(estimand = study$estimand, method = asked$method, truncate = asked$truncate$bound))
 }
 
 # Trimming by bounds of the score that need no sorting.

@@ -21,7 +21,7 @@ new_weighing <- function(words, verb = "weigh", arguments = character(), answers
   if (is.null(nuisance)) nuisance <- function(design, s) core_known(length(s))
   list(words = words, verb = verb, arguments = arguments, answers = answers, make = make, nuisance = nuisance,
        details = details, by_score = by_score, given = given, estimated = estimated, sums = sums, odds = odds,
-       no_odds = no_odds, redraw = redraw, even = even)
+       no_odds = no_odds, redraw = redraw, even = even, remote = remote)
 }
 
 weighings <- list(
@@ -29,7 +29,8 @@ weighings <- list(
     "inverse weights", arguments = "stabilise", by_score = TRUE, sums = TRUE, odds = "score",
     make = function(x, asked, call) inverse_weights(check_score(x, "weigh_units", call), x$score),
     nuisance = function(design, s) inverse_nuisance(design),
-    redraw = function(matrix, z, y, s, estimand, fit) core_redraw_weighted(matrix, z, y, s, estimand, fit)
+    redraw = function(matrix, z, y, s, estimand, fit) core_redraw_weighted(matrix, z, y, s, estimand, fit),
+    remote = function(rows, score, estimand) remote_inverse(rows, score, estimand)
   ),
   entropy = new_weighing(
     "entropy weights", arguments = c("moments", "interactions"), answers = function(e) has_known_population(e),

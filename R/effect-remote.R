@@ -265,7 +265,9 @@ new_remote_effect <- function(block, result, inference, found, words, asked) {
   worst <- if (block$made || block$missing > 0) {
     after <- sample_moments(study, list(after = block$v), balance_parts(study))
     worst_row(c(design_moments(study)["before"], after), study$estimand)
-  } else worst_imbalance(x)
+  } else {
+    worst_imbalance(x)
+  }
   note <- c(if (inherits(x, "twin_design")) x$note, if (block$missing > 0) {
     sprintf("the %s of %s units whose outcome is known", count_text(sum(count)), count_text(sum(count) + block$missing))
   })
