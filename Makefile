@@ -3,7 +3,7 @@
 export TZ ?= UTC
 
 demo: install
-	@Rscript exec/twin demo
+	@exec/twin demo
 
 # The tests, side by side on all cores. FILTER=pairs for the files whose names hold "pairs".
 test:
