@@ -208,7 +208,7 @@ remote_trim <- function(x, rule, bounds, rescore, call) {
   size <- row_sums(study$rows, list(treated = bquote(.(kept) * u_z), control = bquote(.(kept) * (1 - u_z))))
   if (any(size < 2)) {
     arm <- names(which(size < 2))[1L]
-    abort_input(c("Trimming leaves {count_text(size[[arm]])} {arm} unit{?s} with scores from
+    abort_input(c("Trimming leaves {count_text(size[[arm]])} {arm} {cli::qty(size[[arm]])}unit{?s} with scores from
                    {score_range_text(range[['low']], range[['high']])}.", i = "Use wider bounds."), call = call)
   }
   before <- x$size

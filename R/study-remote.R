@@ -29,6 +29,7 @@ frame_remote <- function(given, call) {
   inside <- remote_subset(given$subset, source, call)
   arms <- remote_arms(source, readers[[roles$treatment]], roles$treatment, given$treated, inside, call)
   where <- c(inside, sprintf("%s IN (%s)", readers[[roles$treatment]]$sql, paste(arms$values, collapse = ", ")))
+  check_only_numbers(source, readers, where, call)
   gone <- remote_missing(source, readers, c(wanted$names, roles$outcome), where)
   dropped <- c("outside the subset" = arms$all - arms$considered, "treatment missing" = arms$missing)
   if (given$missing == "stop") stop_missing_remote(gone[wanted$names], call)
@@ -228,7 +229,7 @@ remote_arms <- function(source, reader, name, treated, inside, call) {
   treated <- treated_level(treated, text, listing, name, call)
   missing <- sum(counts$count[!known])
   if (missing > 0) {
-    warn_kind("dropped", "{cli::qty(missing)}{count_text(missing)} row{?s} {?is/are} left out: the treatment
+    warn_kind("dropped", "{plural(missing, 'row')} {cli::qty(missing)}{?is/are} left out: the treatment
                           {.val {name}} is missing there.")
   }
   literal <- if (reader$kind == "text") quote_text(source, value) else source$dialect$number(as_double(value))
@@ -242,6 +243,20 @@ value_names <- function(value, reader) {
   if (reader$kind == "logical") return(ifelse(as_double(value) == 1, "TRUE", "FALSE"))
   if (reader$kind %in% c("date", "time")) return(as.character(as.Date(as_double(value), origin = "1970-01-01")))
   if (is.null(reader$labels)) as.character(value) else unname(reader$labels[as.character(value)])
+}
+
+# Where an engine lets a column of numbers hold other things, those would be read as 0.
+check_only_numbers <- function(source, readers, where, call) {
+  names <- names(Filter(function(reader) reader$kind %in% c("number", "code"), readers))
+  strays <- unlist(lapply(names, function(name) source$dialect$not_number(quote_name(source, name))))
+  if (length(strays) == 0L) return(invisible(readers))
+  found <- in_blocks(source, sprintf("SUM(CASE WHEN %s THEN 1 ELSE 0 END)", strays), where)
+  if (all(found == 0)) return(invisible(readers))
+  at <- which(found > 0)[1L]
+  abort_input(c("Column {.val {names[at]}} holds other things than numbers.",
+                x = "In {plural(found[at], 'row')}.",
+                i = "Correct {cli::qty(found[at])}{?it/them}, leave {?it/them} out with {.arg subset}, or name the
+                     column in {.arg categories}."), column = names[at], call = call)
 }
 
 remote_missing <- function(source, readers, names, where) {
@@ -316,7 +331,7 @@ remote_groups <- function(source, reader, name, role, where, call) {
              sprintf("CAST(COUNT(DISTINCT %s) AS %s)", reader$sql, source$dialect$type))
   found <- in_blocks(source, parts, where)
   if (found[1L] > 0) {
-    abort_input(c("The {role} {.val {name}} must not be missing.", x = "It is in {count_text(found[1L])} row{?s}.",
+    abort_input(c("The {role} {.val {name}} must not be missing.", x = "It is in {plural(found[1L], 'row')}.",
                   i = "Fill {cli::qty(found[1L])}{?it/them} or leave {?the row/the rows} out with {.arg subset}."),
                 column = name, call = call)
   }
@@ -340,21 +355,13 @@ number_facts <- function(source, readers, s, where, call) {
   number <- source$dialect$number
   parts <- unlist(lapply(readers, function(reader) {
     x <- reader$sql
-    stray <- if (reader$kind == "number") source$dialect$not_number(quote_name(source, reader$name))
     c(sprintf("SUM(CASE WHEN %s IS NULL THEN %s ELSE %s END)", x, number(1), number(0)), sprintf("MIN(%s)", x),
       sprintf("MAX(%s)", x),
       sprintf("SUM(CASE WHEN %1$s NOT IN (%2$s, %3$s) THEN %3$s ELSE %2$s END)", x, number(0), number(1)),
-      sprintf("SUM(%s * %s)", s, x), sprintf("SUM(CASE WHEN %s IS NULL THEN %s ELSE %s END)", x, number(0), s),
-      if (is.null(stray)) number(0) else sprintf("SUM(CASE WHEN %s THEN 1 ELSE 0 END)", stray))
+      sprintf("SUM(%s * %s)", s, x), sprintf("SUM(CASE WHEN %s IS NULL THEN %s ELSE %s END)", x, number(0), s))
   }))
-  found <- matrix(in_blocks(source, parts, where), nrow = 7L)
+  found <- matrix(in_blocks(source, parts, where), nrow = 6L)
   lapply(stats::setNames(seq_along(readers), names(readers)), function(k) {
-    if (found[7L, k] > 0) {
-      abort_input(c("Column {.val {names(readers)[k]}} holds other things than numbers.",
-                    x = "In {count_text(found[7L, k])} row{?s}.",
-                    i = "Correct {cli::qty(found[7L, k])}{?it/them}, or name the column in {.arg categories}."),
-                  column = names(readers)[k], call = call)
-    }
     list(missing = found[1L, k], ends = found[2:3, k], zero_one = found[4L, k] == 0, mean = found[5L, k] / found[6L, k])
   })
 }

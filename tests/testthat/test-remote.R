@@ -140,6 +140,35 @@ test_that("formulas, conditions, missing values, categories and unknown entries 
   check(list(frame_crews(query), frame_crews(data[data$crew_size > 2, ])))
 })
 
+test_that("tables are named by schema, by view and by dplyr; dates and times are numbers of days", {
+  data <- plain_crews()
+  data$joined_on <- as.Date("2015-03-01") + seq_len(nrow(data)) %% 900
+  data$seen_at <- as.POSIXct("2020-01-01", tz = "UTC") + 3600 * (seq_len(nrow(data)) %% 5000)
+  local <- score_units(frame_crews(data, covariates = c("boat_length", "joined_on", "seen_at")))
+  for (engine in c(if (!is.null(postgres_server())) "postgres", if (!is.null(mariadb_server())) "mariadb")) {
+    connection <- with_table(engine, data)
+    if (engine == "mariadb") {  # its driver writes both as text
+      DBI::dbExecute(connection, "ALTER TABLE crews MODIFY joined_on DATE, MODIFY seen_at DATETIME")
+    }
+    remote <- remote_units(connection, "crews")
+    if (engine == "mariadb") {  # and gives them back as text
+      remote$columns$joined_on <- as.Date(remote$columns$joined_on)
+      remote$columns$seen_at <- as.POSIXct(remote$columns$seen_at, tz = "UTC")
+    }
+    ours <- score_units(frame_crews(remote, covariates = c("boat_length", "joined_on", "seen_at")))
+    expect_identical(vapply(ours$study$columns, `[[`, "", "kind"), vapply(local$study$columns, `[[`, "", "kind"))
+    expect_lt(gap(tidy(ours)$estimate, tidy(local)$estimate), 1e-6)
+  }
+  connection <- with_table("sqlite", plain_crews())
+  DBI::dbExecute(connection, "CREATE VIEW \"big ones\" AS SELECT * FROM crews WHERE crew_size > 2")
+  by_name <- nobs(frame_crews(remote_units(connection, "big ones")))
+  expect_equal(by_name, sum(plain_crews()$crew_size > 2))
+  expect_equal(nobs(frame_crews(remote_units(connection, DBI::Id(schema = "main", table = "crews")))), nrow(data))
+  skip_if_not_installed("dbplyr")
+  remote <- remote_units(dplyr::filter(dplyr::tbl(connection, "crews"), crew_size > 2))
+  expect_equal(nobs(frame_crews(remote)), by_name)
+})
+
 test_that("levels that one arm alone has are pooled, and terms that others explain left out", {
   data <- plain_crews()
   data$gear[data$joined & data$gear %in% "dredge"] <- "nets"
@@ -259,14 +288,22 @@ test_that("bad input is named, and nothing of the connection is told", {
   expect_error(frame_crews(remote, covariates = "crew_id"), "identifier", class = "twin_error_input")
   bad <- data.frame(z = rep(0:1, 50), y = 1:100, x = c(NA, 1:99), flat = 3, none = NA_real_, w = c(-1, rep(1, 99)),
                     big = c(1e200, 1:99))
+  bad$z2 <- replace(bad$z, c(4, 5), NA)
+  bad$g <- replace(as.character(bad$y %/% 10), c(1, 2, 3), NA)
   small <- remote_units(with_table("sqlite", bad, "bad"), "bad")
+  expect_warning(frame_study(small, "z2", "y", "x"), "2 rows are left out", class = "twin_warning_dropped")
+  expect_error(frame_study(small, "z", "y", "x", cluster = "g"), "It is in 3 rows", class = "twin_error_input")
+  expect_error(trim_units(suppressWarnings(score_units(frame_study(small, "z", "y", "x"))), "range", bounds = c(0.9, 0.95)), "leaves 0 .* units",
+               class = "twin_error_input")
   frame_bad <- function(covariate, ...) frame_study(small, "z", "y", covariate, ...)
   expect_error(frame_bad("flat"), "constant", class = "twin_error_input")
   expect_error(frame_bad("none"), "no values", class = "twin_error_input")
   expect_error(frame_bad("big"), "too large", class = "twin_error_input")
   expect_error(frame_bad("x", weight = "w"), "1 is missing, infinite or negative", class = "twin_error_input")
   DBI::dbExecute(small$connection, "UPDATE bad SET x = 'many' WHERE y = 7")
-  expect_error(frame_bad("x"), "other things than numbers", class = "twin_error_input")
+  expect_error(frame_bad("x"), "\"x\" holds other things than numbers.*In 1 row", class = "twin_error_input")
+  DBI::dbExecute(small$connection, "UPDATE bad SET x = 6, y = 'none' WHERE y = 7 OR y = 8")
+  expect_error(frame_bad("x"), "\"y\" holds other things.*In 2 rows", class = "twin_error_input")
   separated <- data.frame(z = rep(0:1, each = 50), y = 1:100, x = c(1:50, 61:110))
   apart <- remote_units(with_table("sqlite", separated, "bad"), "bad")
   expect_error(score_units(frame_study(apart, "z", "y", "x")), "separated", class = "twin_error_separation")
