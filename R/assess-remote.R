@@ -4,11 +4,7 @@
 remote_balance <- function(designs, limits, reference, extra, custom, by, tests, call) {
   asked <- c(extra = length(extra) > 0L, custom = length(custom) > 0L, by = !is.null(by), tests = tests,
              reference = reference$from == "all")
-  if (any(asked)) {
-    abort_unsupported(c("{.arg {names(asked)[asked]}} {?needs/need} rows in memory.",
-                        i = "Leave {cli::qty(sum(asked))}{?it/them} out, or draw a sample with {.fn fetch_units}."),
-                      call = call)
-  }
+  refuse_row_options(names(asked)[asked], call)
   study <- study_of(designs[[1L]])
   reference <- find_given(reference, study, call)
   made <- Filter(alters_sample, designs)
@@ -35,11 +31,7 @@ remote_balance <- function(designs, limits, reference, extra, custom, by, tests,
 # The table of both arms before any design.
 remote_groups_table <- function(study, columns, summary, by, overall, tests, call) {
   asked <- c(columns = !is.null(columns), summary = summary != "mean", by = !is.null(by), tests = tests)
-  if (any(asked)) {
-    abort_unsupported(c("{.arg {names(asked)[asked]}} {?needs/need} rows in memory.",
-                        i = "Leave {cli::qty(sum(asked))}{?it/them} out, or draw a sample with {.fn fetch_units}."),
-                      call = call)
-  }
+  refuse_row_options(names(asked)[asked], call)
   parts <- described_parts(study)
   found <- described_moments(study, parts)
   errors <- described_errors(study, parts, found)
@@ -75,7 +67,7 @@ described_parts <- function(study) {
 
 described_moments <- function(study, parts) {
   rows <- study$rows
-  arms <- list(treated = quote(u_z), control = quote((1 - u_z)))
+  arms <- arm_words
   exprs <- unlist(lapply(seq_along(parts), function(k) {
     part <- parts[[k]]
     away <- if (part$centre == 0) part$word else say_word(rows, "c", call("-", part$word, part$centre))
@@ -94,11 +86,10 @@ described_moments <- function(study, parts) {
     lapply(names(arms), function(arm) {
       of <- vapply(c("v", "v2", "first", "second", "count", "n", "missing"),
                    function(what) sums[[paste(k, paste(arm, what, sep = "."))]], 0)
-      away <- of[["first"]] / of[["v"]]
-      mean <- parts[[k]]$centre + away
+      mean <- parts[[k]]$centre + of[["first"]] / of[["v"]]
       share <- !parts[[k]]$kind %in% c("numeric", "date")
       c(of, mean = mean, variance = if (share) mean * (1 - mean) else
-        (of[["second"]] - of[["v"]] * away^2) / (of[["v"]] - of[["v2"]] / of[["v"]]))
+        core_variance_of(of[["v"]], of[["v2"]], of[["first"]], of[["second"]]))
     })
   })
 }
@@ -108,16 +99,16 @@ described_errors <- function(study, parts, found) {
   rows <- study$rows
   words <- Map(function(part, at) {
     one <- function(arm, own) bquote(.(arm) * (.(part$word) - .(own[["mean"]])) / .(own[["v"]]))
-    gap <- call("-", one(quote(u_z), at[[1L]]), one(quote((1 - u_z)), at[[2L]]))
+    gap <- call("-", one(arm_words$treated, at[[1L]]), one(arm_words$control, at[[2L]]))
     say_word(rows, "f", multiplied(part$present, bquote(u_s * (.(gap)))))
   }, parts, found)
   keys <- remote_keys(study)
   if (length(keys) == 0L) {
-    square <- row_sums(rows, stats::setNames(lapply(words, function(f) call("*", f, f)), seq_along(words)))
+    square <- row_sums(rows, unname(lapply(words, function(f) call("*", f, f))))
     counted <- vapply(found, function(at) at[[1L]][["n"]] + at[[2L]][["n"]], 0)
     return(sqrt(square * counted / (counted - 1)))
   }
-  present <- lapply(parts, function(part) multiplied(part$present, 1))
+  present <- lapply(parts, `[[`, "present")
   names <- sprintf(c("f%d", "n%d"), rep(seq_along(parts), each = 2L))
   sums <- row_sums_by(rows, stats::setNames(c(rbind(words, present)), names), unlist(keys))
   stratum <- if (is.null(keys$stratum)) rep(1L, nrow(sums)) else sums[[keys$stratum]]
@@ -140,10 +131,9 @@ described_row <- function(part, at, se, overall) {
   )
   if (!overall) return(row)
   both <- treated + control
-  away <- both[["first"]] / both[["v"]]
-  mean <- part$centre + away
+  mean <- part$centre + both[["first"]] / both[["v"]]
   variance <- if (part$kind %in% c("numeric", "date")) {
-    (both[["second"]] - both[["v"]] * away^2) / (both[["v"]] - both[["v2"]] / both[["v"]])
+    core_variance_of(both[["v"]], both[["v2"]], both[["first"]], both[["second"]])
   } else {
     mean * (1 - mean)
   }

@@ -20,9 +20,15 @@ core_moments_of <- function(sums) {
   part <- function(name) sums[paste0(name, c("_treated", "_control")), , drop = FALSE]
   total <- part("total")
   away <- part("first") / total
-  out <- rbind(part("centre") + away, (part("second") - total * away^2) / (total - part("square") / total))
+  out <- rbind(part("centre") + away, core_variance_of(total, part("square"), part("first"), part("second")))
   rownames(out) <- c("mean_treated", "mean_control", "var_treated", "var_control")
   out
+}
+
+# The same formula for one variance.
+core_variance_of <- function(total, square, first, second) {
+  away <- first / total
+  (second - total * away^2) / (total - square / total)
 }
 
 # Covariance of the columns of x with weights v (NULL for 1), by the same formula; and from sums alone.

@@ -21,11 +21,14 @@ core_least_variance_bounds <- function(e, s) {
 }
 
 core_common_support_bounds <- function(e, z, s, estimand) {
-  treated <- range(e[z == 1L & s > 0])
-  control <- range(e[z == 0L & s > 0])
+  core_common_support_of(range(e[z == 1L & s > 0]), range(e[z == 0L & s > 0]), estimand)
+}
+
+# From the ends of both arms.
+core_common_support_of <- function(treated, control, estimand) {
   switch(population_of(estimand),
-    treated = c(low = control[1L], high = control[2L]), control = c(low = treated[1L], high = treated[2L]),
-    c(low = max(treated[1L], control[1L]), high = min(treated[2L], control[2L]))
+    treated = c(low = control[[1L]], high = control[[2L]]), control = c(low = treated[[1L]], high = treated[[2L]]),
+    c(low = max(treated[[1L]], control[[1L]]), high = min(treated[[2L]], control[[2L]]))
   )
 }
 

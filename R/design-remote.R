@@ -37,16 +37,11 @@ remote_score <- function(x, settings, call) {
                         i = "Draw a sample with {.fn fetch_units} for anything else."), call = call)
   }
   study <- study_of(x)
-  terms <- if (is.null(settings$model)) {
-    list(columns = study$columns, formula = study$formula, text = study_terms(study))
-  } else {
-    formula <- score_formula(settings$model, study, call)
-    check_remote_formula(formula, study$data, call)
-    list(columns = study$columns[all.vars(formula)], formula = formula, text = deparse1(formula[[2L]]))
-  }
+  terms <- model_terms(study, settings$model, call)
+  check_remote_formula(terms$formula, study$data, call)
   moments <- design_moments(study)$before
   lone <- remote_lone(terms$columns, moments)
-  warn_lone_table(remote_lone_table(lone, study, moments))
+  warn_lone_table(remote_lone_table(lone, study))
   matrix <- remote_matrix(terms$columns, terms$formula, lone)
   columns <- remote_standardised(study, matrix)
   s <- remote_kept_weight(x)
@@ -86,19 +81,7 @@ check_remote_fit <- function(fit, columns, call) {
     weight <- abs(fit$beta[-1L])
     stop_separated(columns$names[weight > 0.05 * max(weight)], call)
   }
-  if (fit$status != "converged") {
-    abort_convergence(c(
-      "The score did not converge after {fit$iterations} steps.",
-      i = "Look for covariates on wildly different scales, or for terms that nearly repeat each other."
-    ), call = call)
-  }
-  if (length(fit$aliased) > 0L) {
-    warn_kind("aliased", c(
-      "The score leaves out {length(fit$aliased)} term{?s} that the others already explain:
-       {.val {columns$names[fit$aliased]}}.",
-      i = "The fitted score is the same with or without {cli::qty(length(fit$aliased))}{?it/them}."
-    ), terms = columns$names[fit$aliased])
-  }
+  check_converged(fit, columns$names, call)
 }
 
 # As lone_levels(), from the shares of the arms.
@@ -114,13 +97,13 @@ remote_lone <- function(columns, moments) {
   Filter(Negate(is.null), found)
 }
 
-remote_lone_table <- function(lone, study, moments) {
+remote_lone_table <- function(lone, study) {
   if (length(lone) == 0L) return(NULL)
   rows <- Map(function(entry, name) {
     column <- study$columns[[name]]
     words <- c(lapply(entry$levels, function(code) level_word(column, code)), if (entry$flag) list(column$flag))
     exprs <- unlist(lapply(words, function(word) list(bquote(.(word) * u_z), bquote(.(word) * (1 - u_z)))))
-    counts <- matrix(row_sums(study$rows, stats::setNames(exprs, seq_along(exprs))), 2L)
+    counts <- matrix(row_sums(study$rows, unname(exprs)), 2L)
     data.frame(covariate = name, level = c(column$levels[entry$levels], if (entry$flag) missing_level),
                treated = counts[1L, ], control = counts[2L, ])
   }, lone, names(lone))
@@ -198,9 +181,7 @@ remote_trim <- function(x, rule, bounds, rescore, call) {
   }
   ends <- score_ends(study, x$score, remote_kept_weight(x))
   range <- if (rule == "range") c(low = bounds[1L], high = bounds[2L]) else
-    switch(population_of(study$estimand), treated = c(low = ends[["control", "low"]], high = ends[["control", "high"]]),
-           control = c(low = ends[["treated", "low"]], high = ends[["treated", "high"]]),
-           c(low = max(ends[, "low"]), high = min(ends[, "high"])))
+    core_common_support_of(ends["treated", ], ends["control", ], study$estimand)
   e <- x$score$fitted
   inside <- bquote(ifelse(.(e) >= .(range[["low"]]) & .(e) <= .(range[["high"]]), 1, 0))
   if (!is.null(x$kept_word)) inside <- bquote(.(inside) * .(x$kept_word))
@@ -260,7 +241,7 @@ balance_parts <- function(study) {
 
 sample_moments <- function(study, samples, parts) {
   rows <- study$rows
-  arms <- list(treated = quote(u_z), control = quote(1 - u_z))
+  arms <- arm_words
   away <- lapply(parts, function(part) {
     if (part$centre == 0) part$word else say_word(rows, "c", call("-", part$word, part$centre))
   })

@@ -85,8 +85,8 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
   settings <- list(source = source, model = model, link = link, scale_model = scale_model, thresholds = thresholds,
                    second_order = second_order, learners = learners, folds = folds, prediction = prediction,
                    seed = seed, column = score)
-  made <- function() if (is_remote(x)) remote_score(x, settings, rlang::caller_env()) else score_design(x, settings)
-  remember(made(), x, "score", again)
+  call <- rlang::current_env()
+  remember(if (is_remote(x)) remote_score(x, settings, call) else score_design(x, settings, call), x, "score", again)
 }
 
 score_source <- function(column, learners, select, link) {
@@ -308,6 +308,11 @@ score_formula <- function(model, study, call = rlang::caller_env(), arg = "model
 # Turns the facts of a fit into errors and warnings.
 check_fit <- function(fit, matrix, x, call = rlang::caller_env(), columns = study_of(x)$columns) {
   if (fit$status == "separated") stop_separated(separating_columns(fit, matrix, x, columns), call)
+  check_converged(fit, colnames(matrix), call)
+}
+
+# names: of the columns.
+check_converged <- function(fit, names, call) {
   if (fit$status != "converged") {
     abort_convergence(c(
       "The score did not converge after {fit$iterations} steps.",
@@ -317,9 +322,9 @@ check_fit <- function(fit, matrix, x, call = rlang::caller_env(), columns = stud
   if (length(fit$aliased) > 0L) {
     warn_kind("aliased", c(
       "The score leaves out {length(fit$aliased)} term{?s} that the others already explain:
-       {.val {colnames(matrix)[fit$aliased]}}.",
+       {.val {names[fit$aliased]}}.",
       i = "The fitted score is the same with or without {cli::qty(length(fit$aliased))}{?it/them}."
-    ), terms = colnames(matrix)[fit$aliased])
+    ), terms = names[fit$aliased])
   }
 }
 

@@ -17,11 +17,7 @@ check_remote_effect <- function(x, asked, given, call) {
   stray <- setdiff(given, can)
   plain <- list(inference = "analytic", error = "robust", normalise = TRUE, estimand = study_of(x)$estimand)
   stray <- stray[!vapply(stray, function(name) identical(asked[[name]], plain[[name]]), NA)]
-  if (length(stray) > 0L) {
-    abort_unsupported(c("{.arg {stray}} {?needs/need} rows in memory.",
-                        i = "Leave {cli::qty(length(stray))}{?it/them} out, or draw a sample with {.fn fetch_units}."),
-                      call = call)
-  }
+  refuse_row_options(stray, call)
   if (is.null(estimators[[asked$estimator]]$remote)) {
     able <- names(Filter(function(entry) !is.null(entry$remote), estimators))
     abort_unsupported(c("The {asked$estimator} estimator needs rows in memory.", i = "Use {.or {.val {able}}}."),
@@ -51,7 +47,7 @@ remote_block <- function(x, outcome, asked) {
   list(
     x = x, outcome = outcome, shares = !is.na(event), y = facts$value, known = facts$known, s = s,
     v = if (is.null(weight)) s else say_word(rows, "v", call("*", s, weight)), made = by_score,
-    nuisance = scaled_nuisance(nuisance, s), arms = list(mean_treated = quote(u_z), mean_control = quote((1 - u_z))),
+    nuisance = scaled_nuisance(nuisance, s), arms = stats::setNames(arm_words, names(both_arms)),
     contrasts = if (!is.na(event)) c("difference", "ratio", "odds_ratio") else
       if (outcome %in% study$logged) c("difference", "percent") else c("difference", if (facts$least >= 0) "ratio"),
     centre = rows$check[[as.character(facts$value)]] / rows$count, missing = 0L, facts = facts
@@ -100,7 +96,7 @@ outcome_sums <- function(rows, block, used) {
                     function(part) of(name, part), 0)
     mean <- parts[["first"]] / parts[["s"]]
     c(parts, mean = block$centre + mean,
-      variance = max(0, (parts[["second"]] - parts[["s"]] * mean^2) / (parts[["s"]] - parts[["s2"]] / parts[["s"]])))
+      variance = max(0, core_variance_of(parts[["s"]], parts[["s2"]], parts[["first"]], parts[["second"]])))
   })
   structure(arms, missing = if (is.null(gone)) 0L else as.integer(sums[["missing"]]))
 }
@@ -134,7 +130,7 @@ remote_target <- function(rows, block) {
   estimand <- study_of(x)$estimand
   population <- population_of(estimand)
   if (population != "score") {
-    own <- switch(population, everybody = 1, treated = quote(u_z), control = quote((1 - u_z)))
+    own <- switch(population, everybody = 1, treated = arm_words$treated, control = arm_words$control)
     return(list(t = if (identical(own, 1)) block$s else say_word(rows, "t", call("*", block$s, own)),
                 nuisance = no_nuisance()))
   }
@@ -149,11 +145,9 @@ remote_models <- function(rows, block, found, weight, asked, call) {
   study <- study_of(block$x)
   family <- outcome_family(asked, block)
   check_remote_family(family, block, call)
-  model <- outcome_formula(asked, block)
-  formula <- if (is.null(model)) study$formula else score_formula(model, study, call)
-  check_remote_formula(formula, study$data, call)
-  columns <- if (is.null(model)) study$columns else study$columns[all.vars(formula)]
-  columns <- remote_standardised(study, remote_matrix(columns, formula))
+  terms <- model_terms(study, outcome_formula(asked, block), call)
+  check_remote_formula(terms$formula, study$data, call)
+  columns <- remote_standardised(study, remote_matrix(terms$columns, terms$formula))
   fits <- Map(function(arm, name) {
     told <- arm_name(if (name == "mean_treated") 1L else 0L, study)
     own <- found[[name]]
@@ -206,7 +200,7 @@ carried_directions <- function(rows, parts, columns) {
   exprs <- unlist(lapply(parts, function(part) {
     lapply(c(list(1), columns$words), function(word) multiplied(part$v, word))
   }))
-  sums <- matrix(row_sums(rows, stats::setNames(exprs, seq_along(exprs))), q)
+  sums <- matrix(row_sums(rows, unname(exprs)), q)
   lapply(stats::setNames(seq_along(parts), names(parts)), function(k) {
     d <- drop(parts[[k]]$fit$covariance %*% sums[, k])
     line_of(columns$words, d[-1L], d[1L])

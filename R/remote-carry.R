@@ -16,13 +16,6 @@ scaled_nuisance <- function(nuisance, slope) {
   list(moments = lapply(nuisance$moments, function(m) multiplied(slope, m)), influence = nuisance$influence)
 }
 
-joined_nuisance <- function(a, b) {
-  first <- seq_along(a$moments)
-  list(moments = c(a$moments, b$moments), influence = function(g) {
-    bquote(.(a$influence(g[first])) + .(b$influence(g[setdiff(seq_along(g), first)])))
-  })
-}
-
 # terms: per estimate list(own: each row's contribution through its own weight, carries: list of list(v, nuisance)). All
 # derivatives are summed in one pass. Returns a word per estimate.
 influence_words <- function(rows, terms) {
@@ -30,7 +23,7 @@ influence_words <- function(rows, terms) {
   moments <- lapply(carries, function(carry) lapply(carry$nuisance$moments, function(m) multiplied(carry$v, m)))
   of <- rep(seq_along(moments), lengths(moments))
   flat <- unlist(moments, recursive = FALSE)
-  sums <- if (length(flat) > 0L) unname(row_sums(rows, stats::setNames(flat, seq_along(flat)))) else numeric()
+  sums <- if (length(flat) > 0L) row_sums(rows, unname(flat)) else numeric()
   carried <- lapply(seq_along(carries), function(k) carries[[k]]$nuisance$influence(sums[of == k]))
   owner <- rep(seq_along(terms), vapply(terms, function(term) length(term$carries), 0L))
   words <- lapply(seq_along(terms), function(k) {
@@ -47,7 +40,7 @@ influence_sums <- function(rows, words, keys, used, check = list()) {
     pairs <- which(lower.tri(diag(k), diag = TRUE), arr.ind = TRUE)
     exprs <- c(lapply(seq_len(nrow(pairs)), function(i) call("*", words[[pairs[i, 1L]]], words[[pairs[i, 2L]]])), used,
                unname(check))
-    sums <- unname(row_sums(rows, stats::setNames(exprs, seq_along(exprs))))
+    sums <- row_sums(rows, unname(exprs))
     square <- symmetric_of(sums[seq_len(nrow(pairs))], k)
     dimnames(square) <- list(names(words), names(words))
     rest <- sums[-seq_len(nrow(pairs))]

@@ -9,10 +9,9 @@ bounded_linear <- function(linear) {
 }
 
 # By link, calls of the linear predictor l (a word, bounded) and the response y: mean, and of the mean m its slope in l
-# and the log-likelihood.
+# and the log-likelihood, which the linear one has no use for.
 remote_links <- list(
-  linear = list(mean = function(l) l, slope = function(m) 1,
-                value = function(y, l, m) bquote(-(.(y) - .(m)) * (.(y) - .(m)) / 2)),
+  linear = list(mean = function(l) l, slope = function(m) 1),
   logit = list(mean = function(l) bquote(1 / (1 + exp(-.(l)))), slope = function(m) bquote(.(m) * (1 - .(m))),
                value = function(y, l, m) bquote(.(y) * .(l) - log(1 + exp(.(l))))),
   log = list(mean = function(l) bquote(exp(.(l))), slope = function(m) m,
@@ -21,8 +20,7 @@ remote_links <- list(
 
 # y, weight: calls or words; columns: remote_standardised(); start: the intercept to begin from. Returns list(status,
 # iterations, loglik, beta: of the standardised columns, intercept first, covariance, aliased: places, linear, mean,
-# slope, residual: words).
-# known: the sums at the start, where they are (first_logit_sums()).
+# slope, residual: words). known: the sums at the start, where they are (first_logit_sums()).
 fit_remote <- function(rows, columns, y, weight, link, start = 0, known = NULL) {
   force(weight)  # a word must be said before scratch_rows() copies them
   fit <- if (link == "linear") solve_remote(rows, columns, y, weight) else
@@ -87,7 +85,7 @@ climb_remote <- function(rows, columns, y, weight, said, start, known = NULL) {
     exprs <- c(list(bquote(.(weight) * (.(said$value(y, bounded, mean))))),
                lapply(c(list(1), columns$words), function(word) multiplied(residual, word)),
                products_with(h, columns$words))
-    sums <- unname(row_sums(own, stats::setNames(exprs, seq_along(exprs))))
+    sums <- row_sums(own, unname(exprs))
     list(value = sums[1L], gradient = sums[1L + seq_len(q)], information = symmetric_of(sums[-seq_len(q + 1L)], q))
   }
   reach <- function(direction, by_arm) {
@@ -107,7 +105,7 @@ solve_remote <- function(rows, columns, y, weight) {
   q <- length(columns$words) + 1L
   exprs <- c(lapply(c(list(1), columns$words), function(word) multiplied(call("*", weight, y), word)),
              products_with(weight, columns$words))
-  sums <- unname(row_sums(rows, stats::setNames(exprs, seq_along(exprs))))
+  sums <- row_sums(rows, unname(exprs))
   gram <- symmetric_of(sums[-seq_len(q)], q)
   aliased <- core_repeated_columns(gram)
   inside <- setdiff(seq_len(q), aliased)
@@ -125,7 +123,4 @@ raw_scale <- function(beta, covariance, columns) {
 }
 
 # Words that are for one pass only.
-scratch_rows <- function(rows) {
-  own <- rlang::env_clone(rows)
-  own
-}
+scratch_rows <- function(rows) rlang::env_clone(rows)

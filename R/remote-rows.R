@@ -28,6 +28,9 @@ say_word <- function(rows, stem, expr) {
   as.name(name)
 }
 
+# 1 for units of an arm, 0 else.
+arm_words <- list(treated = quote(u_z), control = quote((1 - u_z)))
+
 # a + b + ... of many, left to right.
 sum_of <- function(parts) Reduce(function(a, b) call("+", a, b), parts)
 
@@ -67,8 +70,8 @@ rows_from <- function(rows, needed) {
   sql
 }
 
-# Sums over all rows of each expression, by its name. Each statement counts the rows too: a table that has others than
-# the study was framed with has changed.
+# Sums over all rows of each expression, named as these are. Each statement counts the rows too: a table that has others
+# than the study was framed with has changed.
 row_sums <- function(rows, exprs) row_aggregates(rows, "SUM", exprs)
 
 row_ends <- function(rows, exprs) {
@@ -77,7 +80,7 @@ row_ends <- function(rows, exprs) {
 }
 
 row_aggregates <- function(rows, aggregate, exprs) {
-  stopifnot(length(exprs) > 0L, !is.null(names(exprs)))
+  stopifnot(length(exprs) > 0L)
   dialect <- rows$source$dialect
   said <- sprintf("%s(%s)", aggregate, vapply(exprs, sql_of, "", dialect))
   out <- stats::setNames(numeric(length(exprs)), names(exprs))

@@ -2,18 +2,18 @@
 #'
 #' Names a table, view or query in a database, to be framed by [frame_study()] as a data frame would be. The rows stay
 #' where they are: every verb sends statements that the engine answers with sums, and makes the same numbers of them as
-#' of rows in memory. Nothing is written to the database.
+#' of rows in memory. Nothing is written to the database but by [write_units()].
 #'
 #' What works on such a study: [frame_study()], [describe_groups()], [score_units()] (by regression), [weigh_units()]
-#' (inverse weights), [trim_units()] (bounds of the score), [assess_balance()], [assess_weights()], [measure_effect()]
+#' (inverse weights), [trim_units()] (bounds of the score), [assess_balance()], [measure_effect()]
 #' (`"difference"`, `"regression"` and `"augmented"`), [compare_effects()], [probe_ratio()], [export_table()] and the
 #' logbook. Verbs that need rows (pairs, learners, draws) refuse and say how to go on with a sample: [fetch_units()].
 #'
 #' @param connection A DBI connection, such as `DBI::dbConnect(RSQLite::SQLite(), "crews.sqlite")`; or a table of
 #'   dplyr's on one, and `table` left out. It stays yours to close.
 #' @param table Name of a table or view, a `DBI::Id` (schema and table), or a query in `DBI::SQL()`.
-#' @return A `twin_remote`. Its print says how many columns there are and how often the table was read; `fetch_units()`
-#'   draws a sample.
+#' @return A `twin_remote`; its print lists the columns. Studies, designs and effects on it print how often the table
+#'   was read.
 #' @section Engines: SQLite, PostgreSQL and MariaDB (tested), others in standard SQL, with the warning
 #'   `twin_warning_engine`. Numbers are taken as double precision. In SQLite, which knows neither, dates are text and
 #'   TRUE/FALSE are 1 and 0.

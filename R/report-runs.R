@@ -35,7 +35,7 @@ effect_facts <- function(effect, name) {
 
 write_run_facts <- function(folder, parts, plan) {
   path <- plan[[if (is.null(parts$panel)) "study" else "panel"]]$data
-  facts <- run_facts(parts, if (is.character(path) && is.null(names(path))) path_from(path, dirname(plan$path)))
+  facts <- run_facts(parts, if (!is_remote(parts$study)) path_from(path, dirname(plan$path)))
   write_text(sub("\n$", "", yaml::as.yaml(facts, precision = 15L)), file.path(folder, facts_file))
 }
 

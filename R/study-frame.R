@@ -271,13 +271,7 @@ read_treatment <- function(x, name, treated, inside, call) {
   code <- match(x, values)
   counts <- tabulate(code, length(values))
   listing <- sprintf("%s (%d row%s)", dQuote(text, FALSE), counts, ifelse(counts == 1L, "", "s"))
-  if (length(text) != 2L) {
-    abort_input(c(
-      "The treatment {.val {name}} must have two values.",
-      x = "It has {length(text)}: {utils::head(listing, 6)}{if (length(text) > 6) ', ...'}.",
-      i = if (length(text) > 2L) "Choose two with {.arg subset}." else "Nothing is left to compare."
-    ), column = name, levels = text, call = call)
-  }
+  check_two_values(text, listing, name, call)
   if (text[1L] == text[2L]) {
     abort_input(c("The two values of the treatment {.val {name}} can't be told apart in print.",
                   x = "Both read {.val {text[1L]}}; they differ by {values[2L] - values[1L]}.",
@@ -294,6 +288,16 @@ read_treatment <- function(x, name, treated, inside, call) {
   }
   list(z = z, levels = c(treated = treated, control = setdiff(text, treated)), missing = missing,
        considered = sum(inside))
+}
+
+# listing: the values with their counts.
+check_two_values <- function(text, listing, name, call) {
+  if (length(text) == 2L) return(invisible(text))
+  abort_input(c(
+    "The treatment {.val {name}} must have two values.",
+    x = "It has {length(text)}: {utils::head(listing, 6)}{if (length(text) > 6) ', ...'}.",
+    i = if (length(text) > 2L) "Choose two with {.arg subset}." else "Nothing is left to compare."
+  ), column = name, levels = text, call = call)
 }
 
 treated_level <- function(treated, text, listing, name, call) {
@@ -329,9 +333,13 @@ incomplete_rows <- function(data, names, inside, missing, call) {
 }
 
 check_arm_sizes <- function(z, levels, dropped, call) {
-  size <- c(treated = sum(z == 1L), control = sum(z == 0L))
+  check_sizes(c(treated = sum(z == 1L), control = sum(z == 0L)), levels, dropped, call)
+}
+
+# size: units by arm.
+check_sizes <- function(size, levels, dropped, call) {
   small <- names(size)[size < 2L]
-  if (length(small) == 0L) return(invisible(z))
+  if (length(small) == 0L) return(invisible(size))
   lost <- dropped[dropped > 0]
   arm <- small[1L]
   abort_input(c(

@@ -97,7 +97,7 @@ word_means <- function(rows, words) {
   known <- vapply(words, function(word) is.name(word) && as.character(word) %in% names(rows$check), NA)
   out <- numeric(length(words))
   out[known] <- rows$check[vapply(words[known], as.character, "")] / rows$count
-  if (any(!known)) out[!known] <- row_sums(rows, stats::setNames(words[!known], which(!known))) / rows$count
+  if (any(!known)) out[!known] <- row_sums(rows, unname(words[!known])) / rows$count
   out
 }
 
@@ -117,7 +117,7 @@ remote_products <- function(study, matrix) {
              lapply(seq_len(nrow(pairs)), function(k) {
                call("*", call("*", s, words[[pairs[k, 1L]]]), words[[pairs[k, 2L]]])
              }))
-  sums <- unname(row_sums(rows, stats::setNames(exprs, seq_along(exprs))))
+  sums <- row_sums(rows, unname(exprs))
   second <- matrix(0, p, p)
   second[pairs] <- sums[-seq_len(2L * p + 3L)]
   second[upper.tri(second)] <- t(second)[upper.tri(second)]

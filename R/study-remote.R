@@ -219,13 +219,7 @@ remote_arms <- function(source, reader, name, treated, inside, call) {
   count <- counts$count[known][order]
   text <- value_names(value, reader)
   listing <- sprintf("%s (%s row%s)", dQuote(text, FALSE), count_text(count), ifelse(count == 1, "", "s"))
-  if (length(text) != 2L) {
-    abort_input(c(
-      "The treatment {.val {name}} must have two values.",
-      x = "It has {length(text)}: {utils::head(listing, 6)}{if (length(text) > 6) ', ...'}.",
-      i = if (length(text) > 2L) "Choose two with {.arg subset}." else "Nothing is left to compare."
-    ), column = name, levels = text, call = call)
-  }
+  check_two_values(text, listing, name, call)
   treated <- treated_level(treated, text, listing, name, call)
   missing <- sum(counts$count[!known])
   if (missing > 0) {
@@ -293,14 +287,7 @@ remote_sizes <- function(source, z, s, where, levels, dropped, weight, call) {
   found <- in_blocks(source, parts, where)
   size <- c(treated = found[2L], control = found[1L] - found[2L])
   size[is.na(size)] <- 0
-  small <- names(size)[size < 2]
-  if (length(small) > 0L) {
-    lost <- dropped[dropped > 0]
-    abort_input(c("Each arm must have at least 2 units.",
-                  x = "The {small[1L]} arm ({.val {levels[[small[1L]]]}}) has {size[[small[1L]]]}.",
-                  i = if (length(lost) > 0L) "Left out: {paste(lost, names(lost), collapse = ', ')}."),
-                arm = small[1L], counts = size, call = call)
-  }
+  check_sizes(size, levels, dropped, call)
   if (found[3L] > 0) {
     abort_input(c("The weight {.val {weight}} must be finite and not negative.",
                   x = "{count_text(found[3L])} {cli::qty(found[3L])}{?is/are} missing, infinite or negative.",
@@ -497,6 +484,14 @@ remote_outcome <- function(source, reader, place, z, event, where, call) {
          if (found[2L] > 0) c(sprintf("COALESCE(%s, %s)", y, number(0)),
                               sprintf("(CASE WHEN %s IS NULL THEN %s ELSE %s END)", x, number(0), number(1))) else y,
          if (found[2L] > 0) words else words[1L]))
+}
+
+# The same of arguments that need them; stray: their names.
+refuse_row_options <- function(stray, call) {
+  if (length(stray) == 0L) return(invisible(stray))
+  abort_unsupported(c("{.arg {stray}} {?needs/need} rows in memory.",
+                      i = "Leave {cli::qty(length(stray))}{?it/them} out, or draw a sample with {.fn fetch_units}."),
+                    call = call)
 }
 
 # What a verb that needs rows says to a table in a database.
