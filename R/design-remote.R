@@ -200,7 +200,9 @@ remote_trim <- function(x, rule, bounds, rescore, call) {
   }
   step <- list(verb = "trim", rule = rule, bounds = bounds, rescore = rescore, range = range,
                label = sprintf("trimmed (%s)", trim_label(rule, range)), fallen = before - size)
-  design <- new_remote_design(x, step, kind = "raw", kept = kept, note = as.character(note), size = size)
+  score <- x$score
+  score$ends <- score_ends(study, score, call("*", quote(u_s), kept))
+  design <- new_remote_design(x, step, kind = "raw", score = score, kept = kept, note = as.character(note), size = size)
   design <- log_design(design, "trim", sprintf("fell off: %.0f treated, %.0f control", step$fallen[["treated"]],
                                                step$fallen[["control"]]),
                        list(rule = rule, low = range[["low"]], high = range[["high"]], rescore = rescore))

@@ -137,7 +137,7 @@ missing_outcome_answer <- function(told) {
 
 overlap_answer <- function(told, design) {
   if (is.null(design$score)) return(NULL)
-  if (is_remote(design)) return(sprintf("Scores: %s.", remote_score_text(design)))
+  if (is_remote(design)) return(sprintf("Scores: %s.", remote_ends_text(design)))
   overlap_sentence(assess_overlap(design))
 }
 

@@ -37,7 +37,7 @@ missing_sentence <- function(x) {
   told <- sprintf(" %s of the outcome %s missing", plural(missing, "value"), if (missing == 1L) "is" else "are")
   if (isTRUE(x$responding)) return(paste0(told, ": units with one stand in for the others by response weights."))
   paste0(told, " and left out: this is about complete cases",
-         if (has_pairs(design_of(x))) "." else "; see weigh_responses().")
+         if (has_pairs(design_of(x)) || is_remote(x$study)) "." else "; see weigh_responses().")
 }
 
 #' @export

@@ -58,9 +58,12 @@ remote_missing_lines <- function(x) {
 #' @export
 print.twin_remote_study <- function(x, ...) print_lines(x, format(x, ...))
 
-remote_score_text <- function(x) {
+remote_score_text <- function(x) paste0(score_text(x$score), "; ", remote_ends_text(x))
+
+# Between which the scores of the units that are in lie.
+remote_ends_text <- function(x) {
   range_of <- function(name) score_range_text(x$score$ends[[name, "low"]], x$score$ends[[name, "high"]])
-  sprintf("%s; treated %s, control %s", score_text(x$score), range_of("treated"), range_of("control"))
+  sprintf("treated %s, control %s", range_of("treated"), range_of("control"))
 }
 
 #' @export

@@ -104,6 +104,7 @@ test_that("every estimand, trimmed or cut, weighted or not, has the effect of ro
     kept <- trim_units(ours, "range", bounds = c(0.1, 0.8), rescore = rescore)
     local_kept <- trim_units(local, "range", bounds = c(0.1, 0.8), rescore = rescore)
     expect_same_balance(weigh_units(kept), weigh_units(local_kept))
+    expect_identical(grep("^  Score", format(kept), value = TRUE), grep("^  Score", format(local_kept), value = TRUE))
     expect_same_effect(weigh_units(kept), weigh_units(local_kept), "income", "augmented")
   }
   expect_same_effect(weigh_units(trim_units(ours, "common_support")), weigh_units(trim_units(local, "common_support")))
@@ -225,6 +226,9 @@ test_that("prints say what those of rows in memory say, and where the rows are",
   effect <- measure_effect(design)
   for (object in list(remote, study, design, effect)) expect_true(all(nchar(format(object)) <= 80))
   expect_match(paste(format(effect), collapse = " "), "clustered by harbour")
+  told <- gsub("\\s+", " ", paste(format(measure_effect(design)), collapse = " "))
+  expect_match(told, "3 values of the outcome are missing and left out: this is about complete cases\\. Worst")
+  expect_match(paste(format(methods_text(list(effect))), collapse = " "), "stayed in a database \\(SQLite\\)")
   book <- as.data.frame(logbook(effect))
   expect_identical(book$verb[1:3], c("frame", "score", "weigh"))
   expect_match(book$settings[1], "database = SQLite, table = crews")
