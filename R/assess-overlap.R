@@ -22,7 +22,18 @@
 #' plot(overlap)
 #' @export
 assess_overlap <- function(x) {
-  check_score(x, "assess_overlap")
+  check_score(x, "assess_overlap", remote = TRUE)
+  study <- x$study
+  found <- if (is_remote(x)) remote_overlap(x) else overlap_facts(x)
+  log_once(study, "judge", paste("overlap of", design_label(x)),
+           sprintf("%.0f treated, %.0f control without counterpart", found$rows$outside[1L], found$rows$outside[2L]))
+  structure(c(found, list(
+    link = if (x$score$link == "logit") "log odds" else link_words[[x$score$link]], levels = study$levels,
+    design = design_label(x)
+  )), class = "twin_overlap")
+}
+
+overlap_facts <- function(x) {
   study <- x$study
   e <- x$score$fitted
   s <- sampling_weight(study)
@@ -30,14 +41,12 @@ assess_overlap <- function(x) {
   if (alters_sample(x)) rows <- rbind(rows, overlap_rows(e, study$z, full_weight(x), "after"))
   common <- common_range(e, study$z, s > 0)
   outside <- s > 0 & (e < common[["low"]] | e > common[["high"]])
-  log_once(study, "judge", paste("overlap of", design_label(x)),
-           sprintf("%d treated, %d control without counterpart", rows$outside[1L], rows$outside[2L]))
-  structure(list(
+  list(
     rows = rows, common = common, auc = core_auc(e, study$z, s), score = e, linear = x$score$linear,
-    link = if (x$score$link == "logit") "log odds" else link_words[[x$score$link]], z = study$z,
-    before = s, after = if (alters_sample(x)) full_weight(x), levels = study$levels, design = design_label(x),
-    outside = outside, region = outside_regions(study, outside)
-  ), class = "twin_overlap")
+    common_linear = x$score$linear[match(common, e)],  # units' own scores, so that any link's is at hand
+    z = study$z, before = s, after = if (alters_sample(x)) full_weight(x), outside = outside,
+    region = outside_regions(study, outside)
+  )
 }
 
 # For each arm, where its units without a counterpart are; NULL when there are fewer than 10 of them.
@@ -54,11 +63,13 @@ tree_column <- function(column) {
   factor(column$values, seq_along(column$levels), column$levels)
 }
 
-# A tree of depth 2 (rpart, Gini) on at most 50,000 units, evenly spaced, read off as sentences; leaves with the largest
-# share outside first.
+region_rows <- 50000L
+
+# A tree of depth 2 (rpart, Gini) on at most so many units, evenly spaced, read off as sentences; leaves with the largest
+# share outside first. Attributes: overall, the share outside; of, how many units there are.
 region_tree <- function(columns, inside, outside) {
   keep <- which(inside)
-  keep <- keep[unique(round(seq(1, length(keep), length.out = min(length(keep), 50000L))))]
+  keep <- keep[unique(round(seq(1, length(keep), length.out = min(length(keep), region_rows))))]
   data <- as.data.frame(lapply(columns, `[`, keep), optional = TRUE)
   data$.outside <- factor(outside[keep], levels = c(FALSE, TRUE))
   share <- mean(outside[keep])
@@ -76,6 +87,7 @@ region_tree <- function(columns, inside, outside) {
   rows <- rows[order(-rows$share), ]
   rownames(rows) <- NULL
   attr(rows, "overall") <- share
+  attr(rows, "of") <- sum(inside)
   rows
 }
 

@@ -36,32 +36,38 @@ assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcom
                          pairing = 0) {
   check_power_input(x, power, level, sd, outcome, intraclass, pairing)
   study <- study_of(x)
-  v <- full_weight(x)
-  inside <- v > 0
-  controls <- if (is.null(sd)) control_spread(x, outcome, v)
+  controls <- if (is.null(sd)) control_spread(x, outcome)
   if (is.null(sd)) sd <- controls$sd
   if (is.null(intraclass)) intraclass <- if (is.null(controls)) 0 else controls$intraclass
-  cluster <- if (!is.null(study$cluster)) study$cluster[inside]
-  clusters <- if (is.null(cluster)) NA_integer_ else length(unique(cluster))
-  df <- if (is.null(cluster)) Inf else clusters - 1
-  se <- core_planned_se(sd, v[inside], study$z[inside], cluster, intraclass, pairing)
+  planned <- if (is_remote(x)) remote_planned(x) else planned_sums(x)
+  df <- if (is.na(planned$clusters)) Inf else planned$clusters - 1
+  se <- core_planned_se_of(sd, planned$own, planned$common, intraclass, pairing)
   rows <- expand.grid(power = power, level = level, KEEP.OUT.ATTRS = FALSE)
   rows[c("sd", "std.error")] <- list(sd, se)
   rows$detectable <- se * unlist(lapply(level, core_detectable_factor, power = power, df = df))
   rows$standardized <- rows$detectable / sd
   rows$design_sensitivity <- vapply(rows$standardized, design_sensitivity, 0, x = x, pairing = pairing)
-  sizes <- arm_sizes(v, study$z)
   structure(list(
-    rows = rows, sizes = sizes, pairs = if (has_pairs(x)) length(unique(x$pairs$set)) else NA_integer_,
-    clusters = clusters, cluster_name = study$roles$cluster, df = df, sd = sd, intraclass = intraclass,
+    rows = rows, sizes = planned$sizes, pairs = if (has_pairs(x)) length(unique(x$pairs$set)) else NA_integer_,
+    clusters = planned$clusters, cluster_name = study$roles$cluster, df = df, sd = sd, intraclass = intraclass,
     pairing = pairing,
     outcome = if (is.null(controls)) NA_character_ else controls$outcome, design = design_label(x),
     kind = design_kind(x)
   ), class = "twin_power")
 }
 
+# list(sizes: effective, by arm; own, common: see core_planned_se_of(); clusters: their number or NA).
+planned_sums <- function(x) {
+  study <- study_of(x)
+  v <- full_weight(x)
+  inside <- v > 0
+  cluster <- if (!is.null(study$cluster)) study$cluster[inside]
+  c(list(sizes = arm_sizes(v, study$z), clusters = if (is.null(cluster)) NA_integer_ else length(unique(cluster))),
+    core_planned_sums(v[inside], study$z[inside], cluster))
+}
+
 check_power_input <- function(x, power, level, sd, outcome, intraclass, pairing, call = rlang::caller_env()) {
-  check_design(x, call = call)
+  check_design(x, call = call, remote = TRUE)
   check_open_shares(power, "power", call)
   check_open_shares(level, "level", call)
   check_number(sd, min = 0, open = TRUE, null = TRUE, call = call)
@@ -80,7 +86,7 @@ check_open_shares <- function(x, arg, call) {
 }
 
 # Standard deviation and correlation within clusters of the controls' outcome, weighted as in the design.
-control_spread <- function(x, outcome, v, call = rlang::caller_env()) {
+control_spread <- function(x, outcome, call = rlang::caller_env()) {
   study <- study_of(x)
   if (is.null(outcome)) outcome <- study$roles$outcome[1L]
   check_string(outcome, call = call)
@@ -90,19 +96,25 @@ control_spread <- function(x, outcome, v, call = rlang::caller_env()) {
                   i = if (is.null(near)) "They are {.val {study$roles$outcome}}." else "Did you mean {.val {near}}?"),
                 call = call)
   }
+  log_step(study, "look", paste(outcome, "of controls"), settings = list(by = "assess_power"))
+  found <- if (is_remote(x)) remote_control_spread(x, outcome) else control_moments(x, outcome)
+  if (!is.finite(found$variance) || found$variance <= 0) {
+    abort_input(c("The controls' {.val {outcome}} does not vary.", i = "State {.arg sd}."), call = call)
+  }
+  list(sd = sqrt(found$variance), outcome = outcome, intraclass = found$intraclass)
+}
+
+control_moments <- function(x, outcome) {
+  study <- study_of(x)
+  v <- full_weight(x)
   control <- which(study$z == 0L & v > 0)
   y <- coded_outcome(study$data[[outcome]][study$rows[control]], study$events[[outcome]])
-  log_step(study, "look", paste(outcome, "of controls"), settings = list(by = "assess_power"))
   known <- !is.na(y)
   y <- as.double(y)[known]
   own <- v[control][known]
-  mean <- sum(own * y) / sum(own)
-  spread <- sum(own * (y - mean)^2) / (sum(own) - sum(own^2) / sum(own))
-  if (!is.finite(spread) || spread <= 0) {
-    abort_input(c("The controls' {.val {outcome}} does not vary.", i = "State {.arg sd}."), call = call)
-  }
+  away <- y - sum(own * y) / sum(own)
   cluster <- study$cluster[control][known]
-  list(sd = sqrt(spread), outcome = outcome,
+  list(variance = core_variance_of(sum(own), sum(own^2), sum(own * away), sum(own * away^2)),
        intraclass = if (is.null(cluster)) 0 else core_intraclass(core_group_totals(y, cluster)))
 }
 
@@ -111,11 +123,22 @@ design_sensitivity <- function(standardized, x, pairing) {
   if (has_pairs(x)) return(core_pairs_sensitivity(standardized / sqrt(2 * (1 - min(pairing, 0.999)))))
   if (!has_weights(x)) return(NA_real_)
   study <- study_of(x)
-  s <- kept_weight(x)
-  own <- sum(s * study$z) / sum(s)
+  own <- kept_share_treated(x)
   moving <- switch(population_of(study$estimand), treated = c(treated = 0, control = 1),
                    control = c(treated = 1, control = 0), everybody = c(treated = 1 - own, control = own), NULL)
   if (is.null(moving)) NA_real_ else core_weights_sensitivity(standardized, moving)
+}
+
+# Of the sampling weight of the units that are in.
+kept_share_treated <- function(x) {
+  study <- study_of(x)
+  if (is_remote(x)) {
+    s <- remote_kept_weight(x)
+    sums <- row_sums(study$rows, list(treated = call("*", s, arm_words$treated), all = s))
+    return(sums[["treated"]] / sums[["all"]])
+  }
+  s <- kept_weight(x)
+  sum(s * study$z) / sum(s)
 }
 
 #' @export

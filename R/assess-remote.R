@@ -1,6 +1,6 @@
 # Judging designs on a table in a database.
 
-# The table of balance from sums; distances of distributions and rows on request need the rows.
+# The table of balance from sums and spreads; rows on request need the rows.
 remote_balance <- function(designs, limits, reference, extra, custom, by, tests, call) {
   asked <- c(extra = length(extra) > 0L, custom = length(custom) > 0L, by = !is.null(by), tests = tests,
              reference = reference$from == "all")
@@ -11,6 +11,9 @@ remote_balance <- function(designs, limits, reference, extra, custom, by, tests,
   samples <- c(design_moments(study)["before"], lapply(made, function(design) design_moments(design)$after))
   yardstick <- balance_yardstick(study, samples$before, reference, FALSE)
   sizes <- lapply(samples, attr, "sizes")
+  weights <- c(list(before = quote(u_s)), lapply(made, remote_full_weight))
+  gaps <- add_distribution_gaps(samples, study, stats::setNames(weights, names(samples)))
+  samples <- gaps$moments
   rows <- Map(function(rows, sample) finish_rows(rows, yardstick, limits, sample), samples, names(samples))
   rows <- do.call(rbind, unname(lapply(rows, add_reduction, before = rows$before)))
   covariance <- core_covariance_of(remote_products(study, remote_matrix(study$columns)))
@@ -22,7 +25,7 @@ remote_balance <- function(designs, limits, reference, extra, custom, by, tests,
   balance <- new_balance(rows, list(
     limits = limits, reference = reference, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels,
     design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
-    totals = totals, by = NULL, tests = FALSE, study = study, weights = NULL, several = length(designs) > 1L
+    totals = totals, by = NULL, tests = FALSE, study = study, weights = NULL, several = length(designs) > 1L, coarse = gaps$coarse
   ))
   log_balance(balance, extra, by)
   balance

@@ -20,18 +20,21 @@
 #' plot(weights)
 #' @export
 assess_weights <- function(x) {
-  check_design(x)
+  check_design(x, remote = TRUE)
   study <- study_of(x)
-  samples <- design_samples(x)
-  rows <- do.call(rbind, Map(function(v, sample) weight_rows(v, study$z, sample), samples, names(samples)))
-  rownames(rows) <- NULL
-  last <- rows[rows$sample == names(samples)[length(samples)], ]
+  found <- if (is_remote(x)) remote_weight_facts(x) else weight_facts(x)
+  rownames(found$rows) <- NULL
+  last <- found$rows[found$rows$sample == names(found$weights)[length(found$weights)], ]
   log_once(study, "judge", paste("weights of", design_label(x)),
            sprintf("largest share of an arm %s", share_text(max(last$largest_share))))
-  structure(list(
-    rows = rows, weights = samples, z = study$z, levels = study$levels, design = design_label(x),
-    heaviest = heaviest_units(x, samples[[length(samples)]])
-  ), class = "twin_weights")
+  structure(c(found, list(levels = study$levels, design = design_label(x))), class = "twin_weights")
+}
+
+weight_facts <- function(x) {
+  z <- study_of(x)$z
+  samples <- design_samples(x)
+  rows <- do.call(rbind, Map(function(v, sample) weight_rows(v, z, sample), samples, names(samples)))
+  list(rows = rows, weights = samples, z = z, heaviest = heaviest_units(x, samples[[length(samples)]]))
 }
 
 weight_rows <- function(v, z, sample) {

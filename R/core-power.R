@@ -11,13 +11,17 @@ core_detectable_factor <- function(power, level, df) {
 }
 
 # Standard error of a difference of weighted means with one standard deviation per unit. intraclass: correlation within
-# clusters; v: weights, z: arms, cluster: codes or NULL. Units of a cluster in the same arm then add up, those of both
-# arms cancel. pairing: correlation of both units of a pair, which takes its share of the variance away.
-core_planned_se <- function(sd, v, z, cluster = NULL, intraclass = 0, pairing = 0) {
-  weight <- ifelse(z == 1L, v / sum(v[z == 1L]), -v / sum(v[z == 0L]))
-  own <- sum(weight^2)
-  common <- if (is.null(cluster)) 0 else sum(rowsum(weight, cluster)^2)
+# clusters. Units of a cluster in the same arm then add up, those of both arms cancel. pairing: correlation of both units
+# of a pair, which takes its share of the variance away. own: the sum of the squared shares of weight, those of control
+# units negative; common: of the squared sums of these by cluster.
+core_planned_se_of <- function(sd, own, common, intraclass = 0, pairing = 0) {
   sd * sqrt((1 - pairing) * ((1 - intraclass) * own + intraclass * common))
+}
+
+# These two. v: weights, z: arms, cluster: codes or NULL.
+core_planned_sums <- function(v, z, cluster = NULL) {
+  weight <- ifelse(z == 1L, v / sum(v[z == 1L]), -v / sum(v[z == 0L]))
+  list(own = sum(weight^2), common = if (is.null(cluster)) 0 else sum(rowsum(weight, cluster)^2))
 }
 
 # From sums: intraclass correlation by analysis of variance, cut at 0 (Donner 1986). total: of core_group_totals().

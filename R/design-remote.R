@@ -210,7 +210,7 @@ remote_trim <- function(x, rule, bounds, rescore, call) {
 }
 
 # Moments of every covariate before and after, as balance_moments() gives them. Kolmogorov-Smirnov distances of numbers
-# need their order, and are not worked out.
+# take passes of their own and are left to add_distribution_gaps().
 remote_moments <- function(x) {
   study <- study_of(x)
   rows <- study$rows

@@ -9,11 +9,12 @@ bounded_linear <- function(linear) {
 }
 
 # By link, calls of the linear predictor l (a word, bounded) and the response y: mean, and of the mean m its slope in l
-# and the log-likelihood, which the linear one has no use for.
+# and the log-likelihood, which the linear one has no use for; and linear, the linear predictor of numbers that are
+# means.
 remote_links <- list(
   linear = list(mean = function(l) l, slope = function(m) 1),
   logit = list(mean = function(l) bquote(1 / (1 + exp(-.(l)))), slope = function(m) bquote(.(m) * (1 - .(m))),
-               value = function(y, l, m) bquote(.(y) * .(l) - log(1 + exp(.(l))))),
+               value = function(y, l, m) bquote(.(y) * .(l) - log(1 + exp(.(l)))), linear = stats::qlogis),
   log = list(mean = function(l) bquote(exp(.(l))), slope = function(m) m,
              value = function(y, l, m) bquote(.(y) * .(l) - .(m)))
 )

@@ -95,19 +95,36 @@ row_aggregates <- function(rows, aggregate, exprs) {
   out
 }
 
-# Sums by groups of one or two words: a data frame of the keys and sums.
-row_sums_by <- function(rows, exprs, keys) {
+# Sums (or other aggregates, one for each expression) by groups of one or two words: a data frame of the keys and sums.
+row_sums_by <- function(rows, exprs, keys, aggregate = "SUM") {
   said <- vapply(exprs, sql_of, "", rows$source$dialect)
   from <- rows_from(rows, unique(c(keys, unlist(lapply(exprs, all.vars)))))
   found <- ask_source(rows$source, sprintf(
     "SELECT %1$s, %2$s FROM (%3$s) t GROUP BY %1$s", paste(keys, collapse = ", "),
-    paste0("SUM(", said, ") AS s", seq_along(said), collapse = ", "), from))
+    paste0(aggregate, "(", said, ") AS s", seq_along(said), collapse = ", "), from))
   out <- found[seq_along(keys)]
   names(out) <- keys
   out[] <- lapply(out, function(key) if (inherits(key, "integer64")) as_doubles(list(key)) else key)
   sums <- lapply(found[-seq_along(keys)], as_double)
   out[names(exprs)] <- sums
   out[do.call(order, c(unname(as.list(out[keys])), list(method = "radix"))), , drop = FALSE]
+}
+
+# Values of expressions in rows that meet a condition, a call; with `order` the greatest of the first of these names
+# first, ties in the order of the others; at most `most` rows. For a few rows only.
+row_values <- function(rows, exprs, condition, order = NULL, most = NULL) {
+  dialect <- rows$source$dialect
+  said <- vapply(exprs, sql_of, "", dialect)
+  from <- rows_from(rows, unique(unlist(lapply(c(exprs, list(condition)), all.vars))))
+  place <- match(order, names(exprs))
+  found <- ask_source(rows$source, paste(c(
+    sprintf("SELECT %s FROM (%s) t WHERE %s", paste0(said, " AS a", seq_along(said), collapse = ", "), from,
+            sql_of(condition, dialect)),
+    if (length(order) > 0L) paste("ORDER BY", paste0("a", place, c(" DESC", rep("", length(place) - 1L)), collapse = ", ")),
+    if (!is.null(most)) sprintf("LIMIT %d", most)), collapse = " "))
+  names(found) <- names(exprs)
+  found[] <- lapply(found, function(column) if (inherits(column, "integer64")) as_double(column) else column)
+  found
 }
 
 # Places of expressions that go into one statement.

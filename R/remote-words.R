@@ -11,10 +11,17 @@ sql_words <- list(
   "exp" = function(a, d) sprintf("%s(%s)", d$exp, a[[1L]]),
   "log" = function(a, d) sprintf("%s(%s)", d$log, a[[1L]]),
   "sqrt" = function(a, d) sprintf("SQRT(%s)", a[[1L]]),
+  "floor" = function(a, d) sprintf("FLOOR(%s)", a[[1L]]),
   "abs" = function(a, d) sprintf("ABS(%s)", a[[1L]]),
   "pmin" = function(a, d) sprintf("(CASE WHEN %1$s < %2$s THEN %1$s ELSE %2$s END)", a[[1L]], a[[2L]]),
   "pmax" = function(a, d) sprintf("(CASE WHEN %1$s > %2$s THEN %1$s ELSE %2$s END)", a[[1L]], a[[2L]]),
   "ifelse" = function(a, d) sprintf("(CASE WHEN %s THEN %s ELSE %s END)", a[[1L]], a[[2L]], a[[3L]]),
+  # below(x, c(b1, b2, ...), v0, v1, ...): v0 where x < b1, v1 where b1 <= x < b2, and so on
+  "below" = function(a, d) {
+    last <- length(a[[2L]]) + 1L
+    cases <- sprintf("WHEN %s < %s THEN %s", a[[1L]], a[[2L]], vapply(a[2L + seq_len(last - 1L)], identity, ""))
+    sprintf("(CASE %s ELSE %s END)", paste(cases, collapse = " "), a[[2L + last]])
+  },
   "is.na" = function(a, d) sprintf("(%s IS NULL)", a[[1L]]),
   "!" = function(a, d) sprintf("(NOT %s)", a[[1L]]),
   "&" = function(a, d) sql_operator("AND", a),

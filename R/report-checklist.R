@@ -137,7 +137,6 @@ missing_outcome_answer <- function(told) {
 
 overlap_answer <- function(told, design) {
   if (is.null(design$score)) return(NULL)
-  if (is_remote(design)) return(sprintf("Scores: %s.", remote_ends_text(design)))
   overlap_sentence(assess_overlap(design))
 }
 
@@ -164,11 +163,6 @@ extra_answer <- function(told) {
 
 weight_answer <- function(design) {
   if (is.null(design) || !alters_sample(design)) return(NULL)
-  if (is_remote(design)) {
-    size <- remote_arm_sizes(design)
-    return(sprintf("Effective sample %s treated, %s control.", count_text(round(size[["treated"]])),
-                   count_text(round(size[["control"]]))))
-  }
   rows <- assess_weights(design)$rows
   last <- rows[rows$sample == rows$sample[nrow(rows)], ]
   sprintf(paste("The heaviest unit carries %s of its arm, the heaviest 1%% carry %s; effective sample %s treated, %s",

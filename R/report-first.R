@@ -106,7 +106,6 @@ overlap_verdict <- function(parts) {
   scored <- headline_design(parts)
   if (is.null(scored$score)) scored <- parts$scored
   if (is.null(scored)) return(new_verdict("Overlap", "not judged", "no propensity score"))
-  if (is_remote(scored)) return(new_verdict("Overlap", "not judged", "needs a sample of rows", "score"))
   overlap <- assess_overlap(scored)
   rows <- overlap$rows[overlap$rows$sample == "before", ]
   arms <- c("control", "treated")[1L + seeking_arms(parts$study$estimand)]

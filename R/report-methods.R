@@ -184,7 +184,6 @@ step_words <- c(trim = "Units were trimmed", pair = "Units were paired", group =
                 respond = "Missing outcomes were allowed for")
 
 overlap_words <- function(design) {
-  if (is_remote(design)) return(sprintf("The scores of those in it were: %s.", remote_ends_text(design)))
   overlap <- assess_overlap(design)
   before <- overlap$rows[overlap$rows$sample == "before", ]
   sprintf("Before the design, %s of %s treated and %s of %s control units had no counterpart in the other arm's range.",

@@ -33,20 +33,15 @@ dropped_text <- function(study) {
 score_section <- function(parts) {
   design <- parts$scored
   if (is.null(design)) return(NULL)
-  if (is_remote(design)) {
-    text <- sprintf("Score: %s. Pictures of overlap need rows: draw a sample with fetch_units().",
-                    remote_score_text(design))
-    return(new_section("score", "Propensity score", text_block(text), score_details(design$score)))
-  }
   overlap <- assess_overlap(design)
-  calibration <- assess_score(design)
+  calibration <- if (!is_remote(design)) assess_score(design)
   new_section(
     "score", "Propensity score and overlap",
     text_block(sprintf("Score: %s. %s", score_text(design$score), overlap_sentence(overlap)),
                overlap_places(overlap)),
     figure_block(parts$figures, "overlap", plot(overlap),
                  "Histogram of propensity scores, treated upwards and control downwards"),
-    fold_block("Calibration", beside_block(
+    if (!is.null(calibration)) fold_block("Calibration", beside_block(
       figure_block(parts$figures, "calibration", plot(calibration),
                    "Share treated against mean score, by groups of equal size", height = 5.5),
       result_block(calibration)
@@ -125,7 +120,7 @@ design_blocks <- function(parts, name) {
     text_block(paste(c(sprintf("For %s.", population_text(design$study$estimand, design$note)), verdict_text(balance),
                        caution_sentence(design)), collapse = " ")),
     fold_block("All rows", result_block(balance)),
-    if (has_weights(design) && !is_remote(design)) {
+    if (has_weights(design)) {
       weights <- assess_weights(design)
       fold_block("Weights", result_block(weights),
                  figure_block(parts$figures, paste("weights", name), plot(weights), "Weights by arm", height = 4))

@@ -158,7 +158,7 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
     study = study, designs = designs, effects = effects, probes = probes, outcomes = effect_outcomes(effects),
     balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
     scored = Find(function(design) !is.null(design$score), designs),
-    weighted = Filter(function(design) has_weights(design) && !is_remote(design), designs),
+    weighted = Filter(has_weights, designs),
     responding = Filter(function(design) !is.null(design$responses), designs),
     paired = Filter(has_pairs, designs), weights = design_weights(study, designs)
   )

@@ -118,6 +118,7 @@ balance_note <- function(x) {
     sprintf("SMD: treated minus control, divided by the %s before the design. ", reference_text(x$reference)),
     sprintf("A row passes when |SMD| is at most %s and the variance ratio lies in %s to %s%s.", format(x$limits$smd),
             format(x$limits$ratio[1L]), format(x$limits$ratio[2L]), if (x$several) ", in every design" else ""),
+    if (isTRUE(x$coarse > 0)) sprintf(" KS is counted in bins: at most %s too small.", number_text(x$coarse, 4)),
     if (x$tests) paste(" Tests take the weights as known. Balance belongs to the sample: a p-value shrinks with n and",
                        "does not say how large an imbalance is.")
   )
@@ -271,11 +272,17 @@ print.twin_overlap <- function(x, ...) print_lines(x, format(x, ...))
 overlap_sentence <- function(x) {
   before <- x$rows[x$rows$sample == "before", ]
   sprintf(paste(
-    "Both arms occur from %s to %s. Outside, in the sample before the design: %d treated and %d control units have no",
+    "Both arms occur from %s to %s. Outside, in the sample before the design: %s treated and %s control units have no",
     "counterpart in the other arm's range. AUC %s%s"
-  ), number_text(x$common[["low"]]), number_text(x$common[["high"]]), before$outside[before$arm == "treated"],
-  before$outside[before$arm == "control"], number_text(x$auc),
-  if (x$auc > 0.85) ": treatment is so predictable that overlap is thin." else ".")
+  ), number_text(x$common[["low"]]), number_text(x$common[["high"]]), count_text(before$outside[before$arm == "treated"]),
+  count_text(before$outside[before$arm == "control"]), number_text(x$auc),
+  paste0(if (x$auc > 0.85) ": treatment is so predictable that overlap is thin." else ".", bins_sentence(x)))
+}
+
+# Of what is worked out from a spread of bins.
+bins_sentence <- function(x) {
+  if (!isTRUE(x$coarse > 0)) return("")
+  sprintf(" Quantiles are counted in bins that hold at most %s of an arm.", share_text(x$coarse, number_text))
 }
 
 # The densest leaves of an arm's tree, as sentences.
@@ -283,7 +290,10 @@ region_lines <- function(region, arm) {
   if (is.null(region)) return(NULL)
   dense <- utils::head(region[region$share > 2 * attr(region, "overall"), ], 2L)
   if (nrow(dense) == 0L) return(NULL)
-  c("", sprintf("Where %s units have no counterpart:", arm),
+  looked <- sum(region$units)
+  among <- if (looked < attr(region, "of")) sprintf(" (in a sample of %s of %s)", count_text(looked),
+                                                    count_text(attr(region, "of")))
+  c("", sprintf("Where %s units have no counterpart%s:", arm, if (is.null(among)) "" else among),
     wrap_lines(sprintf("%s of %s where %s", count_text(dense$outside), count_text(dense$units), dense$where), 2L))
 }
 
@@ -319,18 +329,22 @@ plot.twin_overlap <- function(x, view = c("histogram", "density", "points"), sca
   if (view != "density" && (bandwidth != "nrd0" || kernel != "gaussian")) {
     abort_input("{.arg kernel} and {.arg bandwidth} belong to {.code view = \"density\"}; leave them out.")
   }
+  if (!is.null(x$counts) && view != "histogram") {
+    abort_unsupported(c("{.code view = {.val {view}}} needs rows in memory.", i = "Use the histogram, or draw a sample
+                         with {.fn fetch_units}."))
+  }
   values <- if (scale == "score") x$score else x$linear
   samples <- c("before", if (!is.null(x$after)) "after")
   weights <- lapply(stats::setNames(nm = samples), function(sample) {
     v <- if (sample == "before") x$before else x$after
-    if (weighted) v else as.double(v > 0)
+    if (weighted) v else if (is.null(x$counts)) as.double(v > 0) else x$counts[[sample]]
   })
   layers <- switch(view,
     histogram = histogram_layers(x, values, weights),
     density = density_layers(x, values, weights, kernel, bandwidth),
     points = point_layers(x, values, weights)
   )
-  ends <- values[match(x$common, x$score)]  # units' own scores, so that any link's linear score is at hand
+  ends <- if (scale == "score") x$common else x$common_linear
   ggplot2::ggplot() +
     ggplot2::annotate("rect", xmin = ends[1L], xmax = ends[2L], ymin = -Inf, ymax = Inf, fill = "grey94") +
     layers + (if (view != "points") outside_marks(x, values, weights)) +

@@ -32,13 +32,17 @@ weight_sentence <- function(x, last) {
             count_text(worst$units), count_text(round(worst$ess)), number_text(worst$design_effect)),
     if (any(last$largest_share > 0.1)) {
       " One unit holds more than a tenth of its arm's weight: trim, truncate, or choose another estimand."
-    }
+    },
+    bins_sentence(x)
   )
 }
 
 heavy_table <- function(heaviest) {
-  out <- data.frame(Arm = heaviest$arm, row = count_text(heaviest$row), weight = number_text(heaviest$weight),
-                    share = share_text(heaviest$share))
+  out <- data.frame(Arm = heaviest$arm)
+  if (!is.null(heaviest$row)) out$row <- count_text(heaviest$row)
+  if (!is.null(heaviest$unit)) out$unit <- as.character(heaviest$unit)
+  out$weight <- number_text(heaviest$weight)
+  out$share <- share_text(heaviest$share)
   if (!is.null(heaviest$score)) out$score <- number_text(heaviest$score)
   out
 }
@@ -59,18 +63,26 @@ heavy_table <- function(heaviest) {
 plot.twin_weights <- function(x, view = c("histogram", "concentration"), ...) {
   rlang::check_dots_empty()
   view <- check_choice(view, c("histogram", "concentration"))
-  v <- x$weights[[length(x$weights)]]
-  if (view == "histogram") plot_weight_histogram(x, v) else plot_concentration(x, v)
+  if (view == "histogram") plot_weight_histogram(x) else plot_concentration(x)
 }
 
-plot_weight_histogram <- function(x, v) {
-  data <- do.call(rbind, lapply(c(treated = 1L, control = 0L), function(arm) {
-    own <- v[x$z == arm & v > 0]
-    data.frame(arm = if (arm == 1L) "treated" else "control", relative = own / mean(own))
+# The weights after the design, in falling order within each arm: data frame of arm, weight and count.
+arm_weights <- function(x) {
+  last <- length(x$weights)
+  all <- if (!is.null(x$spread)) x$spread[[last]] else {
+    v <- x$weights[[last]]
+    data.frame(arm = ifelse(x$z == 1L, "treated", "control"), weight = v, count = 1)[v > 0, ]
+  }
+  all[order(all$arm != "treated", -all$weight), c("arm", "weight", "count")]
+}
+
+plot_weight_histogram <- function(x) {
+  data <- do.call(rbind, lapply(split(arm_weights(x), ~ factor(arm, c("treated", "control"))), function(own) {
+    data.frame(arm = own$arm, relative = own$weight * sum(own$count) / sum(own$weight * own$count), count = own$count)
   }))
   labels <- weight_panel_labels(x)
   data$arm <- factor(labels[data$arm], levels = labels)
-  ggplot2::ggplot(data, ggplot2::aes(x = .data$relative, fill = .data$arm)) +
+  ggplot2::ggplot(data, ggplot2::aes(x = .data$relative, fill = .data$arm, weight = .data$count)) +
     ggplot2::geom_histogram(bins = 50, colour = "white", linewidth = 0.2, show.legend = FALSE) +
     ggplot2::geom_vline(xintercept = 1, colour = "grey30", linewidth = 0.4) +
     ggplot2::geom_vline(data = stats::aggregate(relative ~ arm, data, max), linetype = "22", colour = twin_mark,
@@ -90,12 +102,12 @@ weight_panel_labels <- function(x) {
                           number_text(last$greatest)), last$arm)
 }
 
-plot_concentration <- function(x, v) {
-  data <- do.call(rbind, lapply(c(treated = 1L, control = 0L), function(arm) {
-    own <- sort(v[x$z == arm & v > 0], decreasing = TRUE)
-    places <- unique(round(seq(1, length(own), length.out = min(length(own), 1000L))))
-    data.frame(arm = if (arm == 1L) "treated" else "control", units = c(0, places / length(own)),
-               held = c(0, cumsum(own)[places] / sum(own)))
+plot_concentration <- function(x) {
+  data <- do.call(rbind, lapply(split(arm_weights(x), ~ factor(arm, c("treated", "control"))), function(own) {
+    places <- unique(round(seq(1, nrow(own), length.out = min(nrow(own), 1000L))))
+    held <- cumsum(own$weight * own$count)
+    data.frame(arm = own$arm[1L], units = c(0, cumsum(own$count)[places] / sum(own$count)),
+               held = c(0, held[places] / held[nrow(own)]))
   }))
   ggplot2::ggplot(data, ggplot2::aes(x = .data$units, y = .data$held, colour = .data$arm, linetype = .data$arm)) +
     ggplot2::annotate("segment", x = 0, y = 0, xend = 1, yend = 1, colour = "grey60", linewidth = 0.4) +

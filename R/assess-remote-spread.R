@@ -1,0 +1,209 @@
+# Overlap, weights, power and distances of distributions of a table in a database: from spreads (remote-spread.R) and
+# sums.
+
+# 1 for units that a weight keeps.
+kept_call <- function(weight) bquote(ifelse(.(weight) > 0, 1, 0))
+
+# The weights of the sample before and after the design, as words.
+remote_samples <- function(x) c(list(before = quote(u_s)), if (alters_sample(x)) list(after = remote_full_weight(x)))
+
+# Per sample and arm of a spread: sums of the weight and counts of the units with one.
+spread_sums <- function(samples) {
+  sums <- unlist(lapply(samples, function(weight) {
+    unlist(lapply(arm_words, function(arm) {
+      list(v = call("*", weight, arm), n = call("*", kept_call(weight), arm))
+    }))
+  }))
+  sums[!duplicated(names(sums))]
+}
+
+remote_overlap <- function(x) {
+  study <- x$study
+  rows <- study$rows
+  e <- x$score$fitted
+  samples <- remote_samples(x)
+  spread <- row_spread(rows, e, spread_sums(samples))
+  ends <- lapply(samples, function(weight) score_ends(study, x$score, weight))
+  table <- do.call(rbind, Map(remote_overlap_rows, list(rows), list(e), samples, names(samples), ends, list(spread)))
+  rownames(table) <- NULL
+  common <- core_common_support_of(ends$before["treated", ], ends$before["control", ], "ATE")
+  outside <- say_word(rows, "o", bquote(ifelse(u_s > 0 & (.(e) < .(common[["low"]]) | .(e) > .(common[["high"]])), 1, 0)))
+  middle <- (spread$least + spread$most) / 2
+  of <- function(sample, what) c(spread[[paste0(sample, ".treated.", what)]], spread[[paste0(sample, ".control.", what)]])
+  weights <- lapply(stats::setNames(nm = names(samples)), of, what = "v")
+  score <- rep(middle, 2L)
+  z <- rep(1:0, each = nrow(spread))
+  linear_of <- remote_links[[x$score$link]]$linear
+  list(
+    rows = table, common = common, auc = core_auc(rep(spread$most, 2L), z, weights$before), score = score,
+    linear = linear_of(score), common_linear = linear_of(unname(common)), z = z, before = weights$before,
+    after = weights$after, counts = lapply(stats::setNames(nm = names(samples)), of, what = "n"),
+    outside = weights$before > 0 & (score < common[["low"]] | score > common[["high"]]),
+    region = remote_regions(study, e, outside, table), coarse = attr(spread, "coarse")
+  )
+}
+
+remote_overlap_rows <- function(rows, e, weight, sample, ends, spread) {
+  other <- list(treated = ends["control", ], control = ends["treated", ])
+  exprs <- unlist(lapply(stats::setNames(nm = names(arm_words)), function(arm) {
+    v <- call("*", weight, arm_words[[arm]])
+    beyond <- bquote(ifelse(.(e) < .(other[[arm]][[1L]]) | .(e) > .(other[[arm]][[2L]]), .(v), 0))
+    list(n = kept_call(v), total = v, square = call("*", v, v), out = kept_call(beyond), beyond = beyond)
+  }))
+  sums <- row_sums(rows, exprs)
+  one <- function(arm) {
+    of <- function(what) sums[[paste0(arm, ".", what)]]
+    q <- core_weighted_quantiles(spread$most, spread[[paste0(sample, ".", arm, ".v")]], c(0.1, 0.25, 0.5, 0.75, 0.9))
+    data.frame(
+      arm = arm, sample = sample, n = of("n"), ess = core_effective_size_of(of("total"), of("square")),
+      min = ends[[arm, "low"]], q10 = q[1L], q25 = q[2L], median = q[3L], q75 = q[4L], q90 = q[5L],
+      max = ends[[arm, "high"]], outside = of("out"), share_outside = of("beyond") / of("total")
+    )
+  }
+  rbind(one("treated"), one("control"))
+}
+
+# As outside_regions(), from the rows of an arm or, where there are more than 50,000, from about as many of them. Which
+# ones hangs on late digits of the score, so that the same come each time and on every engine.
+remote_regions <- function(study, e, outside, table) {
+  rows <- study$rows
+  before <- table[table$sample == "before", ]
+  lapply(stats::setNames(nm = names(arm_words)), function(arm) {
+    own <- before[before$arm == arm, ]
+    if (own$outside < 10 || own$outside == own$n) return(NULL)
+    digits <- bquote(.(e) * 1e7 - floor(.(e) * 1e7))
+    condition <- bquote(.(arm_words[[arm]]) > 0 & u_s > 0 & .(digits) < .(min(1, region_rows / own$n)))
+    found <- row_values(rows, c(lapply(study$columns, `[[`, "word"), list(.outside = outside)), condition)
+    if (!any(found$.outside > 0) || all(found$.outside > 0)) return(NULL)
+    columns <- Map(function(column, values) tree_column(replace(column, "values", list(values))), study$columns,
+                   found[names(study$columns)])
+    tree <- region_tree(columns, rep(TRUE, nrow(found)), found$.outside > 0)
+    attr(tree, "of") <- own$n
+    tree
+  })
+}
+
+# Kolmogorov-Smirnov distance and mean distance of the distribution functions, of numbers in the rows of the table of
+# balance; `coarse`, the most by which they can be off.
+add_distribution_gaps <- function(moments, study, samples) {
+  numeric <- Filter(function(column) !column$kind %in% c("factor", "binary"), study$columns)
+  coarse <- 0
+  found <- show_progress("Distributions", steps = length(numeric), work = function(tick) {
+    Map(function(column, name) {
+      tick(name)
+      spread <- row_spread(study$rows, column$word, spread_sums(samples))
+      coarse <<- max(coarse, attr(spread, "coarse"))
+      weights <- vapply(names(samples), function(sample) {
+        c(spread[[paste0(sample, ".treated.v")]], spread[[paste0(sample, ".control.v")]])
+      }, numeric(2L * nrow(spread)))
+      gaps <- core_distribution_gaps(rep(spread$most, 2L), rep(1:0, each = nrow(spread)), weights)
+      if (attr(spread, "coarse") > 0) gaps[2L, ] <- NA  # the mean over values needs each of them
+      gaps
+    }, numeric, names(numeric))
+  })
+  for (k in seq_along(samples)) for (name in names(numeric)) {
+    at <- which(moments[[k]]$covariate == name & moments[[k]]$kind != "missing")
+    moments[[k]][at, c("ks", "ecdf_mean")] <- as.list(found[[name]][, k])
+  }
+  list(moments = moments, coarse = coarse)
+}
+
+remote_weight_facts <- function(x) {
+  samples <- remote_samples(x)
+  spreads <- lapply(samples, weight_spread, rows = study_of(x)$rows)
+  rows <- do.call(rbind, Map(function(spread, sample) {
+    do.call(rbind, unname(Map(weight_row, split(spread, factor(spread$arm, names(arm_words))), names(arm_words), sample)))
+  }, spreads, names(spreads)))
+  list(rows = rows, weights = lapply(samples, function(weight) NULL), spread = spreads,
+       coarse = max(vapply(spreads, attr, 0, "coarse")),
+       heaviest = remote_heaviest(x, samples[[length(samples)]]))
+}
+
+# The weights of both arms in order: data frame of arm, weight (mean of a bin), least, most, count and total.
+weight_spread <- function(weight, rows) {
+  coarse <- 0
+  spread <- do.call(rbind, unname(Map(function(arm, name) {
+    v <- say_word(rows, "a", call("*", weight, arm))
+    bins <- row_spread(rows, v, list(count = kept_call(v), total = v))
+    coarse <<- max(coarse, attr(bins, "coarse"))
+    bins <- bins[bins$count > 0, ]
+    data.frame(arm = name, weight = bins$total / bins$count, least = bins$least, most = bins$most, count = bins$count,
+               total = bins$total)
+  }, arm_words, names(arm_words))))
+  structure(spread, coarse = coarse)
+}
+
+weight_row <- function(spread, arm, sample) {
+  spread <- spread[order(-spread$weight), ]
+  units <- sum(spread$count)
+  total <- sum(spread$total)
+  ess <- core_effective_size_of(total, sum(spread$total^2 / spread$count))
+  at <- core_weighted_quantiles(spread$weight, spread$count, c(0.25, 0.5, 0.75)) * units / total
+  top <- ceiling(units / 100)
+  before <- cumsum(spread$count) - spread$count
+  held <- sum(spread$weight * pmax(0, pmin(spread$count, top - before)))
+  data.frame(
+    arm = arm, sample = sample, units = units, total = total, least = min(spread$least) * units / total,
+    lower = at[1L], median = at[2L], upper = at[3L], greatest = max(spread$most) * units / total, ess = ess,
+    design_effect = units / ess, top_share = held / total, largest_share = max(spread$most) / total
+  )
+}
+
+# The five heaviest units of each arm, by their id where the study has one.
+remote_heaviest <- function(x, weight) {
+  study <- study_of(x)
+  rows <- scratch_rows(study$rows)
+  id <- study$roles$id
+  if (!is.null(id)) rows$base[["u_i"]] <- study$source$dialect$text(quote_name(study$source, id))
+  out <- lapply(names(arm_words), function(arm) {
+    v <- say_word(rows, "a", call("*", weight, arm_words[[arm]]))
+    wanted <- c(if (!is.null(id)) list(unit = quote(u_i)), list(weight = v),
+                if (!is.null(design_score(x))) list(score = x$score$fitted))
+    found <- row_values(rows, wanted, bquote(.(v) > 0), order = c("weight", if (!is.null(id)) "unit"), most = 5L)
+    total <- row_sums(rows, list(total = v))
+    data.frame(arm = arm, found[setdiff(names(found), c("weight", "score"))], weight = found$weight,
+               share = found$weight / total, found["score"[!is.null(found$score)]])
+  })
+  do.call(rbind, out)
+}
+
+# What the standard error of core_planned_se_of() needs of a design's weights: by arm, and by cluster.
+remote_planned <- function(x) {
+  study <- study_of(x)
+  v <- if (inherits(x, "twin_design")) remote_full_weight(x) else quote(u_s)
+  size <- remote_arm_sizes(x)
+  out <- list(sizes = size, own = sum(1 / size), common = 0, clusters = NA_integer_)
+  if (is.null(study$cluster)) return(out)
+  arms <- lapply(arm_words, function(arm) call("*", v, arm))
+  sums <- row_sums_by(study$rows, c(arms, list(used = kept_call(v))), "u_g")
+  inside <- sums[sums$used > 0, ]
+  out$common <- sum((inside$treated / sum(inside$treated) - inside$control / sum(inside$control))^2)
+  out$clusters <- nrow(inside)
+  out
+}
+
+# As control_spread(), from sums.
+remote_control_spread <- function(x, outcome) {
+  study <- study_of(x)
+  rows <- study$rows
+  facts <- study$outcomes[[outcome]]
+  v <- multiplied(call("*", if (inherits(x, "twin_design")) remote_full_weight(x) else quote(u_s), arm_words$control),
+                  if (is.null(facts$known)) 1 else facts$known)
+  centre <- rows$check[[as.character(facts$value)]] / rows$count
+  y <- say_word(rows, "y", call("-", facts$value, centre))
+  used <- kept_call(v)
+  exprs <- list(v = v, v2 = call("*", v, v), first = call("*", v, y), second = bquote(.(v) * .(y) * .(y)), n = used,
+                sum = call("*", used, y), square = bquote(.(used) * .(y) * .(y)))
+  if (is.null(study$cluster)) {
+    sums <- as.list(row_sums(rows, exprs))
+    intraclass <- 0
+  } else {
+    by <- row_sums_by(rows, exprs, "u_g")
+    by <- as.matrix(by[by$n > 0, names(exprs)])
+    sums <- as.list(colSums(by))
+    mean <- sums$sum / sums$n
+    intraclass <- core_intraclass(cbind(n = by[, "n"], sum = by[, "sum"] - mean * by[, "n"],
+                                        square = by[, "square"] - 2 * mean * by[, "sum"] + mean^2 * by[, "n"]))
+  }
+  list(variance = core_variance_of(sums$v, sums$v2, sums$first, sums$second), intraclass = intraclass)
+}
