@@ -33,7 +33,7 @@ remote_overlap <- function(x) {
   weights <- lapply(stats::setNames(nm = names(samples)), of, what = "v")
   score <- rep(middle, 2L)
   z <- rep(1:0, each = nrow(spread))
-  linear_of <- remote_links[[x$score$link]]$linear
+  linear_of <- remote_links[[x$score$link]]$start
   list(
     rows = table, common = common, auc = core_auc(rep(spread$most, 2L), z, weights$before), score = score,
     linear = linear_of(score), common_linear = linear_of(unname(common)), z = z, before = weights$before,

@@ -31,8 +31,8 @@ remote_full_weight <- function(x) {
 # The words of a regression score: its matrix, standardised columns and fit.
 remote_score <- function(x, settings, call) {
   asked <- if (settings$source == "regression") settings$link else settings$source
-  if (asked != "logit") {
-    abort_unsupported(c("On a table in a database the score is a plain logit.",
+  if (!asked %in% binary_links) {
+    abort_unsupported(c("On a table in a database the score is a regression: {.or {.val {binary_links}}}.",
                         x = "Asked for: {.val {asked}}.",
                         i = "Draw a sample with {.fn fetch_units} for anything else."), call = call)
   }
@@ -46,15 +46,15 @@ remote_score <- function(x, settings, call) {
   columns <- remote_standardised(study, matrix)
   s <- remote_kept_weight(x)
   share <- columns$products$treated / columns$products$total
-  known <- if (is.null(x$kept_word)) first_logit_sums(columns, share)
-  fit <- fit_remote(study$rows, columns, quote(u_z), s, "logit", stats::qlogis(share), known)
+  known <- if (is.null(x$kept_word) && asked == "logit") first_logit_sums(columns, share)
+  fit <- fit_remote(study$rows, columns, quote(u_z), s, asked, remote_links[[asked]]$start(share), known)
   check_remote_fit(fit, columns, call)
   raw <- raw_scale(fit$beta, fit$covariance, columns)
   names <- c("(intercept)", matrix$names)
   dimnames(raw$covariance) <- list(names, names)
   score <- list(
-    link = "logit", terms = terms$text, formula = terms$formula, columns = names(terms$columns), lone = lone,
-    linear = fit$linear, fitted = fit$mean, coefficients = stats::setNames(raw$coefficients, names),
+    link = asked, terms = terms$text, formula = terms$formula, columns = names(terms$columns), lone = lone,
+    linear = fit$linear, fitted = fit$mean, slope = fit$slope, coefficients = stats::setNames(raw$coefficients, names),
     covariance = raw$covariance, aliased = matrix$names[fit$aliased], iterations = fit$iterations, loglik = fit$loglik,
     known = FALSE, settings = settings, nuisance = fit_nuisance(fit, columns), inside = NULL
   )
@@ -128,18 +128,17 @@ remote_inverse <- function(rows, score, estimand) {
   own <- say_word(rows, "o", bquote(ifelse(u_z == 1, .(e), 1 - .(e))))
   weight <- say_word(rows, "w", bquote(.(said$tilt) / .(own)))
   slope <- say_word(rows, "d", bquote((.(said$slope) * .(own) - (2 * u_z - 1) * .(said$tilt)) / (.(own) * .(own)) *
-                                        .(e) * (1 - .(e))))
+                                        .(score$slope)))
   list(weight = weight, nuisance = scaled_nuisance(score$nuisance, slope))
 }
 
 remote_weights <- function(x, asked, call) {
   study <- study_of(x)
   entry <- weighings[[asked$method]]
-  if (is.null(entry$remote) || asked$stabilise || !is.null(asked$truncate$quantile)) {
-    abort_unsupported(c(
-      "On a table in a database {.fn weigh_units} makes inverse weights, which may be cut at a bound.",
-      i = "Leave the other options out, or draw a sample with {.fn fetch_units}."
-    ), call = call)
+  if (is.null(entry$remote)) {
+    able <- intersect(names(Filter(function(entry) !is.null(entry$remote), weighings)), weighing_methods())
+    abort_unsupported(c("{.code method = \"{asked$method}\"} needs rows in memory.",
+                        i = "Use {.or {.val {able}}}, or draw a sample with {.fn fetch_units}."), call = call)
   }
   check_score(x, "weigh_units", call, remote = TRUE)
   rows <- study$rows
@@ -147,41 +146,86 @@ remote_weights <- function(x, asked, call) {
   made <- entry$remote(rows, x$score, study$estimand)
   weight <- made$weight
   nuisance <- made$nuisance
-  limits <- NULL
-  if (!is.null(asked$truncate)) {
-    bound <- asked$truncate$bound
-    cut <- say_word(rows, "w", bquote(pmin(.(weight), .(bound))))
-    lowered <- bquote(ifelse(.(weight) > .(bound) & .(s) > 0, 1, 0))
-    moved <- row_sums(rows, list(treated = bquote(.(lowered) * u_z), control = bquote(.(lowered) * (1 - u_z))))
-    nuisance <- scaled_nuisance(nuisance, say_word(rows, "b", bquote(ifelse(.(weight) > .(bound), 0, 1))))
-    weight <- cut
-    limits <- data.frame(arm = c("treated", "control"), low = 0, high = bound, raised = 0, lowered = unname(moved))
+  if (asked$stabilise) {
+    known <- row_sums(rows, list(treated = call("*", s, arm_words$treated), all = s))
+    share <- known[["treated"]] / known[["all"]]
+    own <- bquote(ifelse(u_z == 1, .(share), .(1 - share)))
+    nuisance <- joined_nuisance(scaled_nuisance(nuisance, own),
+                                scaled_nuisance(share_nuisance(s, share, known[["all"]]), weight))
+    weight <- say_word(rows, "w", call("*", weight, own))
+  }
+  cut <- remote_truncation(rows, weight, s, asked$truncate)
+  if (!is.null(cut)) {
+    nuisance <- scaled_nuisance(nuisance, say_word(rows, "b", bquote(ifelse(.(cut$weight) == .(weight), 1, 0))))
+    weight <- cut$weight
   }
   if (!is.null(x$kept_word)) {
     weight <- say_word(rows, "w", call("*", weight, x$kept_word))
     nuisance <- scaled_nuisance(nuisance, x$kept_word)
   }
-  weighing <- list(method = asked$method, stabilise = FALSE, free = sum(limits$lowered) == 0, truncation = limits)
+  moved <- if (!is.null(cut)) rowSums(cut$table[c("raised", "lowered")])
+  weighing <- list(method = asked$method, stabilise = asked$stabilise, free = sum(moved) == 0, truncation = cut$table)
   step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)), asked["method"],
             asked["stabilise"], asked["truncate"])
   design <- new_remote_design(x, step, kind = "weights", weight = weight, weighing = weighing, nuisance = nuisance)
   design <- amend(design, moments = design_moments(design))
+  warn_heavy_remote(design)
   size <- remote_arm_sizes(design)
-  log_design(design, "weigh", sprintf("effective %.0f treated, %.0f control", size[["treated"]], size[["control"]]),
-             list(estimand = study$estimand, method = asked$method, truncate = asked$truncate$bound))
+  log_design(design, "weigh", paste0(
+    sprintf("effective %.0f treated, %.0f control", size[["treated"]], size[["control"]]),
+    if (!is.null(cut)) sprintf("; truncated %.0f treated, %.0f control", moved[[1L]], moved[[2L]])
+  ), c(list(estimand = study$estimand, method = asked$method), if (asked$stabilise) asked["stabilise"],
+       asked["truncate"], if (!is.null(cut)) list(truncation = unlist(cut$table[-1L]))))
 }
 
-# Trimming by bounds of the score that need no sorting.
+# Weights cut off within each arm: list(weight: a word, table: as truncation_counts() gives it), NULL for none. Quantiles
+# are those of bins where there are many rows (row_spread()).
+remote_truncation <- function(rows, weight, s, truncate) {
+  if (is.null(truncate)) return(NULL)
+  limits <- if (!is.null(truncate$bound)) rbind(c(0, truncate$bound), c(0, truncate$bound)) else {
+    spread <- row_spread(rows, weight, lapply(arm_words, function(arm) call("*", s, arm)))
+    of_arm <- function(name) core_weighted_quantiles(spread$most, spread[[name]], truncate$quantile)
+    found <- rbind(of_arm("treated"), of_arm("control"))
+    if (truncate$quantile[1L] == 0) found[, 1L] <- 0
+    found
+  }
+  pick <- function(k) bquote(ifelse(u_z == 1, .(limits[1L, k]), .(limits[2L, k])))
+  cut <- say_word(rows, "w", bquote(pmin(pmax(.(weight), .(pick(1L))), .(pick(2L)))))
+  kinds <- list(raised = bquote(ifelse(.(cut) > .(weight) & .(s) > 0, 1, 0)),
+                lowered = bquote(ifelse(.(cut) < .(weight) & .(s) > 0, 1, 0)))
+  exprs <- unlist(lapply(kinds, function(moved) lapply(arm_words, function(arm) call("*", moved, arm))))
+  moved <- row_sums(rows, exprs)
+  table <- data.frame(arm = c("treated", "control"), low = limits[, 1L], high = limits[, 2L],
+                      raised = unname(moved[1:2]), lowered = unname(moved[3:4]))
+  list(weight = cut, table = table)
+}
+
+# As warn_heavy_units().
+warn_heavy_remote <- function(x) {
+  rows <- study_of(x)$rows
+  v <- lapply(arm_words, function(arm) call("*", remote_full_weight(x), arm))
+  most <- row_ends(rows, v)$most
+  heavy <- most > 0.1 * row_sums(rows, v) & x$size >= 20
+  if (!any(heavy)) return(invisible(x))
+  arm <- names(v)[heavy][1L]
+  warn_kind("weights", c(
+    "One {arm} unit carries more than a tenth of its arm's weight.",
+    i = "{.fn assess_weights} names it and {.fn assess_overlap} shows where it lies; another estimand or a narrower study
+         may be better supported."
+  ))
+}
+
+# Bounds that hang on the order of the scores are those of bins where there are many rows (row_spread()).
 remote_trim <- function(x, rule, bounds, rescore, call) {
   study <- study_of(x)
-  if (!rule %in% c("common_support", "range")) {
-    abort_unsupported(c("On a table in a database {.fn trim_units} knows the rules {.val common_support} and
-                         {.val range}.", i = "Find bounds on a sample of {.fn fetch_units} and give them by
-                         {.code rule = \"range\"}."), call = call)
-  }
-  ends <- score_ends(study, x$score, remote_kept_weight(x))
-  range <- if (rule == "range") c(low = bounds[1L], high = bounds[2L]) else
-    core_common_support_of(ends["treated", ], ends["control", ], study$estimand)
+  range <- switch(rule,
+    least_variance = , quantile = spread_bounds(x, rule, bounds),
+    common_support = {
+      ends <- score_ends(study, x$score, remote_kept_weight(x))
+      core_common_support_of(ends["treated", ], ends["control", ], study$estimand)
+    },
+    range = c(low = bounds[1L], high = bounds[2L])
+  )
   e <- x$score$fitted
   inside <- bquote(ifelse(.(e) >= .(range[["low"]]) & .(e) <= .(range[["high"]]), 1, 0))
   if (!is.null(x$kept_word)) inside <- bquote(.(inside) * .(x$kept_word))
@@ -207,6 +251,19 @@ remote_trim <- function(x, rule, bounds, rescore, call) {
                                                step$fallen[["control"]]),
                        list(rule = rule, low = range[["low"]], high = range[["high"]], rescore = rescore))
   if (rescore) remote_score(design, x$score$settings, call) else design
+}
+
+spread_bounds <- function(x, rule, share) {
+  scores <- remote_scores(x)
+  if (rule == "quantile") return(core_quantile_bounds(scores$e, scores$z, scores$s, share))
+  core_least_variance_bounds(scores$e, scores$s)
+}
+
+# The scores of the units that are in as bins of each arm: e, z, s, as if each were a unit.
+remote_scores <- function(x) {
+  s <- remote_kept_weight(x)
+  spread <- row_spread(study_of(x)$rows, x$score$fitted, lapply(arm_words, function(arm) call("*", s, arm)))
+  list(e = rep(spread$most, 2L), z = rep(1:0, each = nrow(spread)), s = c(spread$treated, spread$control))
 }
 
 # Moments of every covariate before and after, as balance_moments() gives them. Kolmogorov-Smirnov distances of numbers

@@ -122,7 +122,14 @@ remote_difference <- function(rows, block, found) {
   list(estimate = estimate, terms = terms)
 }
 
-carries_of <- function(carries) Filter(function(carry) length(carry$nuisance$moments) > 0L, carries)
+# One for each nuisance; those of quantities that are known are left out.
+carries_of <- function(carries) {
+  all <- unlist(lapply(carries, function(carry) {
+    if (is.null(carry$nuisance$parts)) list(carry) else
+      carries_of(lapply(carry$nuisance$parts, function(part) list(v = carry$v, nuisance = part)))
+  }), recursive = FALSE)
+  Filter(function(carry) length(carry$nuisance$moments) > 0L || !is.null(carry$nuisance$gradient), all)
+}
 
 # Whom the models average over: list(t, nuisance).
 remote_target <- function(rows, block) {
@@ -136,7 +143,7 @@ remote_target <- function(rows, block) {
   }
   e <- x$score$fitted
   said <- tilt_words(estimand, e)
-  slope <- say_word(rows, "d", bquote(.(block$s) * (.(said$slope)) * .(e) * (1 - .(e))))
+  slope <- say_word(rows, "d", bquote(.(block$s) * (.(said$slope)) * .(x$score$slope)))
   list(t = say_word(rows, "t", call("*", block$s, said$tilt)), nuisance = scaled_nuisance(x$score$nuisance, slope))
 }
 

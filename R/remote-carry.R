@@ -1,8 +1,17 @@
-# What estimated quantities add to influence (core-nuisance.R), in words. A nuisance is a list of two: moments, calls
-# m_k such that the derivative of sum(v q) in its parameters is sum(v m_k); and influence, function of those derivatives
-# giving each row's contribution as a call. Contributions sum to (estimate - truth), without the factor n.
+# What estimated quantities add to influence (core-nuisance.R), in words. A nuisance is a list of three: moments, calls
+# m_k such that the derivative of sum(v q) in its parameters is sum(v m_k); in their place gradient, a function of the
+# word v that finds these derivatives by passes of its own; and influence, function of those derivatives giving each
+# row's contribution as a call. Contributions sum to (estimate - truth), without the factor n. Several nuisances of one q
+# stand in a list `parts`.
 
 no_nuisance <- function() list(moments = list(), influence = function(g) 0)
+
+joined_nuisance <- function(...) list(parts = list(...))
+
+# The share of the treated, of which stabilised weights are made; total: sum of s.
+share_nuisance <- function(s, share, total) {
+  list(moments = list(quote((2 * u_z - 1))), influence = function(g) bquote(.(g / total) * .(s) * (u_z - .(share))))
+}
 
 # The linear predictor of a fit of fit_remote().
 fit_nuisance <- function(fit, columns) {
@@ -13,6 +22,10 @@ fit_nuisance <- function(fit, columns) {
 }
 
 scaled_nuisance <- function(nuisance, slope) {
+  if (!is.null(nuisance$parts)) return(list(parts = lapply(nuisance$parts, scaled_nuisance, slope)))
+  if (!is.null(nuisance$gradient)) {
+    return(list(gradient = function(v) nuisance$gradient(multiplied(v, slope)), influence = nuisance$influence))
+  }
   list(moments = lapply(nuisance$moments, function(m) multiplied(slope, m)), influence = nuisance$influence)
 }
 
@@ -24,7 +37,10 @@ influence_words <- function(rows, terms) {
   of <- rep(seq_along(moments), lengths(moments))
   flat <- unlist(moments, recursive = FALSE)
   sums <- if (length(flat) > 0L) row_sums(rows, unname(flat)) else numeric()
-  carried <- lapply(seq_along(carries), function(k) carries[[k]]$nuisance$influence(sums[of == k]))
+  carried <- lapply(seq_along(carries), function(k) {
+    nuisance <- carries[[k]]$nuisance
+    nuisance$influence(if (is.null(nuisance$gradient)) sums[of == k] else nuisance$gradient(carries[[k]]$v))
+  })
   owner <- rep(seq_along(terms), vapply(terms, function(term) length(term$carries), 0L))
   words <- lapply(seq_along(terms), function(k) {
     say_word(rows, "f", sum_of(c(list(terms[[k]]$own), carried[owner == k])))

@@ -1,6 +1,7 @@
 # Rows that stay in their table. A row's quantities (linear score, weight, influence) are words: each an expression in R
-# of the columns and of other words. A statement puts the words it needs into nested SELECTs, each fenced so that the
-# engine works out a word once, and asks for sums.
+# of the columns and of other words. A statement puts the words it needs into SELECTs one upon the other, each fenced so
+# that the engine works out a word once, and asks for sums. They are common table expressions: nested in parentheses,
+# a dozen overflow parsers.
 
 # base: SQL by word of the table's own columns; where: conditions in SQL. The words of a study and of everything made
 # from it are kept in one place and never change, so that quantities of two designs can be summed side by side.
@@ -42,8 +43,8 @@ line_of <- function(names, d, start = 0) {
 
 where_sql <- function(where) if (length(where) > 0L) paste(" WHERE", paste(where, collapse = " AND ")) else ""
 
-# FROM ( ... ) with all words that `needed` names lean on.
-rows_from <- function(rows, needed) {
+# "WITH ... SELECT what FROM ..." with all words that those `needed` lean on.
+select_words <- function(rows, what, needed, rest = NULL) {
   dialect <- rows$source$dialect
   all <- needed
   repeat {  # words that words lean on
@@ -53,21 +54,23 @@ rows_from <- function(rows, needed) {
   }
   words <- intersect(names(rows$words), all)
   base <- intersect(names(rows$base), all)
-  fence <- function(sql) paste(c(sql, dialect$fence), collapse = " ")
-  sql <- fence(paste0("SELECT ", paste(sprintf("%s AS %s", rows$base[base], base), collapse = ", "), " FROM ",
-                      rows$source$from, where_sql(rows$where)))
+  named <- function(level, sql) sprintf("twin_rows_%d AS (%s)", level, paste(c(sql, dialect$fence), collapse = " "))
+  steps <- named(0L, paste0("SELECT ", paste(sprintf("%s AS %s", rows$base[base], base), collapse = ", "), " FROM ",
+                            rows$source$from, where_sql(rows$where)))
   wanted_above <- function(level) {
     above <- words[rows$depth[words] > level]
     unique(c(needed, unlist(lapply(rows$words[above], all.vars))))
   }
-  for (level in seq_len(max(0L, rows$depth[words]))) {
+  last <- max(0L, rows$depth[words])
+  for (level in seq_len(last)) {
     own <- words[rows$depth[words] == level]
     passed <- intersect(c(base, words[rows$depth[words] < level]), wanted_above(level))
     said <- vapply(rows$words[own], sql_of, "", dialect)
-    sql <- fence(sprintf("SELECT %s FROM (%s) t%d", paste(c(passed, sprintf("%s AS %s", said, own)), collapse = ", "),
-                         sql, level))
+    steps <- c(steps, named(level, sprintf("SELECT %s FROM twin_rows_%d",
+                                           paste(c(passed, sprintf("%s AS %s", said, own)), collapse = ", "), level - 1L)))
   }
-  sql
+  paste(c(paste("WITH", paste(steps, collapse = ", ")), sprintf("SELECT %s FROM twin_rows_%d", what, last), rest),
+        collapse = " ")
 }
 
 # Sums over all rows of each expression, named as these are. Each statement counts the rows too: a table that has others
@@ -85,9 +88,9 @@ row_aggregates <- function(rows, aggregate, exprs) {
   said <- sprintf("%s(%s)", aggregate, vapply(exprs, sql_of, "", dialect))
   out <- stats::setNames(numeric(length(exprs)), names(exprs))
   for (block in statement_blocks(said, dialect)) {
-    from <- rows_from(rows, unique(unlist(lapply(exprs[block], all.vars))))
-    found <- as_doubles(ask_source(rows$source, sprintf("SELECT CAST(COUNT(*) AS %s), %s FROM (%s) t", dialect$type,
-                                                        paste(said[block], collapse = ", "), from)))
+    what <- sprintf("CAST(COUNT(*) AS %s), %s", dialect$type, paste(said[block], collapse = ", "))
+    needed <- unique(unlist(lapply(exprs[block], all.vars)))
+    found <- as_doubles(ask_source(rows$source, select_words(rows, what, needed)))
     check_row_count(rows, found[1L])
     if (!all(is.finite(found))) stop_not_finite(rows)
     out[block] <- found[-1L]
@@ -98,10 +101,10 @@ row_aggregates <- function(rows, aggregate, exprs) {
 # Sums (or other aggregates, one for each expression) by groups of one or two words: a data frame of the keys and sums.
 row_sums_by <- function(rows, exprs, keys, aggregate = "SUM") {
   said <- vapply(exprs, sql_of, "", rows$source$dialect)
-  from <- rows_from(rows, unique(c(keys, unlist(lapply(exprs, all.vars)))))
-  found <- ask_source(rows$source, sprintf(
-    "SELECT %1$s, %2$s FROM (%3$s) t GROUP BY %1$s", paste(keys, collapse = ", "),
-    paste0(aggregate, "(", said, ") AS s", seq_along(said), collapse = ", "), from))
+  keyed <- paste(keys, collapse = ", ")
+  what <- paste0(keyed, ", ", paste0(aggregate, "(", said, ") AS s", seq_along(said), collapse = ", "))
+  needed <- unique(c(keys, unlist(lapply(exprs, all.vars))))
+  found <- ask_source(rows$source, select_words(rows, what, needed, paste("GROUP BY", keyed)))
   out <- found[seq_along(keys)]
   names(out) <- keys
   out[] <- lapply(out, function(key) if (inherits(key, "integer64")) as_doubles(list(key)) else key)
@@ -115,13 +118,14 @@ row_sums_by <- function(rows, exprs, keys, aggregate = "SUM") {
 row_values <- function(rows, exprs, condition, order = NULL, most = NULL) {
   dialect <- rows$source$dialect
   said <- vapply(exprs, sql_of, "", dialect)
-  from <- rows_from(rows, unique(unlist(lapply(c(exprs, list(condition)), all.vars))))
+  needed <- unique(unlist(lapply(c(exprs, list(condition)), all.vars)))
   place <- match(order, names(exprs))
-  found <- ask_source(rows$source, paste(c(
-    sprintf("SELECT %s FROM (%s) t WHERE %s", paste0(said, " AS a", seq_along(said), collapse = ", "), from,
-            sql_of(condition, dialect)),
+  rest <- c(
+    paste("WHERE", sql_of(condition, dialect)),
     if (length(order) > 0L) paste("ORDER BY", paste0("a", place, c(" DESC", rep("", length(place) - 1L)), collapse = ", ")),
-    if (!is.null(most)) sprintf("LIMIT %d", most)), collapse = " "))
+    if (!is.null(most)) sprintf("LIMIT %d", most)
+  )
+  found <- ask_source(rows$source, select_words(rows, paste0(said, " AS a", seq_along(said), collapse = ", "), needed, rest))
   names(found) <- names(exprs)
   found[] <- lapply(found, function(column) if (inherits(column, "integer64")) as_double(column) else column)
   found

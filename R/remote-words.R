@@ -50,6 +50,18 @@ sql_power <- function(expr, say, dialect) {
   sprintf("%s(%s, %s)", dialect$power, base, say(power))
 }
 
+# Long sums are said without a parenthesis for each: parsers have a depth.
+chained <- c("+" = "+", "*" = "*", "&" = "AND", "|" = "OR")
+
+chain_of <- function(expr, word) {
+  parts <- list()
+  while (is.call(expr) && length(expr) == 3L && identical(expr[[1L]], as.name(word))) {
+    parts <- c(list(expr[[3L]]), parts)
+    expr <- expr[[2L]]
+  }
+  c(list(expr), parts)
+}
+
 # expr: a call, name or value. name: function(text) giving the SQL of a name; value: function(text) of a string.
 sql_of <- function(expr, dialect, name = identity, value = NULL) {
   say <- function(part) sql_of(part, dialect, name, value)
@@ -62,6 +74,9 @@ sql_of <- function(expr, dialect, name = identity, value = NULL) {
   if (is.logical(expr)) return(ifelse(expr, "TRUE", "FALSE"))
   word <- as.character(expr[[1L]])
   if (word == "^") return(sql_power(expr, say, dialect))
+  if (word %in% names(chained) && length(expr) == 3L) {
+    return(sprintf("(%s)", paste(vapply(chain_of(expr, word), say, ""), collapse = sprintf(" %s ", chained[[word]]))))
+  }
   sql_words[[word]](lapply(as.list(expr)[-1L], say), dialect)
 }
 

@@ -49,8 +49,9 @@ design_query <- function(design, connection, call) {
   words <- list(score = design$score$fitted, weight = if (is.null(weight)) 1 else weight)
   words <- words[!vapply(words, is.null, NA)]
   said <- vapply(words, sql_of, "", source$dialect)
-  sprintf("SELECT u_id AS %s, %s FROM (%s) t", quote_name(source, study$roles$id),
-          paste(said, "AS", names(words), collapse = ", "), rows_from(rows, c("u_id", unlist(lapply(words, all.vars)))))
+  what <- sprintf("u_id AS %s, %s", quote_name(source, study$roles$id),
+                  paste(said, "AS", names(words), collapse = ", "))
+  select_words(rows, what, c("u_id", unlist(lapply(words, all.vars))))
 }
 
 plain_table <- function(data) {
