@@ -71,8 +71,15 @@ core_cell_shortfall <- function(y, own, target, cell) {
   n <- tabulate(cell)
   mean <- core_sums_by(y, cell) / n
   squares <- core_sums_by((y - mean[cell])^2, cell)
+  core_cell_shortfall_of(size, r * size, n, squares, sum(target))
+}
+
+# From sums by cell: size of `own`, target, the number of units and the sum of their squares about the cell's mean;
+# whole: of target, over all cells.
+core_cell_shortfall_of <- function(size, target, n, squares, whole) {
+  r <- target / size
   s2 <- ifelse(n > 1, squares / (n - 1), sum(squares) / max(1, sum(n - 1)))
-  sum(pmax(0, r * (r - 1)) * s2 * (size / n)^2) / sum(target)^2
+  sum(pmax(0, r * (r - 1)) * s2 * (size / n)^2) / whole^2
 }
 
 # The `level` quantile of max |t| over k estimates with the given correlation, t with df degrees of freedom.

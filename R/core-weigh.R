@@ -104,21 +104,25 @@ core_stratum_nuisance <- function(stratum, z, s, weight, estimand) {
   own <- list(treated = z == 1L, control = z == 0L)
   by_stratum <- function(v) core_sums_by(v, stratum)
   list(
-    gradient = function(v) {  # log-derivatives of w: d log w / d n_zs
-      part <- lapply(own, function(inside) by_stratum(v * weight * inside))
-      whole <- size$treated + size$control
-      switch(population_of(estimand),
-        treated = list(treated = part$control / size$treated, control = -part$control / size$control),
-        control = list(treated = -part$treated / size$treated, control = part$treated / size$control),
-        everybody = list(treated = (part$treated + part$control) / whole - part$treated / size$treated,
-                         control = (part$treated + part$control) / whole - part$control / size$control)
-      )
+    gradient = function(v) {
+      core_stratum_gradient(lapply(own, function(inside) by_stratum(v * weight * inside)), size, estimand)
     },
     influence = function(u) {
       at <- ifelse(z == 1L, u$treated[stratum], u$control[stratum])
       at[is.na(stratum)] <- 0
       length(z) * s * at - sum(u$treated * size$treated + u$control * size$control)
     }
+  )
+}
+
+# From sums by cell and arm, of v w and of the sampling weights: log-derivatives of w, d log w / d n_zs.
+core_stratum_gradient <- function(part, size, estimand) {
+  whole <- size$treated + size$control
+  switch(population_of(estimand),
+    treated = list(treated = part$control / size$treated, control = -part$control / size$control),
+    control = list(treated = -part$treated / size$treated, control = part$treated / size$control),
+    everybody = list(treated = (part$treated + part$control) / whole - part$treated / size$treated,
+                     control = (part$treated + part$control) / whole - part$control / size$control)
   )
 }
 

@@ -1,6 +1,6 @@
 # Exact and coarsened matching: cells of equal (or binned) values, weighed like strata (Methods, "Matching").
 
-cell_sets <- function(x, method, covariates, bins, call = rlang::caller_env()) {
+cell_sets <- function(x, method, covariates, bins, call) {
   study <- study_of(x)
   names <- cell_covariates(study, covariates, call)
   check_bin_names(bins, names, call)

@@ -57,18 +57,19 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
                         metric = NULL, exact = NULL, apart = NULL, caliper = NULL, caliper_unit = "sd", ratio = NULL,
                         spread = c("all", "within"), bins = NULL, tolerance = 0.1, seconds = 30) {
   again <- given_arguments(match.call())
-  check_design(x)
+  check_design(x, remote = method[1L] %in% c("exact", "coarsened"))
   check_undesigned(x, "group_units")
   method <- check_choice(method, c("full", "coarsened", "exact", "cardinality"))
   given <- names(match.call())[-1L]
   stray <- setdiff(given, c("x", "method", group_options[[method]]))
   refuse_stray(stray, cli::format_inline("{.code method = \"{method}\"}"), call = rlang::current_env())
   check_group_estimand(method, study_of(x)$estimand)
+  make_cells <- if (is_remote(x)) remote_cell_sets else cell_sets
   remember(switch(method,
     full = full_sets(x, check_space(x, on, covariates, metric, spread, given),
                      list(exact = exact, apart = apart, ratio = ratio, caliper = caliper, unit = caliper_unit)),
-    exact = cell_sets(x, "exact", covariates, NULL),
-    coarsened = cell_sets(x, "coarsened", covariates, bins),
+    exact = make_cells(x, "exact", covariates, NULL, rlang::current_env()),
+    coarsened = make_cells(x, "coarsened", covariates, bins, rlang::current_env()),
     cardinality = cardinality_sample(x, covariates, tolerance, seconds)
   ), x, "group", again)
 }

@@ -246,11 +246,14 @@ only_set <- function(pairs, n) {
 pair_note <- function(study, inside, kept) {
   arms <- seeking_arms(study$estimand)
   names(arms) <- ifelse(arms == 1L, "treated", "control")
-  lost <- vapply(arms, function(arm) sum(study$z == arm & kept & !inside), 0L)
-  if (all(lost == 0L)) return(character())
-  parts <- vapply(names(arms), function(name) {
-    sprintf("%s of %s %s", count_text(sum(study$z == arms[[name]] & inside)),
-            count_text(sum(study$z == arms[[name]] & kept)), name)
-  }, "")
+  count <- function(units) vapply(arms, function(arm) sum(study$z == arm & units), 0L)
+  partner_note(study$estimand, count(kept & inside), count(kept))
+}
+
+# From counts by arm; only the arms that the estimand speaks of are told of.
+partner_note <- function(estimand, size, before) {
+  arms <- c("control", "treated")[1L + seeking_arms(estimand)]
+  if (all(size[arms] == before[arms])) return(character())
+  parts <- sprintf("%s of %s %s", count_text(size[arms]), count_text(before[arms]), arms)
   sprintf("the %s units that found a partner", and_list(parts))
 }

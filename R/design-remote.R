@@ -1,16 +1,17 @@
 # Designs on a table in a database: score and weights are words of its rows (remote-rows.R).
 
-# kept: a word, 1 for units that are in, NULL for all. weight: a word, without the sampling weight, NULL for 1. size:
+# kept: a word, 1 for units that are in, NULL for all. weight: a word, without the sampling weight, NULL for 1. cells: of
+# strata and cells list(set: a word, their number or 0, count, out: units without one, by arm), NULL for others. size:
 # units that are in, by arm. Other fields as in new_design().
 new_remote_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent),
                               kept = if (inherits(parent, "twin_design")) parent$kept_word, weight = NULL,
-                              weighing = NULL, nuisance = NULL, note = character(),
-                              size = if (inherits(parent, "twin_design")) parent$size else parent$size) {
+                              weighing = NULL, nuisance = NULL, cells = NULL, note = character(),
+                              size = parent$size) {
   study <- study_of(parent)
   steps <- c(design_steps(parent), list(step))
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept_word = kept, weight_word = weight,
-    weighing = weighing, nuisance = nuisance, moments = NULL, size = size, recipe = design_recipe(parent),
+    weighing = weighing, nuisance = nuisance, cells = cells, moments = NULL, size = size, recipe = design_recipe(parent),
     responses = NULL, metric = NULL, note = c(if (inherits(parent, "twin_design")) parent$note, note),
     cautions = design_cautions(parent), hash = rlang::hash(list(study$hash, steps))
   ), class = c("twin_remote_design", "twin_design"))

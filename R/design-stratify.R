@@ -30,15 +30,17 @@
 #' @export
 stratify_units <- function(x, strata = 5, breaks_on = NULL) {
   again <- given_arguments(match.call())
-  check_score(x, "stratify_units")
+  check_score(x, "stratify_units", remote = TRUE)
   check_undesigned(x, "stratify_units")
   study <- study_of(x)
   check_stratum_estimand(study$estimand)
   breaks_on <- check_breaks(breaks_on, study$estimand, missing(strata))
-  remember(stratified_design(x, strata, breaks_on), x, "stratify", again)
+  if (!is.numeric(breaks_on)) check_count(strata, min = 2, max = 1000)
+  make <- if (is_remote(x)) remote_strata else stratified_design
+  remember(make(x, strata, breaks_on, rlang::current_env()), x, "stratify", again)
 }
 
-stratified_design <- function(x, strata, breaks_on, call = rlang::caller_env()) {
+stratified_design <- function(x, strata, breaks_on, call) {
   study <- study_of(x)
   s <- kept_weight(x)
   breaks <- if (is.numeric(breaks_on)) breaks_on else quantile_breaks(x, strata, breaks_on, call)
@@ -57,14 +59,18 @@ stratified_design <- function(x, strata, breaks_on, call = rlang::caller_env()) 
              list(strata = length(breaks) + 1L, breaks_on = breaks_on, breaks = breaks))
 }
 
-quantile_breaks <- function(x, strata, on, call = rlang::caller_env()) {
-  check_count(strata, min = 2, max = 1000, arg = "strata", call = call)
+quantile_breaks <- function(x, strata, on, call) {
   z <- study_of(x)$z
   s <- kept_weight(x)
   inside <- s > 0 & switch(on, all = TRUE, treated = z == 1L, control = z == 0L)
   breaks <- core_weighted_quantiles(x$score$fitted[inside], s[inside], seq_len(strata - 1L) / strata)
+  distinct_breaks(breaks, max(x$score$fitted[s > 0]), strata, on, call)
+}
+
+# Those that cut something off below `most`, the greatest score.
+distinct_breaks <- function(breaks, most, strata, on, call) {
   distinct <- unique(breaks)
-  distinct <- distinct[distinct < max(x$score$fitted[s > 0])]
+  distinct <- distinct[distinct < most]
   if (length(distinct) == 0L) {
     abort_input("The scores of the {on} units tie so much that no stratum can be cut.", call = call)
   }
@@ -102,6 +108,11 @@ check_stratum_estimand <- function(estimand, call = rlang::caller_env()) {
 check_cells <- function(stratum, study, s, ends, call = rlang::caller_env()) {
   inside <- s > 0 & !is.na(stratum)
   cells <- table(factor(stratum[inside], seq_len(length(ends) - 1L)), factor(study$z[inside], c(1L, 0L)))
+  check_stratum_counts(cells, ends, call)
+}
+
+# cells: units by stratum, treated first.
+check_stratum_counts <- function(cells, ends, call) {
   empty <- which(cells == 0L, arr.ind = TRUE)
   if (nrow(empty) == 0L) return(invisible(cells))
   k <- empty[1L, 1L]
@@ -116,6 +127,7 @@ check_cells <- function(stratum, study, s, ends, call = rlang::caller_env()) {
 
 # One row per stratum, for tidy() and prints.
 stratum_table <- function(x) {
+  if (is_remote(x)) return(x$weighing$table)
   study <- x$study
   s <- kept_weight(x)
   inside <- s > 0

@@ -63,15 +63,29 @@ measure_remote_outcome <- function(x, outcome, asked, call) {
   check_remote_arms(found, study, block, call)
   block$missing <- attr(found, "missing")
   made <- estimators[[asked$estimator]]$remote(rows, block, found, asked, call)
-  words <- influence_words(rows, made$terms)
+  plain <- estimators[[asked$estimator]]$plain
+  within <- if (design_kind(x) == "strata" && plain) remote_stratum_differences(rows, block)
+  words <- influence_words(rows, c(made$terms, within$terms))
   keys <- remote_keys(study)
   sums <- influence_sums(rows, words, keys, used, checked_words(rows))
   check_unchanged(rows, sums$check)
   inference <- remote_inference(x, sums, keys, asked, call)
   result <- core_contrasts(list(estimate = made$estimate), block$contrasts)
+  if (!is.null(within)) result <- with_own_words(result, within$estimate)
+  if (design_kind(x) %in% c("cells", "strata") && plain) {
+    inference$vcov[1:2, 1:2] <- inference$vcov[1:2, 1:2] + remote_shortfalls(rows, block)
+  }
   inference$vcov <- contrast_vcov(inference$vcov, result)
   inference$given <- taken_as_given(x, asked)
   new_remote_effect(block, result, inference, found, words, asked)
+}
+
+# Contrasts of the two means, and estimates that have words of influence of their own behind those of the means.
+with_own_words <- function(result, estimate) {
+  k <- length(estimate)
+  list(estimate = c(result$estimate, estimate),
+       slopes = cbind(rbind(result$slopes, matrix(0, k, ncol(result$slopes))),
+                      `colnames<-`(rbind(matrix(0, 2L, k), diag(k)), names(estimate))))
 }
 
 # Sums by arm of units in use: their number, s, s^2, and of y from its centre; and v, v^2, v y.
@@ -244,13 +258,14 @@ remote_augmented <- function(rows, block, found, asked, call) {
 remote_inference <- function(x, sums, keys, asked, call) {
   study <- study_of(x)
   out <- core_vcov_of(sums, asked$lonely)
-  if (length(keys) == 0L) return(list(vcov = out$vcov, df = Inf, text = "robust"))
+  scored <- if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for"
+  if (length(keys) == 0L) return(list(vcov = out$vcov, df = Inf, text = paste(c("robust", scored), collapse = ", ")))
   name <- study$roles$cluster
   check_cluster_count(seq_len(out$clusters), name, call)
   if (!is.null(out$lonely)) stop_lonely(out$lonely, study, call)
   strata <- length(unique(sums$stratum[sums$counts]))
   text <- c(sprintf("clustered by %s (%d)", name, out$clusters),
-            if (!is.null(keys$stratum)) sprintf("within %s", study$roles$stratum))
+            if (!is.null(keys$stratum)) sprintf("within %s", study$roles$stratum), scored)
   list(vcov = out$vcov, df = core_known_df(out$clusters - strata), text = paste(text, collapse = ", "))
 }
 
@@ -295,10 +310,12 @@ remote_joint_vcov <- function(effects, terms) {
   keys <- if (!is.null(study$cluster)) list(cluster = "u_g") else list()
   means <- core_vcov_of(influence_sums(study$rows, words, keys, 1))$vcov
   slopes <- matrix(0, length(words), sum(lengths(terms)))
-  column <- 0L
+  row <- column <- 0L
   for (k in seq_along(effects)) {
-    slopes[2L * k - 1:0, column + seq_along(terms[[k]])] <- effects[[k]]$remote$slopes[, terms[[k]]]
-    column <- column + length(terms[[k]])
+    own <- effects[[k]]$remote$slopes[, terms[[k]], drop = FALSE]
+    slopes[row + seq_len(nrow(own)), column + seq_len(ncol(own))] <- own
+    row <- row + nrow(own)
+    column <- column + ncol(own)
   }
   se <- sqrt(unlist(Map(function(effect, terms) diag(effect$vcov)[terms], effects, terms)))
   joint <- correlation_of(list(vcov = crossprod(slopes, means %*% slopes))) * outer(se, se)

@@ -69,7 +69,7 @@ part_word <- function(value, least, most, parts, start = 0) {
 }
 
 # Parts of the bins `cut`, numbered on from bin to bin; no_bin for values in others. The least value of the next bin ends
-# a bin. Two steps find it: a deep tree of conditions overflows parsers, one long list is slow.
+# a bin.
 cut_word <- function(value, bins, cut, parts) {
   start <- cumsum(c(0, parts + 1))[seq_along(cut)]
   inside <- Map(function(k, parts, start) part_word(value, bins$least[k], bins$most[k], parts, start), cut, parts, start)
@@ -78,8 +78,14 @@ cut_word <- function(value, bins, cut, parts) {
   kept <- is.finite(edges) & !duplicated(edges, fromLast = TRUE)
   options <- options[c(TRUE, kept)]
   edges <- edges[kept]
+  stepped_word(quote(below), value, edges, options)
+}
+
+# One of many options by the edges that a word has passed, by the word `kind` (below or upto). Two steps find it: a deep
+# tree of conditions overflows parsers, one long list is slow.
+stepped_word <- function(kind, word, edges, options) {
   choose <- function(edges, options) {
-    if (length(options) == 1L) options[[1L]] else as.call(c(quote(below), value, as.call(c(quote(c), edges)), options))
+    if (length(options) == 1L) options[[1L]] else as.call(c(kind, word, as.call(c(quote(c), edges)), options))
   }
   groups <- split(seq_along(options), (seq_along(options) - 1L) %/% ceiling(sqrt(length(options))))
   inner <- lapply(groups, function(own) choose(edges[own[-1L] - 1L], options[own]))

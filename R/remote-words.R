@@ -22,6 +22,12 @@ sql_words <- list(
     cases <- sprintf("WHEN %s < %s THEN %s", a[[1L]], a[[2L]], vapply(a[2L + seq_len(last - 1L)], identity, ""))
     sprintf("(CASE %s ELSE %s END)", paste(cases, collapse = " "), a[[2L + last]])
   },
+  # upto(x, c(b1, b2, ...), v0, v1, ...): v0 where x <= b1, and so on
+  "upto" = function(a, d) {
+    last <- length(a[[2L]]) + 1L
+    cases <- sprintf("WHEN %s <= %s THEN %s", a[[1L]], a[[2L]], vapply(a[2L + seq_len(last - 1L)], identity, ""))
+    sprintf("(CASE %s ELSE %s END)", paste(cases, collapse = " "), a[[2L + last]])
+  },
   "is.na" = function(a, d) sprintf("(%s IS NULL)", a[[1L]]),
   "!" = function(a, d) sprintf("(NOT %s)", a[[1L]]),
   "&" = function(a, d) sql_operator("AND", a),

@@ -158,6 +158,7 @@ reuse_table <- function(x) {
 }
 
 unmatched_table <- function(x) {
+  refuse_remote(x)
   trimmed <- !trim_kept(x)
   reason <- if (is.null(x$reason)) integer(length(trimmed)) else x$reason
   out <- which(trimmed | reason > 0L)
@@ -177,6 +178,7 @@ trimming_table <- function(x) {
 
 # Treated, control units and weights per set; not for pairs with replacement, where a unit can be in several.
 set_table_of <- function(x) {
+  if (is_remote(x)) return(x$weighing$table)
   inside <- which(!is.na(x$set))
   set <- x$set[inside]
   z <- x$study$z[inside]

@@ -73,8 +73,11 @@ format.twin_remote_design <- function(x, ...) {
   arm <- function(name) {
     text <- sprintf("\"%s\": %s", study$levels[[name]], plural(study$size[[name]], "unit"))
     if (x$size[[name]] < study$size[[name]]) {
-      text <- paste0(text, sprintf(", %s kept, %s trimmed", count_text(x$size[[name]]),
-                                   count_text(study$size[[name]] - x$size[[name]])))
+      gone <- if (is.null(x$cells$out)) 0 else x$cells$out[[name]]
+      trimmed <- study$size[[name]] - x$size[[name]] - gone
+      text <- paste0(text, sprintf(", %s kept", count_text(x$size[[name]])),
+                     if (trimmed > 0) sprintf(", %s trimmed", count_text(trimmed)),
+                     if (gone > 0) sprintf("; %s out: %s", count_text(gone), unmatched_reasons[2L]))
     }
     if (has_weights(x) || study$weighted) paste0(text, "; effective sample ", count_text(round(size[[name]]))) else text
   }
@@ -83,14 +86,16 @@ format.twin_remote_design <- function(x, ...) {
     wrap_lines(sprintf("Design: %s", design_label(x))),
     field_lines("For", population_text(study$estimand, x$note)),
     field_lines("Treated", arm("treated")), field_lines("Control", arm("control")),
-    field_lines("Score", paste0(
+    if (!is.null(x$score)) field_lines("Score", paste0(
       remote_score_text(x),
       if (length(aliased) > 0L) paste0("; left out as explained by others: ", paste(aliased, collapse = ", ")))),
     if (!is.null(x$weighing$truncation)) field_lines("Truncated", truncation_text(x$weighing$truncation)),
+    kind_lines(x),
     if (alters_sample(x)) field_lines("Balance", sprintf("worst |SMD| %s; see assess_balance()",
                                                          number_text(worst_imbalance(x)))),
     wrap_lines(remote_line(x)),
-    wrap_lines(if (x$kind == "raw") "Next: weigh_units(), or trim_units() before it." else design_advice(x))
+    wrap_lines(if (x$kind == "raw") "Next: weigh_units() or stratify_units(), or trim_units() before them." else
+      design_advice(x))
   )
 }
 
