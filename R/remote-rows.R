@@ -90,7 +90,8 @@ row_aggregates <- function(rows, aggregate, exprs) {
   for (block in statement_blocks(said, dialect)) {
     what <- sprintf("CAST(COUNT(*) AS %s), %s", dialect$type, paste(said[block], collapse = ", "))
     needed <- unique(unlist(lapply(exprs[block], all.vars)))
-    found <- as_doubles(ask_source(rows$source, select_words(rows, what, needed)))
+    found <- as_doubles(ask_source(rows$source, select_words(rows, what, needed),
+                                   c("sum", tolower(rep_len(aggregate, length(exprs))[block]))))
     check_row_count(rows, found[1L])
     if (!all(is.finite(found))) stop_not_finite(rows)
     out[block] <- found[-1L]
@@ -104,7 +105,8 @@ row_sums_by <- function(rows, exprs, keys, aggregate = "SUM") {
   keyed <- paste(keys, collapse = ", ")
   what <- paste0(keyed, ", ", paste0(aggregate, "(", said, ") AS s", seq_along(said), collapse = ", "))
   needed <- unique(c(keys, unlist(lapply(exprs, all.vars))))
-  found <- ask_source(rows$source, select_words(rows, what, needed, paste("GROUP BY", keyed)))
+  found <- ask_source(rows$source, select_words(rows, what, needed, paste("GROUP BY", keyed)),
+                      c(rep("key", length(keys)), tolower(rep_len(aggregate, length(exprs)))))
   out <- found[seq_along(keys)]
   names(out) <- keys
   out[] <- lapply(out, function(key) if (inherits(key, "integer64")) as_doubles(list(key)) else key)
@@ -125,9 +127,15 @@ row_values <- function(rows, exprs, condition, order = NULL, most = NULL) {
     if (length(order) > 0L) paste("ORDER BY", paste0("a", place, c(" DESC", rep("", length(place) - 1L)), collapse = ", ")),
     if (!is.null(most)) sprintf("LIMIT %d", most)
   )
-  found <- ask_source(rows$source, select_words(rows, paste0(said, " AS a", seq_along(said), collapse = ", "), needed, rest))
+  found <- ask_source(rows$source, select_words(rows, paste0(said, " AS a", seq_along(said), collapse = ", "), needed,
+                                                rest), rep("row", length(exprs)))
   names(found) <- names(exprs)
-  found[] <- lapply(found, function(column) if (inherits(column, "integer64")) as_double(column) else column)
+  text <- names(exprs) == "unit"
+  found[!text] <- lapply(found[!text], as_double)
+  if (length(order) == 0L || is.null(rows$source$shards)) return(found)
+  places <- do.call(base::order, c(list(-found[[order[1L]]]), unname(found[order[-1L]])))
+  found <- found[utils::head(places, if (is.null(most)) Inf else most), , drop = FALSE]
+  rownames(found) <- NULL
   found
 }
 

@@ -7,7 +7,7 @@
 #' What works on such a study: [frame_study()], [describe_groups()], [score_units()] (by regression), [weigh_units()]
 #' (inverse weights), [trim_units()] (bounds of the score), [assess_balance()], [measure_effect()]
 #' (`"difference"`, `"regression"` and `"augmented"`), [compare_effects()], [probe_ratio()], [export_table()] and the
-#' logbook. Verbs that need rows (pairs, learners, draws) refuse and say how to go on with a sample: [fetch_units()].
+#' logbook. For one table on several servers see [remote_shards()]. Verbs that need rows (pairs, learners, draws) refuse and say how to go on with a sample: [fetch_units()].
 #'
 #' @param connection A DBI connection, such as `DBI::dbConnect(RSQLite::SQLite(), "crews.sqlite")`; or a table of
 #'   dplyr's on one, and `table` left out. It stays yours to close.
@@ -41,16 +41,28 @@ remote_units <- function(connection, table) {
     table <- DBI::SQL(as.character(table))
   }
   check_connection(connection, call)
-  from <- source_sql(connection, if (missing(table)) NULL else table, call)
+  new_remote(connection, if (missing(table)) NULL else table, call)
+}
+
+# connection: the one that names are quoted by; shards: those that are asked (remote-shards.R), NULL for it alone. look:
+# does it hold the table?
+new_remote <- function(connection, table, call, shards = NULL, look = TRUE) {
+  from <- source_sql(connection, table, call, look)
   counter <- new.env(parent = emptyenv())
   counter$passes <- 0L
-  source <- structure(list(connection = connection, from = from$sql, label = from$label,
-                           dialect = dialects[[dialect_of(connection)]], counter = counter, columns = NULL),
+  label <- if (is.null(shards)) from$label else paste(from$label, "on", plural(length(shards), "server"))
+  source <- structure(list(connection = connection, from = from$sql, label = label,
+                           dialect = dialects[[dialect_of(connection)]], counter = counter, columns = NULL,
+                           shards = shards),
                       class = "twin_remote")
-  first <- ask_source(source, sprintf("SELECT * FROM %s t LIMIT 1000", source$from), FALSE, call)
-  source$columns <- plain_first_rows(first)
+  source$columns <- plain_first_rows(rows_to_look_at(source, look, call))
   check_units(source$columns, call)
   source
+}
+
+rows_to_look_at <- function(source, look, call) {
+  sql <- sprintf("SELECT * FROM %s LIMIT 1000", source$from)
+  if (look) ask_source(source, sql, reads = FALSE, call = call) else linked_rows(source, sql, call)
 }
 
 check_connection <- function(connection, call) {
@@ -71,9 +83,9 @@ is_open <- function(connection) {
 }
 
 # list(sql: what stands after FROM, label: for messages).
-source_sql <- function(connection, table, call) {
+source_sql <- function(connection, table, call, look = TRUE) {
   if (inherits(table, "SQL")) {
-    return(list(sql = sprintf("(%s)", sub(";\\s*$", "", as.character(table))), label = "a query"))
+    return(list(sql = sprintf("(%s) twin_query", sub(";\\s*$", "", as.character(table))), label = "a query"))
   }
   name <- if (inherits(table, "Id")) unlist(attr(table, "name")) else table
   if (inherits(table, "Id") && is.null(name)) name <- unlist(table@name)
@@ -81,7 +93,7 @@ source_sql <- function(connection, table, call) {
     abort_input(c("{.arg table} must be the name of a table, a {.cls DBI::Id} or a query in {.fn DBI::SQL}.",
                   x = "It is {describe_value(table)}."), call = call)
   }
-  known <- tryCatch(DBI::dbListTables(connection), error = function(e) NULL)
+  known <- if (look) tryCatch(DBI::dbListTables(connection), error = function(e) NULL)
   if (is.character(table) && !is.null(known) && !name %in% known && !view_answers(connection, name)) {
     near <- nearest_name(name, known)
     abort_input(c("There is no table {.val {name}} in this database.",
@@ -107,9 +119,10 @@ plain_first_rows <- function(first) {
   first
 }
 
-# Sends one statement and fetches its answer. reads: does it pass over the rows?
-ask_source <- function(source, sql, reads = TRUE, call = NULL) {
-  answer <- tryCatch(suppressWarnings(answer_of(source$connection, sql)), error = function(e) {
+# Sends one statement and fetches its answer. combine: how the answers of several shards are put together (ask_shards()),
+# NULL to ask one connection alone. reads: does it pass over the rows?
+ask_source <- function(source, sql, combine = NULL, reads = TRUE, call = NULL) {
+  answer <- if (!is.null(source$shards) && !is.null(combine)) ask_shards(source, sql, combine, call) else tryCatch(suppressWarnings(answer_of(source$connection, sql)), error = function(e) {
     stop_database(source, conditionMessage(e), call)
   })
   if (reads) source$counter$passes <- source$counter$passes + 1L
@@ -129,6 +142,8 @@ without_secrets <- function(said) {
   secret <- "(password|passwd|pwd|user|host|service)\\s*=?\\s*['\"]?[^[:space:]'\",;]+['\"]?"
   said <- gsub(secret, "\\1 ...", said, ignore.case = TRUE)
   said <- gsub("[[:alpha:]]+://[^[:space:]]+", "...", said)
+  said <- gsub("[^[:space:]\"']+@[^[:space:]\"']+", "...", said)
+  said <- gsub("((server at|dbname|database|role|port) \"?)[^[:space:]\",]+", "\\1...", said)
   substr(gsub("\\s+", " ", said), 1L, 300L)
 }
 
@@ -162,5 +177,14 @@ stop_database <- function(source, said, call) {
 fetch_units <- function(x, n = 10000) {
   check_class(x, "twin_remote", "remote_units")
   check_count(n, min = 1)
-  plain_first_rows(ask_source(x, sprintf("SELECT * FROM %s t ORDER BY %s LIMIT %.0f", x$from, x$dialect$random, n)))
+  draw <- function(source, n) {
+    plain_first_rows(ask_source(source, sprintf("SELECT * FROM %s ORDER BY %s LIMIT %.0f", source$from,
+                                                source$dialect$random, n), rep("row", ncol(x$columns))))
+  }
+  if (is.null(x$shards)) return(draw(x, n))
+  one <- function(k) list(shards = x$shards[k], counter = x$counter, from = x$from, dialect = x$dialect)
+  sizes <- vapply(seq_along(x$shards), function(k) count_where(one(k), character()), 0)
+  wanted <- pmin(sizes, diff(round(c(0, cumsum(sizes) / sum(sizes) * min(n, sum(sizes))))))
+  found <- lapply(which(wanted > 0), function(k) draw(one(k), wanted[k]))
+  stats::setNames(do.call(rbind, found), names(x$columns))
 }

@@ -198,14 +198,14 @@ as_condition <- function(expr, columns) {
 
 count_where <- function(source, where) {
   as_doubles(ask_source(source, sprintf("SELECT CAST(COUNT(*) AS %s) FROM %s%s", source$dialect$type, source$from,
-                                        where_sql(where))))
+                                        where_sql(where)), "sum"))
 }
 
 # Values of a column and how many rows have each, missing included; at most `most`.
 value_counts <- function(source, reader, where, most) {
   found <- ask_source(source, sprintf(
     "SELECT %1$s AS v, CAST(COUNT(*) AS %2$s) AS n FROM %3$s%4$s GROUP BY %1$s LIMIT %5$d", reader$sql,
-    source$dialect$type, source$from, where_sql(where), most + 1L))
+    source$dialect$type, source$from, where_sql(where), most + 1L), c("key", "sum"))
   list(value = found[[1L]], count = as_double(found[[2L]]))
 }
 
@@ -265,10 +265,13 @@ in_blocks <- function(source, parts, where) {
   out <- numeric(length(parts))
   for (block in statement_blocks(parts, source$dialect)) {
     out[block] <- as_doubles(ask_source(source, sprintf("SELECT %s FROM %s%s", paste(parts[block], collapse = ", "),
-                                                        source$from, where_sql(where))))
+                                                        source$from, where_sql(where)), part_combines(parts[block])))
   }
   out
 }
+
+# How the aggregates of several servers go together.
+part_combines <- function(parts) ifelse(startsWith(parts, "MIN("), "min", ifelse(startsWith(parts, "MAX("), "max", "sum"))
 
 stop_missing_remote <- function(gone, call) {
   gone <- gone[gone > 0]
@@ -312,11 +315,19 @@ check_remote_id <- function(source, name, reader, where, size, call) {
               column = name, call = call)
 }
 
+# Different values of SQL; those of several servers must be seen to be counted.
+count_distinct <- function(source, sql, where) {
+  if (is.null(source$shards)) {
+    return(in_blocks(source, sprintf("CAST(COUNT(DISTINCT %s) AS %s)", sql, source$dialect$type), where))
+  }
+  nrow(ask_source(source, sprintf("SELECT %1$s AS v FROM %2$s%3$s GROUP BY %1$s", sql, source$from, where_sql(where)),
+                  "key"))
+}
+
 # list(count): how many clusters or strata there are.
 remote_groups <- function(source, reader, name, role, where, call) {
-  parts <- c(sprintf("SUM(CASE WHEN %s IS NULL THEN 1 ELSE 0 END)", reader$sql),
-             sprintf("CAST(COUNT(DISTINCT %s) AS %s)", reader$sql, source$dialect$type))
-  found <- in_blocks(source, parts, where)
+  found <- c(in_blocks(source, sprintf("SUM(CASE WHEN %s IS NULL THEN 1 ELSE 0 END)", reader$sql), where),
+             count_distinct(source, reader$sql, where))
   if (found[1L] > 0) {
     abort_input(c("The {role} {.val {name}} must not be missing.", x = "It is in {plural(found[1L], 'row')}.",
                   i = "Fill {cli::qty(found[1L])}{?it/them} or leave {?the row/the rows} out with {.arg subset}."),

@@ -35,6 +35,11 @@ check_table_name <- function(connection, table, replace, call) {
 design_query <- function(design, connection, call) {
   study <- study_of(design)
   source <- study$source
+  if (!is.null(source$shards)) {
+    abort_unsupported(c("The weights of a table on several servers can't be written back.",
+                        i = "Score and weights are formulas of the columns: {.code tidy(design)} has the coefficients."),
+                      call = call)
+  }
   if (!identical(connection, source$connection)) {
     abort_unsupported(c("The weights of a table in a database can be written to the same database alone.",
                         i = "Give the connection that {.fn remote_units} was given."), call = call)
