@@ -198,10 +198,8 @@ kept_ends <- function(x, names) {
   study <- study_of(x)
   columns <- Filter(function(column) column$kind != "factor", study$columns[names])
   if (length(columns) == 0L) return(list())
-  s <- remote_kept_weight(x)
-  inside <- function(other) lapply(columns, function(column) bquote(ifelse(.(s) > 0, .(column$word), .(other))))
-  found <- row_aggregates(study$rows, rep(c("MIN", "MAX"), each = length(columns)), c(inside(1e300), inside(-1e300)))
-  lapply(stats::setNames(seq_along(columns), names(columns)), function(k) unname(found[c(k, k + length(columns))]))
+  ends <- row_ends_inside(study$rows, lapply(columns, `[[`, "word"), remote_kept_weight(x))
+  lapply(stats::setNames(seq_along(columns), names(columns)), function(k) c(ends$least[k], ends$most[k]))
 }
 
 # A binned column: word, its bins 1, 2, ..., and their labels. Missing values have a bin of their own.

@@ -4,16 +4,42 @@
 measure_remote <- function(x, asked, given, call) {
   study <- study_of(x)
   check_remote_effect(x, asked, given, call)
-  effects <- once_each(lapply(asked$outcome, function(outcome) {
-    log_opening(study, outcome, "measure_effect")
-    with_cautions(measure_remote_outcome(x, outcome, asked, call), design_cautions(x))
+  groups <- if (is.null(asked$by)) list(NULL) else remote_by(study, asked$by, call)
+  blocks <- unlist(lapply(asked$outcome, function(outcome) {
+    lapply(seq_along(groups), function(g) list(outcome = outcome, inside = groups[[g]], group = names(groups)[g]))
+  }), recursive = FALSE)
+  check_looks(blocks, asked, call)
+  effects <- once_each(lapply(blocks, function(block) {
+    log_opening(study, block$outcome, "measure_effect")
+    with_cautions(measure_remote_block(x, block, asked, call), design_cautions(x))
   }))
   log_effects(effects, asked)
-  if (length(effects) == 1L) effects[[1L]] else new_effects(effects, asked)
+  if (length(effects) == 1L && is.null(asked$by)) effects[[1L]] else new_effects(effects, asked)
+}
+
+# The groups of a covariate with levels, as study_groups() has them: named calls, 1 for units of a group.
+remote_by <- function(study, by, call) {
+  check_string(by, arg = "by", call = call)
+  column <- study$columns[[by]]
+  if (is.null(column) || !column$kind %in% c("factor", "binary")) {
+    abort_input(c(
+      "{.arg by} must name a covariate with a few levels.",
+      x = if (is.null(column)) "{.val {by}} is not among the study's covariates." else "{.val {by}} is {column$kind}.",
+      i = if (is.null(column)) "On a table in a database groups are those of covariates: name it in {.fn frame_study}." else
+        "Cut it into groups in a view first."), column = by, call = call)
+  }
+  words <- if (column$kind == "factor") lapply(seq_along(column$levels), function(k) level_word(column, k)) else
+    list(bquote(ifelse(.(column$word) == 1, 0, 1)), bquote(ifelse(.(column$word) == 1, 1, 0)))
+  names(words) <- if (column$kind == "factor") column$levels else if (column$levels == "TRUE") c("FALSE", "TRUE") else
+    c("0", "1")
+  counts <- row_sums(study$rows, unlist(lapply(unname(words), function(word) {
+    lapply(unname(arm_words), function(arm) call("*", word, arm))
+  })))
+  leave_thin_groups(words, apply(matrix(counts, 2L), 2L, min) < 2, by, call)
 }
 
 check_remote_effect <- function(x, asked, given, call) {
-  can <- c("x", "outcome", "estimator", "model", "family", "adjust", "bands", "lonely_stratum", "level", "seed")
+  can <- c("x", "outcome", "estimator", "model", "family", "by", "adjust", "bands", "lonely_stratum", "level", "seed")
   stray <- setdiff(given, can)
   plain <- list(inference = "analytic", error = "robust", normalise = TRUE, estimand = study_of(x)$estimand)
   stray <- stray[!vapply(stray, function(name) identical(asked[[name]], plain[[name]]), NA)]
@@ -28,24 +54,25 @@ check_remote_effect <- function(x, asked, given, call) {
     abort_unsupported(c("{.code family = \"{families[1L]}\"} needs rows in memory.",
                         i = "Use {.val gaussian}, {.val binomial} or {.val poisson}."), call = call)
   }
-  if (length(asked$outcome) == 1L && (asked$adjust != "none" || asked$bands)) check_looks(list(1), asked, call)
 }
 
 # What an estimator reads: y, known (1, 0, or NULL when all are), s: the sampling weight of units in use, v: theirs
 # after the design, nuisance of v, arms: 1 for units of an arm; words or calls.
-remote_block <- function(x, outcome, asked) {
+remote_block <- function(x, group, asked) {
   study <- study_of(x)
+  outcome <- group$outcome
   rows <- study$rows
   facts <- study$outcomes[[outcome]]
   event <- study$events[[outcome]]
   s <- remote_kept_weight(x)
+  if (!is.null(group$inside)) s <- say_word(rows, "s", call("*", s, group$inside))
   if (!is.null(facts$known)) s <- say_word(rows, "s", call("*", s, facts$known))
   by_score <- design_kind(x) == "raw" && estimators[[asked$estimator]]$by_score
   inverse <- if (by_score) remote_inverse(rows, x$score, study$estimand)
   weight <- if (by_score) inverse$weight else x$weight_word
   nuisance <- if (by_score) inverse$nuisance else if (is.null(weight)) no_nuisance() else x$nuisance
   list(
-    x = x, outcome = outcome, shares = !is.na(event), y = facts$value, known = facts$known, s = s,
+    x = x, outcome = outcome, inside = group$inside, group = group$group, shares = !is.na(event), y = facts$value, known = facts$known, s = s,
     v = if (is.null(weight)) s else say_word(rows, "v", call("*", s, weight)), made = by_score,
     nuisance = scaled_nuisance(nuisance, s), arms = stats::setNames(arm_words, names(both_arms)),
     contrasts = if (!is.na(event)) c("difference", "ratio", "odds_ratio") else
@@ -54,22 +81,22 @@ remote_block <- function(x, outcome, asked) {
   )
 }
 
-measure_remote_outcome <- function(x, outcome, asked, call) {
+measure_remote_block <- function(x, group, asked, call) {
   study <- study_of(x)
   rows <- study$rows
-  block <- remote_block(x, outcome, asked)
+  block <- remote_block(x, group, asked)
   used <- bquote(ifelse(.(block$s) > 0, 1, 0))
   found <- outcome_sums(rows, block, used)
   check_remote_arms(found, study, block, call)
   block$missing <- attr(found, "missing")
   made <- estimators[[asked$estimator]]$remote(rows, block, found, asked, call)
   plain <- estimators[[asked$estimator]]$plain
-  within <- if (design_kind(x) == "strata" && plain) remote_stratum_differences(rows, block)
+  within <- if (design_kind(x) == "strata" && plain && is.null(block$inside)) remote_stratum_differences(rows, block)
   words <- influence_words(rows, c(made$terms, within$terms))
   keys <- remote_keys(study)
   sums <- influence_sums(rows, words, keys, used, checked_words(rows))
   check_unchanged(rows, sums$check)
-  inference <- remote_inference(x, sums, keys, asked, call)
+  inference <- remote_inference(x, sums, keys, asked, call, group_phrase(block))
   result <- core_contrasts(list(estimate = made$estimate), block$contrasts)
   if (!is.null(within)) result <- with_own_words(result, within$estimate)
   if (design_kind(x) %in% c("cells", "strata") && plain) {
@@ -101,7 +128,8 @@ outcome_sums <- function(rows, block, used) {
   }))
   kept <- if (inherits(block$x, "twin_design")) block$x$kept_word
   gone <- if (!is.null(block$known)) {
-    list(missing = multiplied(bquote((1 - .(block$known))), if (is.null(kept)) 1 else kept))
+    list(missing = multiplied(multiplied(bquote((1 - .(block$known))), if (is.null(kept)) 1 else kept),
+                              if (is.null(block$inside)) 1 else block$inside))
   }
   sums <- row_sums(rows, c(exprs, gone))
   of <- function(name, part) unname(sums[[paste(name, part)]])
@@ -122,7 +150,7 @@ check_remote_arms <- function(found, study, block, call) {
   if (length(small) > 0L) {
     abort_input(c("Each arm must keep at least 2 units with a known outcome.",
                   x = "The {small[1L]} arm ({.val {study$levels[[small[1L]]]}}) has {count_text(count[[small[1L]]])} for
-                       {.val {block$outcome}}."), call = call)
+                       {.val {block$outcome}}{group_phrase(block)}."), call = call)
   }
 }
 
@@ -168,7 +196,9 @@ remote_models <- function(rows, block, found, weight, asked, call) {
   check_remote_family(family, block, call)
   terms <- model_terms(study, outcome_formula(asked, block), call)
   check_remote_formula(terms$formula, study$data, call)
-  columns <- remote_standardised(study, remote_matrix(terms$columns, terms$formula))
+  matrix <- remote_matrix(terms$columns, terms$formula)
+  if (!is.null(block$inside)) matrix <- words_that_vary(rows, matrix, block$s)
+  columns <- remote_standardised(study, matrix)
   fits <- Map(function(arm, name) {
     told <- arm_name(if (name == "mean_treated") 1L else 0L, study)
     own <- found[[name]]
@@ -181,6 +211,12 @@ remote_models <- function(rows, block, found, weight, asked, call) {
     c(fit, list(nuisance = fit_nuisance(fit, columns)))
   }, block$arms, names(block$arms))
   list(fits = fits, columns = columns)
+}
+
+# As columns_that_vary(), of rows whose weight s is positive.
+words_that_vary <- function(rows, matrix, s) {
+  ends <- row_ends_inside(rows, matrix$words, s)
+  lapply(matrix, `[`, ends$least < ends$most)
 }
 
 check_remote_family <- function(family, block, call) {
@@ -255,13 +291,13 @@ remote_augmented <- function(rows, block, found, asked, call) {
 }
 
 # list(vcov of the two means, df, text), as effect_vcov() gives them.
-remote_inference <- function(x, sums, keys, asked, call) {
+remote_inference <- function(x, sums, keys, asked, call, where) {
   study <- study_of(x)
   out <- core_vcov_of(sums, asked$lonely)
   scored <- if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for"
   if (length(keys) == 0L) return(list(vcov = out$vcov, df = Inf, text = paste(c("robust", scored), collapse = ", ")))
   name <- study$roles$cluster
-  check_cluster_count(seq_len(out$clusters), name, call)
+  check_cluster_count(seq_len(out$clusters), name, call, where)
   if (!is.null(out$lonely)) stop_lonely(out$lonely, study, call)
   strata <- length(unique(sums$stratum[sums$counts]))
   text <- c(sprintf("clustered by %s (%d)", name, out$clusters),
@@ -277,19 +313,19 @@ new_remote_effect <- function(block, result, inference, found, words, asked) {
   count <- of("count")
   mean <- sum(of("s") * of("mean")) / sum(of("s"))
   spread <- sqrt(sum(of("count") * (of("variance") + (of("mean") - mean)^2)) / max(1, sum(count) - 1))
-  inference <- with_honest_errors(inference, result$estimate, spread, where = "")
-  worst <- if (block$made || block$missing > 0) {
+  inference <- with_honest_errors(inference, result$estimate, spread, where = group_phrase(block))
+  worst <- if (block$made || block$missing > 0 || !is.null(block$inside)) {
     after <- sample_moments(study, list(after = block$v), balance_parts(study))
     worst_row(c(design_moments(study)["before"], after), study$estimand)
   } else {
     worst_imbalance(x)
   }
   note <- c(if (inherits(x, "twin_design")) x$note, if (block$missing > 0) {
-    sprintf("the %s of %s units whose outcome is known", count_text(sum(count)), count_text(sum(count) + block$missing))
+    if (!is.null(block$inside)) "units whose outcome is known" else sprintf("the %s of %s units whose outcome is known", count_text(sum(count)), count_text(sum(count) + block$missing))
   })
   structure(list(
     outcome = block$outcome, estimator = asked$estimator, level = asked$level, shares = block$shares,
-    contrast = NULL, group = NULL, by = NULL, family = used_family(block, asked), interval = asked$interval,
+    contrast = NULL, group = block$group, by = asked$by, family = used_family(block, asked), interval = asked$interval,
     normalised = asked$normalise, study = study, kind = design_kind(x), reuse = FALSE, design = design_label(x),
     note = as.character(note), estimand = study$estimand, estimate = result$estimate, influence = NULL, rows = NULL,
     used = NULL, vcov = inference$vcov, df = inference$df,

@@ -82,6 +82,13 @@ row_ends <- function(rows, exprs) {
   list(least = both[seq_along(exprs)], most = both[-seq_along(exprs)])
 }
 
+# The same among rows of positive weight s.
+row_ends_inside <- function(rows, words, s) {
+  inside <- function(other) lapply(words, function(word) bquote(ifelse(.(s) > 0, .(word), .(other))))
+  both <- row_aggregates(rows, rep(c("MIN", "MAX"), each = length(words)), unname(c(inside(1e300), inside(-1e300))))
+  list(least = both[seq_along(words)], most = both[-seq_along(words)])
+}
+
 row_aggregates <- function(rows, aggregate, exprs) {
   stopifnot(length(exprs) > 0L)
   dialect <- rows$source$dialect

@@ -32,13 +32,17 @@ study_groups <- function(study, by, call = rlang::caller_env()) {
   levels <- if (column$kind == "factor") column$levels else rev(column_levels(column))
   groups <- lapply(stats::setNames(seq_along(levels), levels), function(k) codes == k)
   thin <- vapply(groups, function(inside) min(sum(study$z[inside]), sum(1L - study$z[inside])) < 2L, NA)
+  leave_thin_groups(groups, thin, by, call)
+}
+
+leave_thin_groups <- function(groups, thin, by, call) {
   if (all(thin)) {
     abort_input(c("No level of {.val {by}} has 2 units in both arms.", i = "Choose another column for {.arg by}."),
                 column = by, call = call)
   }
   if (any(thin)) {
     warn_kind("thin_group", c("{sum(thin)} level{?s} of {.val {by}} {?has/have} fewer than 2 units in an arm and
-                               {?is/are} left out: {.val {levels[thin]}}."), levels = levels[thin])
+                               {?is/are} left out: {.val {names(groups)[thin]}}."), levels = names(groups)[thin])
   }
   groups[!thin]
 }
