@@ -93,7 +93,8 @@ strength_rows <- function(fit, strength, name, times, critical, towards) {
 # columns), inflation (robust over classical standard error), clusters_df and about (for prints). before: in the sample
 # before the design, with sampling weights alone.
 effect_regression <- function(x, before = FALSE, call = rlang::caller_env()) {
-  check_designed_effect(x, call)
+  check_designed_effect(x, call, remote = TRUE)
+  if (is_remote(study_of(x))) return(remote_effect_regression(x, before, call))
   if (inherits(x, "twin_hazard")) {
     abort_unsupported(c("A hazard ratio has no partial R2.", i = "Use {.fn probe_ratio}."), call = call)
   }
@@ -105,18 +106,25 @@ effect_regression <- function(x, before = FALSE, call = rlang::caller_env()) {
   terms <- model_terms(study, outcome_formula(x$source$asked, block), call)
   matrix <- terms_matrix(study, terms)[units$rows, , drop = FALSE]
   fit <- core_treatment_regression(units$y, as.double(units$z), matrix, v)
-  if (fit$df < 3 || !is.finite(fit$se) || fit$se <= 0) {
-    abort_input(c("The regression of {.val {x$outcome}} can't be probed: {fit$df} degrees of freedom, standard error
-                   {number_text(fit$se)}."), call = call)
-  }
+  check_regression_fit(x, fit, call)
   if (before) return(c(fit, list(about = list(outcome = x$outcome))))
   robust <- regression_vcov(x, cbind(fit$influence), units$rows, v > 0)
   fit$inflation <- sqrt(robust$vcov[1L]) / fit$se
   fit$clusters_df <- if (length(x$clusters) > 0L) robust$clusters - 1 else Inf
   fit$names <- colnames(matrix)
-  fit$about <- list(outcome = x$outcome, design = x$design, effect = main_row(x)$estimate, estimator = x$estimator,
-                    covariates = names(terms$columns), by = regression_words(x))
+  fit$about <- regression_about(x, terms, regression_words(x))
   fit
+}
+
+check_regression_fit <- function(x, fit, call) {
+  if (fit$df >= 3 && is.finite(fit$se) && fit$se > 0) return(invisible(fit))
+  abort_input(c("The regression of {.val {x$outcome}} can't be probed: {fit$df} degrees of freedom, standard error
+                 {number_text(fit$se)}."), call = call)
+}
+
+regression_about <- function(x, terms, by) {
+  list(outcome = x$outcome, design = x$design, effect = main_row(x)$estimate, estimator = x$estimator,
+       covariates = names(terms$columns), by = by)
 }
 
 # By the effect's clusters, one way or two, else by matched sets, else by unit.
