@@ -51,3 +51,56 @@ regression_influence <- function(rows, v, words, mean, length_of, fit, scale) {
   of_y <- left(words[[last]], last, slopes[, 2L])
   say_word(rows, "f", bquote(.(v) * .(scale / fit$spread) * .(of_z) * (.(of_y) - .(fit$estimate) * .(of_z))))
 }
+
+# As bounded_arms(), from spreads of the outcome (of what the models leave of it) whose bins stand for their units.
+remote_bounded_arms <- function(block, asked, call = rlang::caller_env()) {
+  x <- block$x
+  rows <- study_of(x)$rows
+  s <- block$s
+  weight <- remote_moving_weight(x, block, s, call)
+  augmented <- estimators[[asked$estimator]]$models
+  models <- if (augmented) remote_models(rows, block, outcome_sums(rows, block, kept_call(s)), s, asked, call)$fits
+  target <- if (augmented) remote_target(rows, block)$t
+  lapply(stats::setNames(nm = names(arm_words)), function(name) {
+    arm <- arm_words[[name]]
+    fit <- if (augmented) models[[paste0("mean_", name)]]
+    y <- if (augmented) say_word(rows, "y", call("-", block$y, fit$mean)) else block$y
+    part <- function(own) if (!identical(own, 0)) call("*", multiplied(s, own), arm)
+    sums <- Filter(Negate(is.null), list(fixed = part(weight$fixed[[name]]), free = part(weight$odds[[name]])))
+    spread <- row_spread(rows, y, sums)
+    of <- function(what) if (what %in% names(sums)) spread[[what]] else numeric(nrow(spread))
+    means <- if (augmented) row_sums(rows, list(t = target, y = call("*", target, fit$mean)))
+    list(added = if (augmented) means[["y"]] / means[["t"]] else 0,
+         table = core_bound_table((spread$least + spread$most) / 2, of("fixed"), of("free")))
+  })
+}
+
+# By arm, calls of the parts of a weight that stay and that move, see moving_weight(); 0 for none.
+remote_moving_weight <- function(x, block, s, call) {
+  estimand <- study_of(x)$estimand
+  by_score <- !has_weights(x) || weighing_of(x)$odds == "score"
+  e <- if (by_score) x$score$fitted
+  odds <- list(treated = bquote(((1 - .(e)) / .(e))), control = bquote((.(e) / (1 - .(e)))))
+  own <- if (is.null(x$weight_word)) 1 else x$weight_word
+  if (population_of(estimand) == "everybody") {
+    if (!by_score) odds <- remote_probability_odds(x, s, own, call)
+    return(list(fixed = list(treated = 1, control = 1), odds = odds))
+  }
+  seeks <- population_of(estimand)
+  moves <- setdiff(names(arm_words), seeks)
+  nothing <- list(treated = 0, control = 0)
+  list(fixed = utils::modifyList(nothing, stats::setNames(list(own), seeks)),
+       odds = utils::modifyList(nothing, stats::setNames(list(if (by_score) odds[[moves]] else own), moves)))
+}
+
+# The weights of strata and cells less 1, see probability_weights().
+remote_probability_odds <- function(x, s, own, call) {
+  rows <- study_of(x)$rows
+  sums <- row_sums(rows, c(list(all = s), lapply(arm_words, function(arm) bquote(.(s) * .(own) * .(arm)))))
+  factor <- sums[["all"]] / sums[names(arm_words)]
+  scaled <- bquote(.(own) * ifelse(u_z == 1, .(factor[["treated"]]), .(factor[["control"]])))
+  least <- row_ends_inside(rows, list(scaled), s)$least
+  if (least < 1 - 1e-8) stop_no_probabilities(least, call)
+  odds <- bquote(pmax(.(scaled) - 1, 0))
+  list(treated = odds, control = odds)
+}

@@ -41,7 +41,7 @@
 #' probe_weights(effect, lambda = c(1, 1.5, 2, 3), draws = 50)
 #' @export
 probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, level = 0.95, draws = 1000, seed = 1) {
-  check_designed_effect(x)
+  check_designed_effect(x, remote = TRUE)
   check_numbers(lambda, "numbers from 1 to a million", 1, 1e6, advice = "Lambda 1 means no hidden bias; 2 that the
                 odds of treatment may be off by twice.")
   check_count(draws, min = 0)
@@ -49,7 +49,14 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, lev
   check_flag(yardstick)
   check_seed(seed)
   check_bounded_weights(x)
-  arms <- bounded_arms(x$source$block, x$source$asked)
+  remote <- is_remote(study_of(x))
+  if (remote) {
+    asked <- c(draws = !missing(draws) && draws > 0, yardstick = !missing(yardstick) && yardstick)
+    refuse_row_options(names(asked)[asked], rlang::current_env())
+    draws <- 0
+    yardstick <- FALSE
+  }
+  arms <- (if (remote) remote_bounded_arms else bounded_arms)(x$source$block, x$source$asked)
   bounds <- core_difference_bounds(arms, lambda)
   estimate <- core_difference_bounds(arms, 1)[[1L]]
   above <- estimate >= 0
@@ -151,6 +158,10 @@ probability_weights <- function(units, s, call) {
   weight <- units$w * sum(s) / total[2L - units$z]
   least <- min(weight[s > 0])
   if (least >= 1 - 1e-8) return(pmax(weight, 1))
+  stop_no_probabilities(least, call)
+}
+
+stop_no_probabilities <- function(least, call) {
   abort_unsupported(c("These weights are no inverse probabilities: the least is {number_text(least)}, below 1.",
                       i = "Use inverse weights, or weigh for ATT."), call = call)
 }

@@ -60,7 +60,8 @@ no_bin <- -1e200
 
 # By bin, the greatest of its shares of the sums; 0 for bins of one value.
 coarse_shares <- function(bins, names) {
-  (bins$least < bins$most) * do.call(pmax, lapply(names, function(name) bins[[name]] / sum(bins[[name]])))
+  shares <- lapply(names, function(name) bins[[name]] / max(sum(bins[[name]]), .Machine$double.xmin))
+  (bins$least < bins$most) * do.call(pmax, shares)
 }
 
 # Which of so many equal parts from least to most a value lies in, counted from `start`.
