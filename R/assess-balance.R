@@ -304,18 +304,22 @@ extra_columns <- function(designs, extra, call = rlang::caller_env()) {
   for (word in extra) check_choice(word, c("score", "squares", "cubes", "interactions", "factors"), "extra", call)
   if (length(extra) == 0L) return(list())
   study <- study_of(designs[[1L]])
-  s <- sampling_weight(study)
-  centred <- lapply(Filter(function(column) column$kind %in% c("numeric", "date", "binary"), study$columns),
-                    function(column) column$values - sum(s * column$values) / sum(s))
-  numeric <- centred[vapply(study$columns[names(centred)], function(column) column$kind != "binary", NA)]
+  scalar <- Filter(function(column) column$kind %in% c("numeric", "date", "binary"), study$columns)
+  centred <- if (is_remote(study)) centred_words(study, scalar) else {
+    s <- sampling_weight(study)
+    lapply(scalar, function(column) column$values - sum(s * column$values) / sum(s))
+  }
+  numeric <- centred[vapply(scalar, function(column) column$kind != "binary", NA)]
   powers <- function(power, mark, kind) {
-    columns <- lapply(numeric, function(x) row_column(x^power, kind))
+    columns <- lapply(numeric, function(x) {
+      row_column(if (is_remote(study)) Reduce(function(a, b) call("*", a, b), rep(list(x), power)) else x^power, kind, study)
+    })
     stats::setNames(columns, paste0(names(numeric), rep(mark, length(numeric))))
   }
   c(
     if ("score" %in% extra) score_columns(designs, call),
     if ("squares" %in% extra) powers(2, "^2", "square"), if ("cubes" %in% extra) powers(3, "^3", "cube"),
-    if ("interactions" %in% extra) interaction_columns(centred)
+    if ("interactions" %in% extra) interaction_columns(centred, study)
   )
 }
 
@@ -325,13 +329,16 @@ score_columns <- function(designs, call) {
     abort_input(c("{.code extra = \"score\"} needs a design with a score.", i = "Call {.fn score_units} first."),
                 call = call)
   }
-  list("linear score" = row_column(scored[[1L]]$score$linear, "score"))
+  list("linear score" = row_column(scored[[1L]]$score$linear, "score", study_of(scored[[1L]])))
 }
 
-interaction_columns <- function(centred) {
+interaction_columns <- function(centred, study) {
   if (length(centred) < 2L) return(list())
   pairs <- utils::combn(names(centred), 2L, simplify = FALSE)
-  products <- lapply(pairs, function(pair) row_column(centred[[pair[1L]]] * centred[[pair[2L]]], "interaction"))
+  product <- if (is_remote(study)) function(a, b) call("*", a, b) else `*`
+  products <- lapply(pairs, function(pair) {
+    row_column(product(centred[[pair[1L]]], centred[[pair[2L]]]), "interaction", study)
+  })
   stats::setNames(products, vapply(pairs, paste, "", collapse = " x "))
 }
 
@@ -352,12 +359,14 @@ custom_columns <- function(study, custom, call = rlang::caller_env()) {
       abort_input(c("The custom row {.val {name}} must be finite in every row of the study.",
                     x = "It is not in {length(bad)}; first rows: {first_rows(study$rows[bad])}."), call = call)
     }
-    row_column(values, "custom")
+    row_column(values, "custom", study)
   }, custom, names(custom))
 }
 
-row_column <- function(values, kind) {
-  list(kind = kind, label = "", levels = NULL, missing = 0L, flag = NULL, values = values)
+# values: of the rows, or in a database a call that makes a word.
+row_column <- function(values, kind, study) {
+  facts <- list(kind = kind, label = "", levels = NULL, missing = 0L, flag = NULL)
+  c(facts, if (is_remote(study)) list(word = say_word(study$rows, "x", values)) else list(values = values))
 }
 
 # Per sample: effective sizes and joint imbalance of the study's own covariates (Methods: Mahalanobis distance between

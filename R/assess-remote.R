@@ -2,17 +2,21 @@
 
 # The table of balance from sums and spreads; rows on request need the rows.
 remote_balance <- function(designs, limits, reference, extra, custom, by, tests, call) {
-  asked <- c(extra = length(extra) > 0L, custom = length(custom) > 0L, by = !is.null(by), tests = tests,
+  asked <- c("factors" = "factors" %in% extra, custom = length(custom) > 0L, by = !is.null(by), tests = tests,
              reference = reference$from == "all")
   refuse_row_options(names(asked)[asked], call)
+  check_same_rows(lapply(designs, study_of), call)
   study <- study_of(designs[[1L]])
-  reference <- find_given(reference, study, call)
+  more <- extra_columns(designs, extra, call)
+  wide <- if (length(more) > 0L) amend(study, columns = c(study$columns, more)) else study
+  reference <- find_given(reference, wide, call)
   made <- Filter(alters_sample, designs)
-  samples <- c(design_moments(study)["before"], lapply(made, function(design) design_moments(design)$after))
-  yardstick <- balance_yardstick(study, samples$before, reference, FALSE)
-  sizes <- lapply(samples, attr, "sizes")
   weights <- c(list(before = quote(u_s)), lapply(made, remote_full_weight))
-  gaps <- add_distribution_gaps(samples, study, stats::setNames(weights, names(samples)))
+  samples <- if (length(more) > 0L) sample_moments(wide, weights, balance_parts(wide)) else
+    c(design_moments(study)["before"], lapply(made, function(design) design_moments(design)$after))
+  yardstick <- balance_yardstick(wide, samples$before, reference, FALSE)
+  sizes <- lapply(samples, attr, "sizes")
+  gaps <- add_distribution_gaps(samples, wide, weights)
   samples <- gaps$moments
   rows <- Map(function(rows, sample) finish_rows(rows, yardstick, limits, sample), samples, names(samples))
   rows <- do.call(rbind, unname(lapply(rows, add_reduction, before = rows$before)))
@@ -23,9 +27,9 @@ remote_balance <- function(designs, limits, reference, extra, custom, by, tests,
                mahalanobis = core_mahalanobis_length(mean_gaps(study, rows[rows$sample == sample, ]), covariance))
   }))
   balance <- new_balance(rows, list(
-    limits = limits, reference = reference, labels = vapply(study$columns, `[[`, "", "label"), levels = study$levels,
+    limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
     design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
-    totals = totals, by = NULL, tests = FALSE, study = study, weights = NULL, several = length(designs) > 1L, coarse = gaps$coarse
+    totals = totals, by = NULL, tests = FALSE, study = wide, weights = NULL, several = length(designs) > 1L, coarse = gaps$coarse
   ))
   log_balance(balance, extra, by)
   balance
@@ -141,4 +145,12 @@ described_row <- function(part, at, se, overall) {
     mean * (1 - mean)
   }
   cbind(row, mean_all = mean, sd_all = sqrt(variance))
+}
+
+# Columns less their weighted means, as words.
+centred_words <- function(study, columns) {
+  if (length(columns) == 0L) return(list())
+  words <- lapply(columns, `[[`, "word")
+  sums <- row_sums(study$rows, c(list(.all = quote(u_s)), lapply(words, function(word) call("*", quote(u_s), word))))
+  Map(function(word, sum) say_word(study$rows, "c", call("-", word, sum / sums[[".all"]])), words, sums[-1L])
 }

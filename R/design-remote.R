@@ -287,9 +287,7 @@ balance_parts <- function(study) {
     row <- function(level, kind, word, centre = 0) {
       list(covariate = name, level = level, kind = kind, word = word, centre = centre)
     }
-    mean <- if (!column$kind %in% c("factor", "binary")) {
-      study$rows$check[[as.character(column$word)]] / study$rows$count
-    }
+    mean <- if (!column$kind %in% c("factor", "binary")) word_means(study$rows, list(column$word))
     own <- switch(column$kind,
       factor = lapply(seq_along(column$levels), function(k) row(column$levels[k], "level", level_word(column, k))),
       binary = list(row(column$levels, "binary", column$word)),
@@ -305,7 +303,7 @@ sample_moments <- function(study, samples, parts) {
   away <- lapply(parts, function(part) {
     if (part$centre == 0) part$word else say_word(rows, "c", call("-", part$word, part$centre))
   })
-  numeric <- vapply(parts, function(part) part$kind %in% c("numeric", "date"), NA)
+  numeric <- vapply(parts, function(part) !part$kind %in% c("level", "binary", "missing"), NA)
   exprs <- list()
   for (sample in names(samples)) for (arm in names(arms)) {
     v <- say_word(rows, "a", call("*", samples[[sample]], arms[[arm]]))

@@ -340,6 +340,7 @@ new_remote_effect <- function(block, result, inference, found, words, asked) {
 
 # Correlations of the terms of several effects from one pass over the table they share.
 remote_joint_vcov <- function(effects, terms) {
+  check_same_rows(lapply(effects, `[[`, "study"))
   study <- effects[[1L]]$study
   words <- unlist(lapply(effects, function(effect) unname(effect$remote$words)))
   names(words) <- paste0("f", seq_along(words))

@@ -11,6 +11,7 @@ study_sizes <- function(study) {
 # given: the arguments of frame_study().
 frame_remote <- function(given, call) {
   source <- given$data
+  framed <- source$counter
   source$counter <- new.env(parent = emptyenv())
   source$counter$passes <- 0L
   first <- source$columns
@@ -68,7 +69,11 @@ frame_remote <- function(given, call) {
     events = outcomes$events, outcomes = outcomes$facts, hash = NULL, family = NULL, outside = NULL
   )
   rows$check <- row_sums(rows, checked_words(rows))
-  fields$hash <- rlang::hash(list(source$from, base, where, rows$check, fields$estimand))
+  # the same rows framed again, for another estimand or anew, share their words: designs on them stand side by side
+  same <- rlang::hash(list(source$from, base, where, rows$check))
+  if (is.null(framed[[same]])) framed[[same]] <- rows
+  fields$rows <- framed[[same]]
+  fields$hash <- rlang::hash(list(same, fields$estimand))
   fields$logbook <- new_logbook()
   study <- structure(fields, class = c("twin_remote_study", "twin_study"))
   log_step(study, "frame", paste0(roles$treatment, ", ", given$estimand),
@@ -76,6 +81,15 @@ frame_remote <- function(given, call) {
            settings = list(covariates = study_terms(study), missing = given$missing, graph = by_graph,
                            database = source$dialect$words, table = source$label))
   study
+}
+
+# Words of one study mean nothing in another.
+check_same_rows <- function(studies, call = rlang::caller_env()) {
+  own <- lapply(studies, function(study) study$rows)
+  if (!all(vapply(own, identical, NA, own[[1L]]))) {
+    abort_input(c("Designs and effects side by side must be of one table: one {.fn remote_units} for all of them.",
+                  i = "Frame their studies from the same {.cls twin_remote}."), call = call)
+  }
 }
 
 # Words of the groups that errors are summed by.
