@@ -160,16 +160,24 @@ check_balanced <- function(fit, moments, s, arm, name, study, tolerance, call) {
   left <- abs(core_moment_gaps(moments, s, arm, fit))
   if (fit$status == "converged" && all(left <= slack + 1e-8 * abs(fit$target))) return(invisible(fit))
   beyond <- beyond_range(moments[arm == 1 & s > 0, , drop = FALSE], fit$target, tolerance)
+  stop_not_balanced(colnames(moments), beyond, left, name, call)
+}
+
+# names: of the moments; beyond: is the target out of their range? left: the gap that is left; remote: of a table in a
+# database, which has fewer ways out?
+stop_not_balanced <- function(names, beyond, left, name, call, remote = FALSE) {
   guilty <- if (any(beyond)) which(beyond) else which(left >= max(left) / 20)
-  named <- colnames(moments)[guilty[order(-left[guilty])]]
+  named <- names[guilty[order(-left[guilty])]]
   shown <- utils::head(named, 6L)
   other <- if (name == "treated") "control" else "treated"
   abort_kind("infeasible", c(
     "No weights of the {name} units can meet the moments asked for.",
     x = paste0(if (any(beyond)) "Out of their range: {.val {shown}}" else "They can't be met together: {.val {shown}}",
                if (length(named) > 6L) " and {length(named) - 6L} more", "."),
-    i = "Ask for less: fewer {.arg moments} or {.arg interactions}, merged levels, a larger {.arg tolerance}
-         ({.code method = \"stable\"}); or {.fn trim_units} the {other} units without counterpart first."
+    i = if (remote) "Ask for less: fewer {.arg moments} or merged levels; or {.fn trim_units} the {other} units without
+                     counterpart first." else
+      "Ask for less: fewer {.arg moments} or {.arg interactions}, merged levels, a larger {.arg tolerance}
+       ({.code method = \"stable\"}); or {.fn trim_units} the {other} units without counterpart first."
   ), moments = named, call = call, .envir = environment())
 }
 

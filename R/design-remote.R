@@ -141,10 +141,9 @@ remote_weights <- function(x, asked, call) {
     abort_unsupported(c("{.code method = \"{asked$method}\"} needs rows in memory.",
                         i = "Use {.or {.val {able}}}, or draw a sample with {.fn fetch_units}."), call = call)
   }
-  check_score(x, "weigh_units", call, remote = TRUE)
   rows <- study$rows
   s <- remote_kept_weight(x)
-  made <- entry$remote(rows, x$score, study$estimand)
+  made <- entry$remote(x, asked, call)
   weight <- made$weight
   nuisance <- made$nuisance
   if (asked$stabilise) {
@@ -167,8 +166,9 @@ remote_weights <- function(x, asked, call) {
   moved <- if (!is.null(cut)) rowSums(cut$table[c("raised", "lowered")])
   weighing <- list(method = asked$method, stabilise = asked$stabilise, free = sum(moved) == 0, truncation = cut$table)
   step <- c(list(verb = "weigh", label = weigh_label(asked, study$estimand)), asked["method"],
-            asked["stabilise"], asked["truncate"])
-  design <- new_remote_design(x, step, kind = "weights", weight = weight, weighing = weighing, nuisance = nuisance)
+            asked[c(sub("weight", "column", entry$arguments), "truncate")])
+  design <- new_remote_design(x, step, kind = "weights", weight = weight, weighing = weighing, nuisance = nuisance,
+                              score = if (is.null(made$score)) design_score(x) else made$score)
   design <- amend(design, moments = design_moments(design))
   warn_heavy_remote(design)
   size <- remote_arm_sizes(design)

@@ -11,8 +11,8 @@
 # not normalised, sum to the size of the population? odds: "score" or "weight", from which the odds behind the weights
 # are read (probe_weights()), NULL where there are none; no_odds: then why, a sentence. redraw: function(x, y, fit,
 # weights) for the means of a draw where they can be had faster than by the whole design, NULL else.
-# remote: function(rows, score, estimand) giving list(weight, nuisance) in words for a table in a database, NULL where
-# they need rows. even: is it a sample with as many units of both arms, each counted once, so that they can be paired?
+# remote: function(x, asked, call) giving list(weight, nuisance, score where the method makes one) in words for a table in
+# a database, NULL where they need rows. even: is it a sample with as many units of both arms, each counted once, so that they can be paired?
 new_weighing <- function(words, verb = "weigh", arguments = character(), answers = function(estimand) TRUE, make = NULL,
                          nuisance = NULL, details = function(asked) NULL, by_score = FALSE, given = NULL,
                          estimated = TRUE, sums = FALSE, odds = "weight", no_odds = NULL, redraw = NULL,
@@ -30,19 +30,23 @@ weighings <- list(
     make = function(x, asked, call) inverse_weights(check_score(x, "weigh_units", call), x$score),
     nuisance = function(design, s) inverse_nuisance(design),
     redraw = function(matrix, z, y, s, estimand, fit) core_redraw_weighted(matrix, z, y, s, estimand, fit),
-    remote = function(rows, score, estimand) remote_inverse(rows, score, estimand)
+    remote = function(x, asked, call) {
+      remote_inverse(study_of(x)$rows, check_score(x, "weigh_units", call, remote = TRUE), study_of(x)$estimand)
+    }
   ),
   entropy = new_weighing(
     "entropy weights", arguments = c("moments", "interactions"), answers = function(e) has_known_population(e),
     make = function(x, asked, call) moment_weights(x, asked, FALSE, call),
     nuisance = function(design, s) moment_nuisance(design, s, FALSE),
-    details = function(asked) moment_details(asked)
+    details = function(asked) moment_details(asked),
+    remote = function(x, asked, call) remote_moment_weights(x, asked, call)
   ),
   balancing_score = new_weighing(
     "balancing-score weights", arguments = "stabilise", odds = "score",
     answers = function(e) has_known_population(e) || estimands[[e]]$own_likelihood,
     make = function(x, asked, call) balancing_score_weights(x, call),
-    nuisance = function(design, s) inverse_nuisance(design)
+    nuisance = function(design, s) inverse_nuisance(design),
+    remote = function(x, asked, call) remote_balancing_score(x, asked, call)
   ),
   stable = new_weighing(
     "stable weights", arguments = c("moments", "interactions", "tolerance"),

@@ -28,6 +28,14 @@ remote_links <- list(
     list(mean = mean, slope = mean, residual = bquote((.(y) - .(mean))), variance = mean,
          value = bquote(.(y) * .(l) - .(mean)))
   }),
+  # the objective of core_fit_counterpoise(): inverse weights of its scores balance every mean of both arms
+  counterpoise = list(start = stats::qlogis, bound = most_linear, words = function(rows, l, y) {
+    side <- bquote((2 * .(y) - 1))
+    t <- say_word(rows, "i", bquote(exp(-.(side) * .(l))))
+    mean <- say_word(rows, "e", bquote(1 / (1 + exp(-.(l)))))
+    list(mean = mean, slope = bquote(.(mean) * (1 - .(mean))), residual = bquote((.(side) * (1 + .(t)))), variance = t,
+         value = bquote(.(side) * .(l) - .(t)))
+  }),
   probit = list(start = stats::qnorm, bound = 37, words = function(rows, l, y) {
     own <- normal_words(rows, l)
     likely <- say_word(rows, "p", bquote(ifelse(.(y) > 0.5, .(own$below), .(own$above))))

@@ -71,8 +71,12 @@ frame_remote <- function(given, call) {
   rows$check <- row_sums(rows, checked_words(rows))
   # the same rows framed again, for another estimand or anew, share their words: designs on them stand side by side
   same <- rlang::hash(list(source$from, base, where, rows$check))
-  if (is.null(framed[[same]])) framed[[same]] <- rows
+  if (is.null(framed[[same]])) framed[[same]] <- rows else {
+    counter <- framed[[same]]$source$counter
+    counter$passes <- counter$passes + source$counter$passes
+  }
   fields$rows <- framed[[same]]
+  fields$source <- fields$rows$source
   fields$hash <- rlang::hash(list(same, fields$estimand))
   fields$logbook <- new_logbook()
   study <- structure(fields, class = c("twin_remote_study", "twin_study"))
