@@ -4,6 +4,8 @@ export TZ ?= UTC
 
 demo: install
 	@exec/twin demo
+	@echo
+	@exec/twin demo --database --out twin-demo-database
 
 # The tests, side by side on all cores. FILTER=pairs for the files whose names hold "pairs".
 test:

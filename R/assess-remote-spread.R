@@ -22,7 +22,7 @@ remote_overlap <- function(x) {
   rows <- study$rows
   e <- x$score$fitted
   samples <- remote_samples(x)
-  spread <- row_spread(rows, e, spread_sums(samples))
+  spread <- row_spread(rows, e, spread_sums(samples), range(x$score$ends))
   ends <- lapply(samples, function(weight) score_ends(study, x$score, weight))
   table <- do.call(rbind, Map(remote_overlap_rows, list(rows), list(e), samples, names(samples), ends, list(spread)))
   rownames(table) <- NULL
@@ -63,8 +63,10 @@ remote_overlap_rows <- function(rows, e, weight, sample, ends, spread) {
   rbind(one("treated"), one("control"))
 }
 
-# As outside_regions(), from the rows of an arm or, where there are more than 50,000, from about as many of them. Which
-# ones hangs on late digits of the score, so that the same come each time and on every engine.
+fetched_rows <- 20000
+
+# As outside_regions(), from the rows of an arm or, where there are more, from about so many of them. Which ones hangs on
+# late digits of the score, so that the same come each time and on every engine.
 remote_regions <- function(study, e, outside, table) {
   rows <- study$rows
   before <- table[table$sample == "before", ]
@@ -72,7 +74,7 @@ remote_regions <- function(study, e, outside, table) {
     own <- before[before$arm == arm, ]
     if (own$outside < 10 || own$outside == own$n) return(NULL)
     digits <- bquote(.(e) * 1e7 - floor(.(e) * 1e7))
-    condition <- bquote(.(arm_words[[arm]]) > 0 & u_s > 0 & .(digits) < .(min(1, region_rows / own$n)))
+    condition <- bquote(.(arm_words[[arm]]) > 0 & u_s > 0 & .(digits) < .(min(1, fetched_rows / own$n)))
     found <- row_values(rows, c(lapply(study$columns, `[[`, "word"), list(.outside = outside)), condition)
     if (!any(found$.outside > 0) || all(found$.outside > 0)) return(NULL)
     columns <- Map(function(column, values) tree_column(replace(column, "values", list(values))), study$columns,
@@ -91,7 +93,7 @@ add_distribution_gaps <- function(moments, study, samples) {
   found <- show_progress("Distributions", steps = length(numeric), work = function(tick) {
     Map(function(column, name) {
       tick(name)
-      spread <- row_spread(study$rows, column$word, spread_sums(samples))
+      spread <- row_spread(study$rows, column$word, spread_sums(samples), column$ends)
       coarse <<- max(coarse, attr(spread, "coarse"))
       weights <- vapply(names(samples), function(sample) {
         c(spread[[paste0(sample, ".treated.v")]], spread[[paste0(sample, ".control.v")]])

@@ -7,14 +7,20 @@ command_run <- function(flags, args) {
 
 command_demo <- function(flags, args) {
   folder <- if (is.null(flags$out)) "twin-demo" else flags$out
+  if (flags$panel && flags$database) {
+    abort_input("Give --panel or --database, not both: the panel's demo has rows in memory.", call = NULL)
+  }
+  if (flags$database) need_package("RSQLite", "make the demo's database")
   make_folder(folder)
-  files <- if (flags$panel) c("harbours.csv", "panel.yml") else c("crews.csv", "plan.yml")
+  files <- if (flags$panel) c("harbours.csv", "panel.yml") else
+    c("crews.csv", if (flags$database) "database.yml" else "plan.yml")
   names(files) <- c(files[1L], "plan.yml")
   for (name in names(files)) {
     source <- system.file("extdata", files[[name]], package = "carefultwin")
     write_whole(file.path(folder, name), function(path) stopifnot(file.copy(source, path, overwrite = TRUE)),
                 function(path) file.size(path) == file.size(source))
   }
+  if (flags$database) write_demo_database(file.path(folder, "crews.csv"), file.path(folder, "crews.sqlite"))
   status <- run_plan(file.path(folder, "plan.yml"), file.path(folder, "results"), strict = FALSE)
   if (status == 0L) {
     writeLines(c("", "The data are simulated, so the truth is known and marked in the report.",
@@ -22,6 +28,18 @@ command_demo <- function(flags, args) {
                  "Your own data: twin draft DATA, then look at the plan it writes."))
   }
   status
+}
+
+# The demo's rows as a table in an SQLite file; TRUE and FALSE are 1 and 0 there.
+write_demo_database <- function(data, file) {
+  rows <- as.data.frame(read_units(data))
+  kinds <- vapply(rows, is.factor, NA)
+  rows[kinds] <- lapply(rows[kinds], as.character)
+  write_whole(file, function(path) {
+    connection <- DBI::dbConnect(RSQLite::SQLite(), path)
+    on.exit(DBI::dbDisconnect(connection))
+    DBI::dbWriteTable(connection, "crews", rows)
+  }, function(path) file.size(path) > 0)
 }
 
 # A neighbour of a file, without a leading "./".

@@ -6,10 +6,12 @@ twin_commands <- function() {
   strict <- optparse::make_option("--strict", action = "store_true", default = FALSE,
                                   help = "Exit with 1 when a row of a balance table, or the test of trends, fails")
   list(
-    demo = list(run = command_demo, argument = NULL, about = "Try everything on made-up data (--panel: over time)",
+    demo = list(run = command_demo, argument = NULL, about = "Try everything on made-up data (--panel, --database)",
                 options = list(out("Folder for data, plan and results [default: twin-demo]"),
                                optparse::make_option("--panel", action = "store_true", default = FALSE,
-                                                     help = "The panel of harbours in place of the crews"))),
+                                                     help = "The panel of harbours in place of the crews"),
+                               optparse::make_option("--database", action = "store_true", default = FALSE,
+                                                     help = "The crews as a table in a database (SQLite)"))),
     draft = list(run = command_draft, argument = "DATA", about = "Write a starting plan after looking at the columns",
                  options = list(
                    optparse::make_option("--out", type = "character", default = NULL, metavar = "PLAN",

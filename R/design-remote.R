@@ -263,7 +263,8 @@ spread_bounds <- function(x, rule, share) {
 # The scores of the units that are in as bins of each arm: e, z, s, as if each were a unit.
 remote_scores <- function(x) {
   s <- remote_kept_weight(x)
-  spread <- row_spread(study_of(x)$rows, x$score$fitted, lapply(arm_words, function(arm) call("*", s, arm)))
+  sums <- lapply(arm_words, function(arm) call("*", s, arm))
+  spread <- row_spread(study_of(x)$rows, x$score$fitted, sums, range(x$score$ends))
   list(e = rep(spread$most, 2L), z = rep(1:0, each = nrow(spread)), s = c(spread$treated, spread$control))
 }
 

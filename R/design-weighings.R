@@ -31,7 +31,8 @@ weighings <- list(
     nuisance = function(design, s) inverse_nuisance(design),
     redraw = function(matrix, z, y, s, estimand, fit) core_redraw_weighted(matrix, z, y, s, estimand, fit),
     remote = function(x, asked, call) {
-      remote_inverse(study_of(x)$rows, check_score(x, "weigh_units", call, remote = TRUE), study_of(x)$estimand)
+      check_score(x, "weigh_units", call, remote = TRUE)
+      remote_inverse(x$study$rows, x$score, x$study$estimand)
     }
   ),
   entropy = new_weighing(

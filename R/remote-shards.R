@@ -234,11 +234,18 @@ combined_answers <- function(answers, combine) {
   }
   out <- all[!duplicated(group), , drop = FALSE]
   for (k in which(combine != "key")) {
-    aggregate <- switch(combine[k], sum = sum, min = min, max = max)
-    out[[k]] <- vapply(split(all[[k]], group), function(values) {
-      known <- values[!is.na(values)]  # a server without rows has no sums
-      if (length(known) == 0L) NA_real_ else aggregate(known)
-    }, 0, USE.NAMES = FALSE)
+    known <- !is.na(all[[k]])  # a server without rows has no sums
+    value <- all[[k]][known]
+    at <- group[known]
+    out[[k]] <- NA_real_
+    if (combine[k] == "sum") {
+      total <- rowsum(value, at)
+      out[[k]][as.integer(rownames(total))] <- total[, 1L]
+    } else {
+      places <- order(at, if (combine[k] == "min") value else -value)
+      first <- places[!duplicated(at[places])]
+      out[[k]][at[first]] <- value[first]
+    }
   }
   rownames(out) <- NULL
   out

@@ -5,27 +5,27 @@
 
 # few: so many rows are taken value by value. fineness: no bin of several values shall hold more than 1 / fineness of a
 # sum. first: bins of the first pass. most: bins cut in a pass.
-spread_settings <- list(few = 5000, fineness = 1000, first = 4096, most = 200, rounds = 8L)
+spread_settings <- list(few = 5000, fineness = 1000, first = 8192, most = 200, rounds = 8L)
 
-# value: a word; sums: named calls, never negative. Returns a data frame, a row per bin: least and most (values in it)
+# value: a word; sums: named calls, never negative; ends: between which about all values lie, where that is known. Returns a data frame, a row per bin: least and most (values in it)
 # and the sums; attribute "coarse": the greatest share of a sum that lies in one bin of several values, 0 when every bin
 # is one value.
-row_spread <- function(rows, value, sums, settings = spread_settings) {
+row_spread <- function(rows, value, sums, ends = NULL, settings = spread_settings) {
   key <- paste(c("spread", deparse1(value), vapply(sums, deparse1, "")), collapse = "\r")
   if (!is.null(rows$kept[[key]])) return(rows$kept[[key]])
   value <- say_word(rows, "x", value)
   bins <- if (rows$count <= settings$few) spread_over(rows, value, value, sums) else
-    refined_spread(rows, value, sums, settings)
+    refined_spread(rows, value, sums, ends, settings)
   bins <- bins[rowSums(bins[names(sums)]) > 0, , drop = FALSE]
   attr(bins, "coarse") <- max(coarse_shares(bins, names(sums)))
   rows$kept[[key]] <- bins
   bins
 }
 
-refined_spread <- function(rows, value, sums, settings) {
-  ends <- row_ends(rows, list(value = value))
-  if (ends$least == ends$most) return(spread_over(rows, value, value, sums))
-  bins <- spread_over(rows, value, part_word(value, ends$least, ends$most, settings$first), sums)
+refined_spread <- function(rows, value, sums, ends, settings) {
+  if (is.null(ends)) ends <- unname(unlist(row_ends(rows, list(value = value))))
+  if (ends[1L] == ends[2L]) return(spread_over(rows, value, value, sums))
+  bins <- spread_over(rows, value, part_word(value, ends[1L], ends[2L], settings$first), sums)
   totals <- colSums(bins[names(sums)])
   for (round in seq_len(settings$rounds)) {
     coarse <- coarse_shares(bins, names(sums))

@@ -406,7 +406,8 @@ remote_number <- function(source, reader, word, flag_word, facts, call) {
   binary <- reader$kind == "logical" || (reader$kind == "number" && ends[1L] == 0 && ends[2L] == 1 && facts$zero_one)
   column <- list(kind = if (binary) "binary" else if (reader$kind %in% c("date", "time")) "date" else "numeric",
                  label = name, levels = if (binary) if (reader$kind == "logical") "TRUE" else "1",
-                 missing = as.integer(min(facts$missing, .Machine$integer.max)), flag = NULL, word = as.name(word))
+                 missing = as.integer(min(facts$missing, .Machine$integer.max)), flag = NULL, word = as.name(word),
+                 ends = ends)
   if (facts$missing == 0) return(list(column = column, base = stats::setNames(reader$sql, word)))
   column["flag"] <- list(as.name(flag_word))
   list(column = column, base = stats::setNames(

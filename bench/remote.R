@@ -1,10 +1,12 @@
 # Tables in a database: passes, seconds and memory of the verbs, and one pass of the score against one aggregate of the
-# same sums written by hand. usage: Rscript bench/remote.R [rows [engine: sqlite or postgres]]
+# same sums written by hand. usage: Rscript bench/remote.R [rows [engine: sqlite or postgres [servers [covariates]]]]
+# With 2 or 3 servers (PostgreSQL) the rows are spread over as many, which answer at the same time.
 library(carefultwin)
 args <- commandArgs(TRUE)
 n <- if (length(args) > 0) as.numeric(args[1]) else 1e6
 engine <- if (length(args) > 1) args[2] else "sqlite"
-p <- 10L
+servers_asked <- if (length(args) > 2) as.integer(args[3]) else 1L
+p <- if (length(args) > 3) as.integer(args[4]) else 10L
 source("tests/testthat/helper-servers.R")
 
 set.seed(1)
@@ -13,13 +15,19 @@ z <- rbinom(n, 1, plogis(drop(x[, 1:3] %*% c(0.5, -0.3, 0.2)) - 0.5))
 data <- data.frame(id = seq_len(n), z = z, y = 2 * z + x[, 1] + rnorm(n), harbour = sample.int(2000, n, TRUE), x)
 local <- frame_study(data, "z", "y", colnames(x), cluster = "harbour", estimand = "ATE")
 local_effect <- measure_effect(weigh_units(score_units(local)), estimator = "augmented")
-connection <- if (engine == "postgres") postgres_server()$connect() else DBI::dbConnect(RSQLite::SQLite(), tempfile())
-invisible(DBI::dbWriteTable(connection, "units", data, row.names = FALSE))
+hosts <- lapply(sprintf("bench%d", seq_len(servers_asked)), function(name) if (engine == "postgres") postgres_server(name))
+connections <- lapply(hosts, function(host) if (is.null(host)) DBI::dbConnect(RSQLite::SQLite(), tempfile()) else host$connect())
+for (k in seq_along(connections)) {
+  invisible(DBI::dbWriteTable(connections[[k]], "units", data[seq_len(n) %% servers_asked == k - 1L, ], row.names = FALSE))
+}
+connection <- connections[[1L]]
+remote <- if (servers_asked == 1L) remote_units(connection, "units") else
+  remote_shards(lapply(hosts, `[[`, "connect"), "units")
 truth <- tidy(local_effect)
 rm(data, x, z, local, local_effect)
 invisible(gc(reset = TRUE))
 
-study <- frame_study(remote_units(connection, "units"), "z", "y", paste0("x", seq_len(p)), cluster = "harbour",
+study <- frame_study(remote, "z", "y", paste0("x", seq_len(p)), cluster = "harbour",
                      estimand = "ATE")
 passes <- function() study$source$counter$passes
 told <- function(what, seconds, before) cat(sprintf("%-28s %7.1f s %4d passes\n", what, seconds, passes() - before))
@@ -27,12 +35,16 @@ run <- function(what, expr) {
   before <- passes()
   seconds <- system.time(value <- expr)[["elapsed"]]
   told(what, seconds, before)
-  value
+  invisible(value)
 }
-cat(sprintf("%s, %.0f rows, %d covariates\n", engine, n, p))
+cat(sprintf("%s, %.0f rows, %d covariates, %d server(s)\n", engine, n, p, servers_asked))
 scored <- run("score (logit)", score_units(study))
 weighed <- run("weights", weigh_units(scored))
 run("balance", assess_balance(weighed))
+run("overlap", assess_overlap(weighed))
+run("weights judged", assess_weights(weighed))
+run("strata", stratify_units(scored))
+if (p <= 20L) run("entropy weights", weigh_units(study, "entropy"))
 run("effect, difference", measure_effect(weighed))
 effect <- run("effect, augmented", measure_effect(weighed, estimator = "augmented"))
 cat(sprintf("estimate differs from that in memory by %.1e, error by %.1e (relative)\n",
@@ -55,19 +67,20 @@ columns <- carefultwin:::remote_standardised(study, carefultwin:::remote_matrix(
 ours <- function() {
   own <- carefultwin:::scratch_rows(rows)
   linear <- carefultwin:::say_word(own, "l", carefultwin:::line_of(columns$words, rep(0.1, p), 0.1))
-  bounded <- carefultwin:::bounded_linear(linear)
-  mean <- carefultwin:::say_word(own, "e", bquote(1 / (1 + exp(-.(bounded)))))
-  r <- carefultwin:::say_word(own, "r", bquote(u_s * (u_z - .(mean))))
-  h <- carefultwin:::say_word(own, "h", bquote(u_s * .(mean) * (1 - .(mean))))
-  exprs <- c(list(bquote(u_s * (u_z * .(bounded) - log(1 + exp(.(bounded)))))),
+  said <- carefultwin:::link_words_of(own, "logit", linear, quote(u_z))
+  r <- carefultwin:::say_word(own, "r", call("*", quote(u_s), said$residual))
+  h <- carefultwin:::say_word(own, "h", call("*", quote(u_s), said$variance))
+  exprs <- c(list(bquote(u_s * (.(said$value)))),
              lapply(c(list(1), columns$words), function(w) carefultwin:::multiplied(r, w)),
              carefultwin:::products_with(h, columns$words))
   carefultwin:::row_sums(own, stats::setNames(exprs, seq_along(exprs)))
 }
+if (servers_asked == 1L && p == 10L) {
 ratios <- replicate(3, {
   a <- system.time(ours())[["elapsed"]]
   b <- system.time(DBI::dbGetQuery(connection, by_hand))[["elapsed"]]
   a / b
 })
 cat(sprintf("one pass of ours against one by hand: %s\n", paste(sprintf("%.2f", ratios), collapse = ", ")))
+}
 cat(sprintf("most memory of R meanwhile: %.0f MB\n", sum(gc()[, 6])))

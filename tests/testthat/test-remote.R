@@ -1,59 +1,7 @@
 # Tables in a database against the same rows in memory: every number of every verb, on each engine that is here. SQLite is
 # always; PostgreSQL and MariaDB are real servers on a free port (helper-servers.R).
 
-plain_crews <- function(n = nrow(crews), seed = 4) {
-  data <- as.data.frame(crews)
-  for (name in c("gear", "port_size")) data[[name]] <- as.character(data[[name]])
-  if (n > nrow(data)) data <- data[withr::with_seed(seed, sample(nrow(data), n, TRUE)), ]
-  data$income[c(3, 50, 777)] <- NA
-  data$crew_id <- sprintf("c%05d", seq_len(nrow(data)))
-  rownames(data) <- NULL
-  data
-}
-
-crew_covariates <- c("boat_length", "crew_size", "skipper_age", "port_size", "gear", "in_debt", "past_income", "market_km")
-
-frame_crews <- function(data, ..., treated = NULL, covariates = crew_covariates) {
-  frame_study(data, treatment = "joined", outcome = c("income", "sold_direct", "days_at_sea"), covariates = covariates,
-              treated = treated, ...)
-}
-
-# How far the numbers of two results lie apart, at most, relative to their size.
-gap <- function(a, b) {
-  a <- as.numeric(unlist(a))
-  b <- as.numeric(unlist(b))
-  expect_identical(is.na(a), is.na(b))
-  max(abs(a - b) / pmax(1e-3, abs(b)), na.rm = TRUE)
-}
-
-expect_same_balance <- function(remote, local) {
-  a <- tidy(assess_balance(remote))
-  b <- tidy(assess_balance(local))
-  numbers <- c("mean_treated", "mean_control", "sd_treated", "sd_control", "smd", "variance_ratio")
-  expect_lt(gap(a[numbers], b[numbers]), 1e-8)
-  expect_identical(a$pass, b$pass)
-  expect_identical(a$covariate, b$covariate)
-  expect_lt(gap(glance(assess_balance(remote))[c("rows", "passing", "worst_smd", "ess_treated", "ess_control", "mahalanobis")],
-                glance(assess_balance(local))[c("rows", "passing", "worst_smd", "ess_treated", "ess_control", "mahalanobis")]),
-            1e-8)
-}
-
-expect_same_effect <- function(remote, local, ...) {
-  a <- measure_effect(remote, ...)
-  b <- measure_effect(local, ...)
-  expect_identical(tidy(a)$term, tidy(b)$term)
-  expect_lt(gap(tidy(a)$estimate, tidy(b)$estimate), 1e-9)
-  expect_lt(gap(tidy(a)$std.error, tidy(b)$std.error), 1e-7)
-  expect_lt(gap(tidy(a)[c("conf.low", "conf.high")], tidy(b)[c("conf.low", "conf.high")]), 1e-7)
-  same <- c("nobs", "n_treated", "n_control", "missing_outcome", "ess_treated", "ess_control", "worst_smd")
-  expect_lt(gap(glance(a)[same], glance(b)[same]), 1e-8)
-  expect_identical(a$inference, b$inference)
-  expect_equal(a$outcome_sd, b$outcome_sd)
-  expect_identical(a$note, b$note)
-  invisible(a)
-}
-
-same_analysis <- function(engine, data = plain_crews()) {
+same_analysis <- function(engine, data = plain_crews(), estimators = c("difference", "regression", "augmented")) {
   connection <- with_table(engine, data)
   remote <- remote_units(connection, "crews")
   roles <- list(weight = "survey_weight", cluster = "harbour", stratum = "coast", id = "crew_id", estimand = "ATE")
@@ -69,10 +17,10 @@ same_analysis <- function(engine, data = plain_crews()) {
   weighed <- weigh_units(scored)
   local_weighed <- weigh_units(local_scored)
   expect_same_balance(weighed, local_weighed)
-  for (estimator in c("difference", "regression", "augmented")) {
+  for (estimator in estimators) {
     for (outcome in c("income", "sold_direct")) expect_same_effect(weighed, local_weighed, outcome, estimator)
   }
-  expect_same_effect(weighed, local_weighed, "days_at_sea", "augmented", family = "poisson")
+  if ("regression" %in% estimators) expect_same_effect(weighed, local_weighed, "days_at_sea", "augmented", family = "poisson")
 }
 
 test_that("the whole analysis is that of rows in memory: SQLite", {
@@ -85,7 +33,7 @@ test_that("the whole analysis is that of rows in memory: MariaDB", {
   same_analysis("mariadb")
 })
 test_that("a hundred thousand rows give the same numbers as in memory", {
-  same_analysis("sqlite", plain_crews(1e5))
+  same_analysis("sqlite", plain_crews(1e5), "difference")
 })
 
 test_that("every estimand, trimmed or cut, weighted or not, has the effect of rows in memory", {
@@ -321,17 +269,18 @@ test_that("what needs rows refuses, and says how to draw a sample", {
   weighed <- weigh_units(scored)
   effect <- measure_effect(weighed)
   refused <- list(
-    quote(pair_units(scored)), quote(score_units(study, learners = "tree")), quote(score_units(study, link = "probit")),
-    quote(weigh_units(scored, method = "entropy")), quote(trim_units(scored)), quote(weights(weighed)),
+    quote(pair_units(scored)), quote(score_units(study, learners = "tree")), quote(score_units(study, select = "ladder")),
+    quote(weigh_units(scored, method = "stable")), quote(weigh_units(study, "entropy", interactions = "all")),
+    quote(weights(weighed)),
     quote(as.data.frame(weighed)), quote(design_data(weighed)), quote(plot(weighed)), quote(augment(effect)),
-    quote(assess_overlap(scored)), quote(assess_balance(weighed, extra = "squares")),
-    quote(measure_effect(weighed, by = "port_size")), quote(measure_effect(weighed, estimator = "targeted")),
+    quote(plot(assess_overlap(scored), view = "density")), quote(assess_balance(weighed, extra = "factors")),
+    quote(assess_balance(weighed, custom = list(a = ~ boat_length / crew_size))),
+    quote(measure_effect(weighed, estimator = "targeted")),
     quote(measure_effect(weighed, inference = "bootstrap")), quote(measure_effect(weighed, quantiles = 0.5)),
-    quote(probe_weights(effect)), quote(probe_omitted(effect)), quote(stratify_units(scored)),
-    quote(group_units(study, "exact")), quote(plot(study)), quote(describe_groups(weighed, by = "gear")),
-    quote(assess_weights(weighed)), quote(assess_score(scored)), quote(assess_power(weighed)), quote(probe_effect(effect)),
-    quote(probe_choices(effect)), quote(probe_stability(effect)), quote(probe_placebo(effect, outcomes = "days_at_sea")),
-    quote(measure_hazard(weighed, "days_at_sea", "sold_direct")), 
+    quote(probe_weights(effect, draws = 20)), quote(group_units(scored, "full")), quote(plot(study)),
+    quote(describe_groups(weighed, by = "gear")), quote(assess_score(scored)), quote(probe_effect(effect)),
+    quote(probe_choices(effect)), quote(probe_placebo(effect, outcomes = "days_at_sea")),
+    quote(measure_hazard(weighed, "days_at_sea", "sold_direct")), quote(tidy(trim_units(scored), part = "unmatched")),
     quote(plot(assess_balance(weighed), "density", "boat_length")), quote(tidy(scored, part = "predictions")),
     quote(measure_model(lm(income ~ joined, data), weighed)), quote(search_metric(study)), quote(weigh_responses(weighed))
   )
