@@ -4,10 +4,19 @@
 #' where they are: every verb sends statements that the engine answers with sums, and makes the same numbers of them as
 #' of rows in memory. Nothing is written to the database but by [write_units()].
 #'
-#' What works on such a study: [frame_study()], [describe_groups()], [score_units()] (by regression), [weigh_units()]
-#' (inverse weights), [trim_units()] (bounds of the score), [assess_balance()], [measure_effect()]
-#' (`"difference"`, `"regression"` and `"augmented"`), [compare_effects()], [probe_ratio()], [export_table()] and the
-#' logbook. For one table on several servers see [remote_shards()]. Verbs that need rows (pairs, learners, draws) refuse and say how to go on with a sample: [fetch_units()].
+#' What works on such a study: [frame_study()]; [describe_groups()]; [score_units()] by regression (logit, probit,
+#' complementary log-log); [trim_units()]; [weigh_units()] (inverse, entropy and balancing-score weights, stabilised or
+#' cut); [stratify_units()]; [group_units()] (exact and coarsened); [assess_overlap()], [assess_weights()],
+#' [assess_balance()] (with extra rows) and [assess_power()]; [measure_effect()] (`"difference"`, `"regression"` and
+#' `"augmented"`, by groups of a covariate); [compare_effects()]; [probe_ratio()], [probe_omitted()],
+#' [probe_stability()] and [probe_weights()] (without draws); [export_table()], [write_report()] and the logbook. For one
+#' table on several servers see [remote_shards()]. Verbs that need rows (pairs, learners, draws) refuse and say how to go
+#' on with a sample: [fetch_units()].
+#'
+#' Quantiles, Kolmogorov-Smirnov distances and bounds of strata hang on the order of rows. Of up to 5,000 rows they are
+#' exact. Of more they come from bins, cut until each holds at most a thousandth of either arm or one value; prints then
+#' say how far off they can be, and mean distances of distributions (`ecdf_mean`) are NA. [assess_overlap()] fetches up
+#' to 20,000 rows of an arm to say who has no counterpart, [assess_weights()] the five heaviest of each arm.
 #'
 #' @param connection A DBI connection, such as `DBI::dbConnect(RSQLite::SQLite(), "crews.sqlite")`; or a table of
 #'   dplyr's on one, and `table` left out. It stays yours to close.

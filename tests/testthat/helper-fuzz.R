@@ -59,7 +59,7 @@ fuzz_calls <- function() {
     simulate_units = list(n = 50), logbook = list(x = plain),
     export_table = list(x = assess_balance(weighed), file = file.path(folder, "t.csv")),
     write_units = list(data = data, path = file.path(folder, "u.csv")), read_units = list(path = csv),
-    remote_units = list(connection = connection, table = "crews"), fetch_units = list(x = remote_units(connection, "crews"), n = 5),
+    remote_units = list(connection = connection, table = "crews"), remote_shards = list(shards = list(connection), table = "crews"), fetch_units = list(x = remote_units(connection, "crews"), n = 5),
     plan_reference = list(),
     methods_text = list(x = list(effect, probe_ratio(effect))), checklist = list(x = effect), references = list(x = effect),
     theme_twin = list(), knit_result = list(x = effect), compare_runs = list(old = runs, new = runs),

@@ -184,3 +184,15 @@ test_that("what can't be drawn is refused with the reason", {
                class = "twin_error_unsupported")
   expect_s3_class(measure_effect(large, inference = "jackknife"), "twin_effect")
 })
+
+test_that("jobs of a scheduler give the same draws as this process", {
+  skip_if_not_installed("future.batchtools")
+  study <- frame_study(crews[1:400, ], "joined", "income", ~ boat_length + crew_size, cluster = "harbour")
+  design <- weigh_units(score_units(study))
+  draw <- function() suppressWarnings(measure_effect(design, inference = "bootstrap", draws = 40, seed = 3))
+  here <- draw()
+  withr::local_dir(withr::local_tempdir())  # where it keeps its registry
+  old <- future::plan(future.batchtools::batchtools_multicore, workers = 2)
+  withr::defer(future::plan(old))
+  expect_identical(tidy(draw()), tidy(here))
+})
