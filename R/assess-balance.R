@@ -305,14 +305,11 @@ extra_columns <- function(designs, extra, call = rlang::caller_env()) {
   if (length(extra) == 0L) return(list())
   study <- study_of(designs[[1L]])
   scalar <- Filter(function(column) column$kind %in% c("numeric", "date", "binary"), study$columns)
-  centred <- if (is_remote(study)) centred_words(study, scalar) else {
-    s <- sampling_weight(study)
-    lapply(scalar, function(column) column$values - sum(s * column$values) / sum(s))
-  }
+  centred <- if (is_remote(study)) centred_words(study, scalar) else centred_values(study, scalar)
   numeric <- centred[vapply(scalar, function(column) column$kind != "binary", NA)]
   powers <- function(power, mark, kind) {
     columns <- lapply(numeric, function(x) {
-      row_column(if (is_remote(study)) Reduce(function(a, b) call("*", a, b), rep(list(x), power)) else x^power, kind, study)
+      row_column(if (is_remote(study)) call("^", x, power) else x^power, kind, study)
     })
     stats::setNames(columns, paste0(names(numeric), rep(mark, length(numeric))))
   }
@@ -321,6 +318,12 @@ extra_columns <- function(designs, extra, call = rlang::caller_env()) {
     if ("squares" %in% extra) powers(2, "^2", "square"), if ("cubes" %in% extra) powers(3, "^3", "cube"),
     if ("interactions" %in% extra) interaction_columns(centred, study)
   )
+}
+
+# Less their weighted means.
+centred_values <- function(study, columns) {
+  s <- sampling_weight(study)
+  lapply(columns, function(column) column$values - sum(s * column$values) / sum(s))
 }
 
 score_columns <- function(designs, call) {

@@ -65,8 +65,8 @@ tree_column <- function(column) {
 
 region_rows <- 50000L
 
-# A tree of depth 2 (rpart, Gini) on at most so many units, evenly spaced, read off as sentences; leaves with the largest
-# share outside first. Attributes: overall, the share outside; of, how many units there are.
+# A tree of depth 2 (rpart, Gini) on at most so many units, evenly spaced, read off as sentences; leaves with the
+# largest share outside first. Attributes: overall, the share outside; of, how many units there are.
 region_tree <- function(columns, inside, outside) {
   keep <- which(inside)
   keep <- keep[unique(round(seq(1, length(keep), length.out = min(length(keep), region_rows))))]

@@ -1,9 +1,6 @@
 # Overlap, weights, power and distances of distributions of a table in a database: from spreads (remote-spread.R) and
 # sums.
 
-# 1 for units that a weight keeps.
-kept_call <- function(weight) bquote(ifelse(.(weight) > 0, 1, 0))
-
 # The weights of the sample before and after the design, as words.
 remote_samples <- function(x) c(list(before = quote(u_s)), if (alters_sample(x)) list(after = remote_full_weight(x)))
 
@@ -27,9 +24,10 @@ remote_overlap <- function(x) {
   table <- do.call(rbind, Map(remote_overlap_rows, list(rows), list(e), samples, names(samples), ends, list(spread)))
   rownames(table) <- NULL
   common <- core_common_support_of(ends$before["treated", ], ends$before["control", ], "ATE")
-  outside <- say_word(rows, "o", bquote(ifelse(u_s > 0 & (.(e) < .(common[["low"]]) | .(e) > .(common[["high"]])), 1, 0)))
+  beyond <- bquote(u_s > 0 & (.(e) < .(common[["low"]]) | .(e) > .(common[["high"]])))
+  outside <- say_word(rows, "o", bquote(ifelse(.(beyond), 1, 0)))
   middle <- (spread$least + spread$most) / 2
-  of <- function(sample, what) c(spread[[paste0(sample, ".treated.", what)]], spread[[paste0(sample, ".control.", what)]])
+  of <- function(sample, what) unlist(unname(spread[sprintf("%s.%s.%s", sample, names(arm_words), what)]))
   weights <- lapply(stats::setNames(nm = names(samples)), of, what = "v")
   score <- rep(middle, 2L)
   z <- rep(1:0, each = nrow(spread))
@@ -65,8 +63,8 @@ remote_overlap_rows <- function(rows, e, weight, sample, ends, spread) {
 
 fetched_rows <- 20000
 
-# As outside_regions(), from the rows of an arm or, where there are more, from about so many of them. Which ones hangs on
-# late digits of the score, so that the same come each time and on every engine.
+# As outside_regions(), from the rows of an arm or, where there are more, from about so many of them. Which ones hangs
+# on late digits of the score, so that the same come each time and on every engine.
 remote_regions <- function(study, e, outside, table) {
   rows <- study$rows
   before <- table[table$sample == "before", ]
@@ -114,7 +112,8 @@ remote_weight_facts <- function(x) {
   samples <- remote_samples(x)
   spreads <- lapply(samples, weight_spread, rows = study_of(x)$rows)
   rows <- do.call(rbind, Map(function(spread, sample) {
-    do.call(rbind, unname(Map(weight_row, split(spread, factor(spread$arm, names(arm_words))), names(arm_words), sample)))
+    by_arm <- split(spread, factor(spread$arm, names(arm_words)))
+    do.call(rbind, unname(Map(weight_row, by_arm, names(by_arm), sample)))
   }, spreads, names(spreads)))
   list(rows = rows, weights = lapply(samples, function(weight) NULL), spread = spreads,
        coarse = max(vapply(spreads, attr, 0, "coarse")),

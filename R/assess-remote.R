@@ -29,7 +29,8 @@ remote_balance <- function(designs, limits, reference, extra, custom, by, tests,
   balance <- new_balance(rows, list(
     limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
     design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
-    totals = totals, by = NULL, tests = FALSE, study = wide, weights = NULL, several = length(designs) > 1L, coarse = gaps$coarse
+    totals = totals, by = NULL, tests = FALSE, study = wide, weights = NULL, several = length(designs) > 1L,
+    coarse = gaps$coarse
   ))
   log_balance(balance, extra, by)
   balance

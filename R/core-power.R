@@ -11,9 +11,9 @@ core_detectable_factor <- function(power, level, df) {
 }
 
 # Standard error of a difference of weighted means with one standard deviation per unit. intraclass: correlation within
-# clusters. Units of a cluster in the same arm then add up, those of both arms cancel. pairing: correlation of both units
-# of a pair, which takes its share of the variance away. own: the sum of the squared shares of weight, those of control
-# units negative; common: of the squared sums of these by cluster.
+# clusters. Units of a cluster in the same arm then add up, those of both arms cancel. pairing: correlation of both
+# units of a pair, which takes its share of the variance away. own: the sum of the squared shares of weight, those of
+# control units negative; common: of the squared sums of these by cluster.
 core_planned_se_of <- function(sd, own, common, intraclass = 0, pairing = 0) {
   sd * sqrt((1 - pairing) * ((1 - intraclass) * own + intraclass * common))
 }

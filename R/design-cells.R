@@ -124,6 +124,7 @@ bin_table <- function(parts) {
 
 # The largest sample of equally many treated and controls within the balance limits, by integer programming.
 cardinality_sample <- function(x, covariates, tolerance, seconds, call = rlang::caller_env()) {
+  refuse_remote(x, call)
   check_number(tolerance, min = 0, call = call)
   check_number(seconds, min = 0, open = TRUE, call = call)
   study <- study_of(x)

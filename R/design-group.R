@@ -57,7 +57,7 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
                         metric = NULL, exact = NULL, apart = NULL, caliper = NULL, caliper_unit = "sd", ratio = NULL,
                         spread = c("all", "within"), bins = NULL, tolerance = 0.1, seconds = 30) {
   again <- given_arguments(match.call())
-  check_design(x, remote = method[1L] %in% c("exact", "coarsened"))
+  check_design(x, remote = TRUE)
   check_undesigned(x, "group_units")
   method <- check_choice(method, c("full", "coarsened", "exact", "cardinality"))
   given <- names(match.call())[-1L]
@@ -87,6 +87,7 @@ check_group_estimand <- function(method, estimand, call = rlang::caller_env()) {
 }
 
 full_sets <- function(x, space_settings, asked, call = rlang::caller_env()) {
+  refuse_remote(x, call)
   if (needs_score(space_settings)) check_score(x, "group_units", call)
   settings <- c(space_settings, list(exact = asked$exact, apart = asked$apart))
   if (!is.null(asked$apart)) check_column_names(asked$apart, study_of(x), "apart", call)

@@ -90,7 +90,8 @@ check_remote_balanced <- function(fit, columns, own, pull, name, rows, call) {
   target <- pull[-1L] / pull[1L]
   if (fit$status == "converged" && all(left <= 1e-8 + 1e-8 * abs(target))) return(invisible(fit))
   ends <- row_ends_inside(rows, columns$words, own)
-  beyond <- target > ends$most | target < ends$least | (ends$least < ends$most & (target == ends$least | target == ends$most))
+  at_end <- ends$least < ends$most & (target == ends$least | target == ends$most)
+  beyond <- target > ends$most | target < ends$least | at_end
   stop_not_balanced(columns$names, beyond, left, name, call, remote = TRUE)
 }
 
@@ -102,14 +103,11 @@ remote_balancing_score <- function(x, asked, call) {
   matrix <- remote_matrix(study$columns[if (is.null(study$formula)) names(study$columns) else all.vars(study$formula)],
                           study$formula)
   columns <- remote_standardised(study, matrix)
-  known <- !population_of(study$estimand) %in% c("everybody", "score")
-  fit <- if (known) odds_fit(study, columns, s, call) else {
-    share <- columns$products$treated / columns$products$total
-    link <- if (population_of(study$estimand) == "score") "logit" else "counterpoise"
-    found <- fit_remote(rows, columns, quote(u_z), s, link, stats::qlogis(share))
-    check_remote_fit(found, columns, call)
-    found
-  }
+  fit <- switch(population_of(study$estimand),
+    everybody = balancing_fit(study, columns, s, "counterpoise", call),
+    score = balancing_fit(study, columns, s, "logit", call),
+    odds_fit(study, columns, s, call)
+  )
   raw <- raw_scale(fit$beta, fit$covariance, columns)
   names <- c("(intercept)", matrix$names)
   dimnames(raw$covariance) <- list(names, names)
@@ -121,6 +119,13 @@ remote_balancing_score <- function(x, asked, call) {
   )
   score$ends <- score_ends(study, score, s)
   c(remote_inverse(rows, score, study$estimand), list(score = score))
+}
+
+balancing_fit <- function(study, columns, s, link, call) {
+  share <- columns$products$treated / columns$products$total
+  fit <- fit_remote(study$rows, columns, quote(u_z), s, link, stats::qlogis(share))
+  check_remote_fit(fit, columns, call)
+  fit
 }
 
 # ATT, ATC: the odds of the arm to be weighted are the entropy weights of the means, see odds_score().

@@ -29,12 +29,7 @@ remote_strata <- function(x, strata, breaks_on, call) {
   study <- x$study
   rows <- study$rows
   s <- remote_kept_weight(x)
-  breaks <- if (is.numeric(breaks_on)) breaks_on else {
-    scores <- remote_scores(x)
-    inside <- scores$s > 0 & switch(breaks_on, all = TRUE, treated = scores$z == 1L, control = scores$z == 0L)
-    distinct_breaks(core_weighted_quantiles(scores$e[inside], scores$s[inside], seq_len(strata - 1L) / strata),
-                    max(scores$e[scores$s > 0]), strata, breaks_on, call)
-  }
+  breaks <- if (is.numeric(breaks_on)) breaks_on else remote_breaks(x, strata, breaks_on, call)
   cells <- length(breaks) + 1L
   set <- say_word(rows, "k", stepped_word(quote(upto), x$score$fitted, breaks, as.list(as.double(seq_len(cells)))))
   if (!is.null(x$kept_word)) set <- say_word(rows, "k", call("*", set, x$kept_word))
@@ -49,14 +44,22 @@ remote_strata <- function(x, strata, breaks_on, call) {
                       control = totals[, 2L], weight_treated = factors$treated, weight_control = factors$control)
   source <- if (is.numeric(breaks_on)) "given breaks" else paste("quantiles of", breaks_on)
   step <- list(verb = "stratify", strata = cells, breaks = breaks, label = sprintf("%d strata (%s)", cells, source))
-  nuisance <- if (has_likelihood_score(x)) joined_nuisance(made$nuisance, remote_strata_nuisance(x, s, set, made, cells)) else
-    made$nuisance
+  nuisance <- made$nuisance
+  if (has_likelihood_score(x)) nuisance <- joined_nuisance(nuisance, remote_strata_nuisance(x, s, set, made, cells))
   design <- new_remote_design(x, step, kind = "strata", weight = made$weight, nuisance = nuisance,
                               cells = list(set = set, count = cells),
                               weighing = list(method = "strata", breaks = breaks, free = TRUE, table = table))
   design <- amend(design, moments = design_moments(design))
   log_design(design, "stratify", sprintf("smallest cell %.0f", min(totals[, 1:2])),
              list(strata = cells, breaks_on = breaks_on, breaks = breaks))
+}
+
+# As quantile_breaks(), of bins where there are many rows.
+remote_breaks <- function(x, strata, on, call) {
+  scores <- remote_scores(x)
+  inside <- scores$s > 0 & switch(on, all = TRUE, treated = scores$z == 1L, control = scores$z == 0L)
+  breaks <- core_weighted_quantiles(scores$e[inside], scores$s[inside], seq_len(strata - 1L) / strata)
+  distinct_breaks(breaks, max(scores$e[scores$s > 0]), strata, on, call)
 }
 
 # Weights of cells and how the estimation of their totals enters (core_stratum_nuisance()).
@@ -95,7 +98,8 @@ remote_strata_nuisance <- function(x, s, set, made, cells) {
     gradient = function(v) {
       y <- say_word(rows, "y", bquote(ifelse(.(s) > 0, .(v) / ifelse(.(s) > 0, .(s), 1), 0)))
       residual <- lapply(arm_words, function(arm) cell_residual_word(arm, rows, y, linear, set, weight, cells))
-      moved <- say_word(rows, "d", bquote(.(weight) * .(said) * ifelse(u_z == 1, .(residual$treated), .(residual$control))))
+      own <- bquote(ifelse(u_z == 1, .(residual$treated), .(residual$control)))
+      moved <- say_word(rows, "d", bquote(.(weight) * .(said) * .(own)))
       row_sums(rows, unname(lapply(x$score$nuisance$moments, function(m) multiplied(moved, m))))
     },
     influence = x$score$nuisance$influence
@@ -167,7 +171,7 @@ remote_cell_sets <- function(x, method, covariates, bins, call) {
   size <- c(treated = sum(totals[, 1L]), control = sum(totals[, 2L]))
   inside <- if (inherits(x, "twin_design")) amend(x, kept_word = kept) else new_remote_design(x, step, kept = kept)
   sought <- population_of(study$estimand)
-  if (sought != "everybody") {  # core_scale_other_arm()
+  if (sought != "everybody") {  # see core_scale_other_arm
     other <- setdiff(names(sums), sought)
     factors[[other]] <- factors[[other]] * sum(sums[[other]]) / sum(sums[[sought]])
   }
@@ -207,8 +211,8 @@ remote_bins <- function(study, name, method, bins, ends, n, call) {
   column <- study$columns[[name]]
   whole <- function(k) as.list(as.double(k))
   if (column$kind == "factor") {
-    own <- level_bins(list(levels = column$levels, values = seq_along(column$levels), kind = "factor", flag = NULL), name,
-                      if (method == "coarsened") bins, call)
+    levels <- list(levels = column$levels, values = seq_along(column$levels), kind = "factor", flag = NULL)
+    own <- level_bins(levels, name, bins, call)
     return(list(word = stepped_word(quote(below), column$word, seq_along(own$code)[-1L] + 0, whole(own$code)),
                 labels = own$labels))
   }

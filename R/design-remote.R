@@ -1,8 +1,8 @@
 # Designs on a table in a database: score and weights are words of its rows (remote-rows.R).
 
-# kept: a word, 1 for units that are in, NULL for all. weight: a word, without the sampling weight, NULL for 1. cells: of
-# strata and cells list(set: a word, their number or 0, count, out: units without one, by arm), NULL for others. size:
-# units that are in, by arm. Other fields as in new_design().
+# kept: a word, 1 for units that are in, NULL for all. weight: a word, without the sampling weight, NULL for 1. cells:
+# of strata and cells list(set: a word, their number or 0, count, out: units without one, by arm), NULL for others.
+# size: units that are in, by arm. Other fields as in new_design().
 new_remote_design <- function(parent, step, kind = design_kind(parent), score = design_score(parent),
                               kept = if (inherits(parent, "twin_design")) parent$kept_word, weight = NULL,
                               weighing = NULL, nuisance = NULL, cells = NULL, note = character(),
@@ -11,7 +11,8 @@ new_remote_design <- function(parent, step, kind = design_kind(parent), score = 
   steps <- c(design_steps(parent), list(step))
   structure(list(
     study = study, steps = steps, kind = kind, score = score, kept_word = kept, weight_word = weight,
-    weighing = weighing, nuisance = nuisance, cells = cells, moments = NULL, size = size, recipe = design_recipe(parent),
+    weighing = weighing, nuisance = nuisance, cells = cells, moments = NULL, size = size,
+    recipe = design_recipe(parent),
     responses = NULL, metric = NULL, note = c(if (inherits(parent, "twin_design")) parent$note, note),
     cautions = design_cautions(parent), hash = rlang::hash(list(study$hash, steps))
   ), class = c("twin_remote_design", "twin_design"))
@@ -179,17 +180,11 @@ remote_weights <- function(x, asked, call) {
        asked["truncate"], if (!is.null(cut)) list(truncation = unlist(cut$table[-1L]))))
 }
 
-# Weights cut off within each arm: list(weight: a word, table: as truncation_counts() gives it), NULL for none. Quantiles
-# are those of bins where there are many rows (row_spread()).
+# Weights cut off within each arm: list(weight: a word, table: as truncation_counts() gives it), NULL for none.
+# Quantiles are those of bins where there are many rows (row_spread()).
 remote_truncation <- function(rows, weight, s, truncate) {
   if (is.null(truncate)) return(NULL)
-  limits <- if (!is.null(truncate$bound)) rbind(c(0, truncate$bound), c(0, truncate$bound)) else {
-    spread <- row_spread(rows, weight, lapply(arm_words, function(arm) call("*", s, arm)))
-    of_arm <- function(name) core_weighted_quantiles(spread$most, spread[[name]], truncate$quantile)
-    found <- rbind(of_arm("treated"), of_arm("control"))
-    if (truncate$quantile[1L] == 0) found[, 1L] <- 0
-    found
-  }
+  limits <- remote_limits(rows, weight, s, truncate)
   pick <- function(k) bquote(ifelse(u_z == 1, .(limits[1L, k]), .(limits[2L, k])))
   cut <- say_word(rows, "w", bquote(pmin(pmax(.(weight), .(pick(1L))), .(pick(2L)))))
   kinds <- list(raised = bquote(ifelse(.(cut) > .(weight) & .(s) > 0, 1, 0)),
@@ -199,6 +194,16 @@ remote_truncation <- function(rows, weight, s, truncate) {
   table <- data.frame(arm = c("treated", "control"), low = limits[, 1L], high = limits[, 2L],
                       raised = unname(moved[1:2]), lowered = unname(moved[3:4]))
   list(weight = cut, table = table)
+}
+
+# See truncation_limits().
+remote_limits <- function(rows, weight, s, truncate) {
+  if (!is.null(truncate$bound)) return(rbind(c(0, truncate$bound), c(0, truncate$bound)))
+  spread <- row_spread(rows, weight, lapply(arm_words, function(arm) call("*", s, arm)))
+  of_arm <- function(name) core_weighted_quantiles(spread$most, spread[[name]], truncate$quantile)
+  limits <- rbind(of_arm("treated"), of_arm("control"))
+  if (truncate$quantile[1L] == 0) limits[, 1L] <- 0
+  limits
 }
 
 # As warn_heavy_units().
@@ -211,8 +216,8 @@ warn_heavy_remote <- function(x) {
   arm <- names(v)[heavy][1L]
   warn_kind("weights", c(
     "One {arm} unit carries more than a tenth of its arm's weight.",
-    i = "{.fn assess_weights} names it and {.fn assess_overlap} shows where it lies; another estimand or a narrower study
-         may be better supported."
+    i = "{.fn assess_weights} names it and {.fn assess_overlap} shows where it lies; another estimand or a narrower
+         study may be better supported."
   ))
 }
 

@@ -10,9 +10,10 @@
 # given, in a word, NULL for nothing. estimated: FALSE where weights stay the same whoever is drawn. sums: do weights,
 # not normalised, sum to the size of the population? odds: "score" or "weight", from which the odds behind the weights
 # are read (probe_weights()), NULL where there are none; no_odds: then why, a sentence. redraw: function(x, y, fit,
-# weights) for the means of a draw where they can be had faster than by the whole design, NULL else.
-# remote: function(x, asked, call) giving list(weight, nuisance, score where the method makes one) in words for a table in
-# a database, NULL where they need rows. even: is it a sample with as many units of both arms, each counted once, so that they can be paired?
+# weights) for the means of a draw where they can be had faster than by the whole design, NULL else. remote: function(x,
+# asked, call) giving list(weight, nuisance, score where the method makes one) in words for a table in a database, NULL
+# where they need rows. even: is it a sample with as many units of both arms, each counted once, so that they can be
+# paired?
 new_weighing <- function(words, verb = "weigh", arguments = character(), answers = function(estimand) TRUE, make = NULL,
                          nuisance = NULL, details = function(asked) NULL, by_score = FALSE, given = NULL,
                          estimated = TRUE, sums = FALSE, odds = "weight", no_odds = NULL, redraw = NULL,

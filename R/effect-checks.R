@@ -248,3 +248,9 @@ warn_constant_arm <- function(arms, study, block) {
   }
   invisible(arms)
 }
+
+# Bounds on inverse weights are for weights that could be probabilities.
+stop_no_probabilities <- function(least, call) {
+  abort_unsupported(c("These weights are no inverse probabilities: the least is {number_text(least)}, below 1.",
+                      i = "Use inverse weights, or weigh for ATT."), call = call)
+}

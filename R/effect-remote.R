@@ -25,8 +25,8 @@ remote_by <- function(study, by, call) {
     abort_input(c(
       "{.arg by} must name a covariate with a few levels.",
       x = if (is.null(column)) "{.val {by}} is not among the study's covariates." else "{.val {by}} is {column$kind}.",
-      i = if (is.null(column)) "On a table in a database groups are those of covariates: name it in {.fn frame_study}." else
-        "Cut it into groups in a view first."), column = by, call = call)
+      i = if (is.null(column)) "Groups of a table in a database are those of covariates: name it in {.fn frame_study}."
+          else "Cut it into groups in a view first."), column = by, call = call)
   }
   words <- if (column$kind == "factor") lapply(seq_along(column$levels), function(k) level_word(column, k)) else
     list(bquote(ifelse(.(column$word) == 1, 0, 1)), bquote(ifelse(.(column$word) == 1, 1, 0)))
@@ -72,7 +72,8 @@ remote_block <- function(x, group, asked) {
   weight <- if (by_score) inverse$weight else x$weight_word
   nuisance <- if (by_score) inverse$nuisance else if (is.null(weight)) no_nuisance() else x$nuisance
   list(
-    x = x, outcome = outcome, inside = group$inside, group = group$group, shares = !is.na(event), y = facts$value, known = facts$known, s = s,
+    x = x, outcome = outcome, inside = group$inside, group = group$group, shares = !is.na(event), y = facts$value,
+    known = facts$known, s = s,
     v = if (is.null(weight)) s else say_word(rows, "v", call("*", s, weight)), made = by_score,
     nuisance = scaled_nuisance(nuisance, s), arms = stats::setNames(arm_words, names(both_arms)),
     contrasts = if (!is.na(event)) c("difference", "ratio", "odds_ratio") else
@@ -321,7 +322,9 @@ new_remote_effect <- function(block, result, inference, found, words, asked) {
     worst_imbalance(x)
   }
   note <- c(if (inherits(x, "twin_design")) x$note, if (block$missing > 0) {
-    if (!is.null(block$inside)) "units whose outcome is known" else sprintf("the %s of %s units whose outcome is known", count_text(sum(count)), count_text(sum(count) + block$missing))
+    if (!is.null(block$inside)) "units whose outcome is known" else
+      sprintf("the %s of %s units whose outcome is known", count_text(sum(count)),
+              count_text(sum(count) + block$missing))
   })
   structure(list(
     outcome = block$outcome, estimator = asked$estimator, level = asked$level, shares = block$shares,

@@ -94,7 +94,12 @@ strength_rows <- function(fit, strength, name, times, critical, towards) {
 # before the design, with sampling weights alone.
 effect_regression <- function(x, before = FALSE, call = rlang::caller_env()) {
   check_designed_effect(x, call, remote = TRUE)
-  if (is_remote(study_of(x))) return(remote_effect_regression(x, before, call))
+  if (is_remote(study_of(x))) {
+    fit <- remote_treatment_fit(x, before, call)
+    check_regression_fit(x, fit, call)
+    fit$about <- if (before) list(outcome = x$outcome) else regression_about(x, fit$terms, fit$by)
+    return(fit)
+  }
   if (inherits(x, "twin_hazard")) {
     abort_unsupported(c("A hazard ratio has no partial R2.", i = "Use {.fn probe_ratio}."), call = call)
   }

@@ -161,11 +161,6 @@ probability_weights <- function(units, s, call) {
   stop_no_probabilities(least, call)
 }
 
-stop_no_probabilities <- function(least, call) {
-  abort_unsupported(c("These weights are no inverse probabilities: the least is {number_text(least)}, below 1.",
-                      i = "Use inverse weights, or weigh for ATT."), call = call)
-}
-
 # A row per draw: low bounds, high bounds, and the lambda at which the bound meets 0.
 bounded_draws <- function(x, lambda, draws, above, seed, call = rlang::caller_env()) {
   block <- x$source$block

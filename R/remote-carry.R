@@ -1,8 +1,8 @@
 # What estimated quantities add to influence (core-nuisance.R), in words. A nuisance is a list of three: moments, calls
 # m_k such that the derivative of sum(v q) in its parameters is sum(v m_k); in their place gradient, a function of the
 # word v that finds these derivatives by passes of its own; and influence, function of those derivatives giving each
-# row's contribution as a call. Contributions sum to (estimate - truth), without the factor n. Several nuisances of one q
-# stand in a list `parts`.
+# row's contribution as a call. Contributions sum to (estimate - truth), without the factor n. Several nuisances of one
+# q stand in a list `parts`.
 
 no_nuisance <- function() list(moments = list(), influence = function(g) 0)
 

@@ -7,13 +7,15 @@
 # log, exp, power: names of these functions. fence: ends an inner SELECT so that the planner computes it once and does
 # not paste it into every sum. most: output columns and characters of a statement. not_number: function of a column, a
 # condition that is true where a column of numbers holds something else, NULL where the engine does not allow it.
-# random: puts rows in random order.
+# random: puts rows in random order. quotes: around names, doubled within them; escaped: characters that text in quotes
+# has a backslash before.
 new_dialect <- function(words, classes, type, fence = NULL, number = plain_literal, double, text, days, log = "LN",
                         exp = "EXP", power = "POWER", most = list(columns = 1000L, characters = 500000L),
-                        not_number = function(column) NULL, random = "RANDOM()") {
+                        not_number = function(column) NULL, random = "RANDOM()", quotes = "\"", escaped = character()) {
   stopifnot(is.character(words), is.function(number), is.function(double), is.function(text), is.function(days))
   list(words = words, classes = classes, type = type, fence = fence, number = number, double = double, text = text,
-       days = days, log = log, exp = exp, power = power, most = most, not_number = not_number, random = random)
+       days = days, log = log, exp = exp, power = power, most = most, not_number = not_number, random = random, quotes = quotes,
+       escaped = escaped)
 }
 
 # Every digit, negative numbers in parentheses.
@@ -47,7 +49,7 @@ dialects <- list(
       if (timestamp) sprintf("(TIMESTAMPDIFF(MICROSECOND, '1970-01-01', %s) / 8.64e10)", column)
       else sprintf("CAST(DATEDIFF(%s, '1970-01-01') AS DOUBLE)", column)
     },
-    random = "RAND()"
+    random = "RAND()", quotes = "`", escaped = "\\"
   ),
   standard = new_dialect(
     "standard SQL", character(), "DOUBLE PRECISION",

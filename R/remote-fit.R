@@ -10,9 +10,9 @@ bounded_linear <- function(linear, bound) {
 }
 
 # By link: start, the linear predictor of a mean; bound, how far linear predictors may go; and words, a function of
-# (rows, l, y) giving calls of the linear predictor l (a word within the bound) and the response y: mean, its slope in l,
-# and of the log-likelihood of one row its value and the first and minus the second derivative in l (residual, variance).
-# As the kernels have them (regression_block.inc).
+# (rows, l, y) giving calls of the linear predictor l (a word within the bound) and the response y: mean, its slope in
+# l, and of the log-likelihood of one row its value and the first and minus the second derivative in l (residual,
+# variance). As the kernels have them (regression_block.inc).
 remote_links <- list(
   linear = list(start = identity, bound = NULL, words = function(rows, l, y) {
     list(mean = l, slope = 1, residual = bquote((.(y) - .(l))), variance = 1)

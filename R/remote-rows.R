@@ -66,12 +66,15 @@ select_words <- function(rows, what, needed, rest = NULL) {
     own <- words[rows$depth[words] == level]
     passed <- intersect(c(base, words[rows$depth[words] < level]), wanted_above(level))
     said <- vapply(rows$words[own], sql_of, "", dialect)
-    steps <- c(steps, named(level, sprintf("SELECT %s FROM twin_rows_%d",
-                                           paste(c(passed, sprintf("%s AS %s", said, own)), collapse = ", "), level - 1L)))
+    columns <- paste(c(passed, sprintf("%s AS %s", said, own)), collapse = ", ")
+    steps <- c(steps, named(level, sprintf("SELECT %s FROM twin_rows_%d", columns, level - 1L)))
   }
   paste(c(paste("WITH", paste(steps, collapse = ", ")), sprintf("SELECT %s FROM twin_rows_%d", what, last), rest),
         collapse = " ")
 }
+
+# 1 for units that a weight keeps.
+kept_call <- function(weight) bquote(ifelse(.(weight) > 0, 1, 0))
 
 # Sums over all rows of each expression, named as these are. Each statement counts the rows too: a table that has others
 # than the study was framed with has changed.
@@ -129,11 +132,9 @@ row_values <- function(rows, exprs, condition, order = NULL, most = NULL) {
   said <- vapply(exprs, sql_of, "", dialect)
   needed <- unique(unlist(lapply(c(exprs, list(condition)), all.vars)))
   place <- match(order, names(exprs))
-  rest <- c(
-    paste("WHERE", sql_of(condition, dialect)),
-    if (length(order) > 0L) paste("ORDER BY", paste0("a", place, c(" DESC", rep("", length(place) - 1L)), collapse = ", ")),
-    if (!is.null(most)) sprintf("LIMIT %d", most)
-  )
+  places <- paste0("a", place, c(" DESC", rep("", max(0L, length(place) - 1L))), collapse = ", ")
+  rest <- c(paste("WHERE", sql_of(condition, dialect)), if (length(order) > 0L) paste("ORDER BY", places),
+            if (!is.null(most)) sprintf("LIMIT %d", most))
   found <- ask_source(rows$source, select_words(rows, paste0(said, " AS a", seq_along(said), collapse = ", "), needed,
                                                 rest), rep("row", length(exprs)))
   names(found) <- names(exprs)

@@ -1,17 +1,17 @@
 #' The same table on several servers
 #'
-#' Rows of one table, spread over servers. Every statement goes to all of them at once and the sums are added here, always
-#' in the order of `shards`: the numbers are those of one table that holds all rows. Otherwise as [remote_units()], whose
-#' verbs work alike.
+#' Rows of one table, spread over servers. Every statement goes to all of them at once and the sums are added here,
+#' always in the order of `shards`: the numbers are those of one table that holds all rows. Otherwise as
+#' [remote_units()], whose verbs work alike.
 #'
 #' @param shards A list with a name for each server (without names they are "shard 1", "shard 2", ...). Each is either a
-#'   function without arguments that opens a DBI connection, which then lives in a process of its own (package callr), so
-#'   that the servers work at the same time; or an open DBI connection, which are asked one after another. With a
+#'   function without arguments that opens a DBI connection, which then lives in a process of its own (package callr),
+#'   so that the servers work at the same time; or an open DBI connection, which are asked one after another. With a
 #'   `coordinator`: a character vector of what PostgreSQL's `dblink_connect()` takes, names of foreign servers or
 #'   connection strings.
 #' @param table Name of the table or view, the same on each, or a query in `DBI::SQL()`.
-#' @param coordinator An open connection to a PostgreSQL server with the extension dblink, which asks the others. Its own
-#'   rows don't count.
+#' @param coordinator An open connection to a PostgreSQL server with the extension dblink, which asks the others. Its
+#'   own rows don't count.
 #' @param timeout Seconds after which a server that runs in a process of its own counts as failed; default 600. For open
 #'   connections and a coordinator set one there, such as PostgreSQL's `statement_timeout`.
 #' @return A `twin_remote`, for [frame_study()].
@@ -39,14 +39,17 @@ remote_shards <- function(shards, table, coordinator = NULL, timeout = 600) {
   if (!is.null(coordinator)) check_connection(coordinator, call)
   connections <- if (is.null(coordinator)) Filter(Negate(is.function), shards)
   for (connection in connections) check_connection(connection, call)
-  opened <- if (!is.null(coordinator)) coordinator else if (is.function(shards[[1L]])) open_shard(shards[[1L]], names(shards)[1L], call) else
-    shards[[1L]]
+  first <- if (is.null(coordinator)) shards[[1L]] else coordinator
+  opened <- if (is.function(first)) open_shard(first, names(shards)[1L], call) else first
   made <- Map(function(shard, name) {
     if (!is.null(coordinator)) linked_shard(coordinator, shard, name) else if (is.function(shard))
       process_shard(shard, name, timeout) else plain_shard(shard, name)
   }, shards, names(shards))
   source <- new_remote(opened, table, call, shards = made, look = is.null(coordinator))
-  if (is.null(coordinator) && is.function(shards[[1L]])) close_at_end(source$counter, function() DBI::dbDisconnect(opened))
+  if (is.function(first)) {  # it was to look at the table, and its engine's name says how to quote
+    DBI::dbDisconnect(opened)
+    source["connection"] <- list(NULL)
+  }
   check_same_columns(source, call)
   source
 }
@@ -80,29 +83,29 @@ open_shard <- function(connect, name, call) {
 # An open connection, which answers when it is asked.
 plain_shard <- function(connection, name) {
   said <- NULL
-  list(name = name, send = function(sql) said <<- sql, receive = function() suppressWarnings(answer_of(connection, said)),
-       again = function() NULL)
+  list(name = name, send = function(sql) said <<- sql, again = function() NULL,
+       receive = function() suppressWarnings(answer_of(connection, said)))
 }
 
-# A connection in a process of its own.
+# A connection in a process of its own, which ends with the session object.
 process_shard <- function(connect, name, timeout) {
   need_package("callr", "ask servers at the same time")
   holder <- new.env(parent = emptyenv())
   open <- function() {
     if (!is.null(holder$session)) holder$session$kill()
     holder$session <- callr::r_session$new()
-    holder$session$run(function(connect) .GlobalEnv$twin_shard <- connect(), list(connect = connect))
+    holder$session$run(function(connect) .GlobalEnv$twin_shard <- connect(), list(connect = connect)) # nolint
   }
   ask <- answer_of
   environment(ask) <- baseenv()
   failed <- NULL
-  close_at_end(holder, function() if (!is.null(holder$session)) holder$session$kill())
   list(
     name = name,
     send = function(sql) {
       failed <<- tryCatch({
         if (is.null(holder$session)) open()
-        holder$session$call(function(sql, ask) suppressWarnings(ask(.GlobalEnv$twin_shard, sql)), list(sql = sql, ask = ask))
+        there <- function(sql, ask) suppressWarnings(ask(.GlobalEnv$twin_shard, sql))
+        holder$session$call(there, list(sql = sql, ask = ask))
         NULL
       }, error = function(e) e)
     },
@@ -170,7 +173,8 @@ linked_rows <- function(source, sql, call) {
   name <- rev(gsub('^"|"$', "", strsplit(source$from, '"."', fixed = TRUE)[[1L]]))
   first <- list(shards = source$shards[1L], counter = source$counter)
   kinds <- ask_shards(first, sprintf(
-    "SELECT column_name, data_type FROM information_schema.columns WHERE table_name = %s AND %s ORDER BY ordinal_position",
+    paste("SELECT column_name, data_type FROM information_schema.columns WHERE table_name = %s AND %s",
+          "ORDER BY ordinal_position"),
     text(name[1L]), if (length(name) > 1L) sprintf("table_schema = %s", text(name[2L])) else
       "table_schema = ANY(current_schemas(false))"), c("row", "row"), call)
   if (nrow(kinds) == 0L) {
@@ -184,11 +188,6 @@ linked_rows <- function(source, sql, call) {
     if (startsWith(kind, "timestamp")) as.POSIXct(column, tz = "UTC") else column
   }, rows, kinds[[2L]])
   stats::setNames(rows, kinds[[1L]])
-}
-
-# Cleans up when the object is gone, or R ends.
-close_at_end <- function(holder, close) {
-  reg.finalizer(holder, function(holder) try(suppressWarnings(close()), silent = TRUE), onexit = TRUE)
 }
 
 # combine: per column of the answer "sum", "min" or "max" of the shards' values, "key" for what groups rows, "row" where
@@ -228,10 +227,9 @@ combined_answers <- function(answers, combine) {
   all <- do.call(rbind, answers)
   if (all(combine == "row")) return(all)
   keys <- all[combine == "key"]
-  group <- if (length(keys) == 0L) rep(1L, nrow(all)) else {
-    text <- do.call(paste, c(lapply(unname(keys), key_text), sep = "\r"))
-    match(text, unique(text))
-  }
+  text <- if (length(keys) == 0L) rep("", nrow(all)) else
+    do.call(paste, c(lapply(unname(keys), key_text), sep = "\r"))
+  group <- match(text, unique(text))
   out <- all[!duplicated(group), , drop = FALSE]
   for (k in which(combine != "key")) {
     known <- !is.na(all[[k]])  # a server without rows has no sums

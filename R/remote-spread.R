@@ -1,15 +1,15 @@
 # How a word is spread over the rows: bins in order, with the sums of other words in each. A few thousand rows are taken
-# value by value. More are counted in equal bins, and then bins that hold too much are cut, pass by pass, until each holds
-# little of every sum or a single value: equal bins alone say nothing of a variable with a long tail. Sums of bins of
-# several tables can be added.
+# value by value. More are counted in equal bins, and then bins that hold too much are cut, pass by pass, until each
+# holds little of every sum or a single value: equal bins alone say nothing of a variable with a long tail. Sums of bins
+# of several tables can be added.
 
 # few: so many rows are taken value by value. fineness: no bin of several values shall hold more than 1 / fineness of a
 # sum. first: bins of the first pass. most: bins cut in a pass.
 spread_settings <- list(few = 5000, fineness = 1000, first = 8192, most = 200, rounds = 8L)
 
-# value: a word; sums: named calls, never negative; ends: between which about all values lie, where that is known. Returns a data frame, a row per bin: least and most (values in it)
-# and the sums; attribute "coarse": the greatest share of a sum that lies in one bin of several values, 0 when every bin
-# is one value.
+# value: a word; sums: named calls, never negative; ends: between which about all values lie, where that is known.
+# Returns a data frame, a row per bin: least and most (values in it) and the sums; attribute "coarse": the greatest
+# share of a sum that lies in one bin of several values, 0 when every bin is one value.
 row_spread <- function(rows, value, sums, ends = NULL, settings = spread_settings) {
   key <- paste(c("spread", deparse1(value), vapply(sums, deparse1, "")), collapse = "\r")
   if (!is.null(rows$kept[[key]])) return(rows$kept[[key]])
@@ -69,26 +69,27 @@ part_word <- function(value, least, most, parts, start = 0) {
   bquote(.(start) + floor((.(value) - .(least)) * .(parts / (most - least))))
 }
 
-# Parts of the bins `cut`, numbered on from bin to bin; no_bin for values in others. The least value of the next bin ends
-# a bin.
+# Parts of the bins `cut`, numbered on from bin to bin; no_bin for values in others. The least value of the next bin
+# ends a bin.
 cut_word <- function(value, bins, cut, parts) {
   start <- cumsum(c(0, parts + 1))[seq_along(cut)]
-  inside <- Map(function(k, parts, start) part_word(value, bins$least[k], bins$most[k], parts, start), cut, parts, start)
+  inside <- Map(function(k, parts, start) part_word(value, bins$least[k], bins$most[k], parts, start), cut, parts,
+                start)
   edges <- c(rbind(bins$least[cut], c(bins$least, Inf)[cut + 1L]))
-  options <- c(list(no_bin), unlist(lapply(inside, list, no_bin), recursive = FALSE))
+  choices <- c(list(no_bin), unlist(lapply(inside, list, no_bin), recursive = FALSE))
   kept <- is.finite(edges) & !duplicated(edges, fromLast = TRUE)
-  options <- options[c(TRUE, kept)]
+  choices <- choices[c(TRUE, kept)]
   edges <- edges[kept]
-  stepped_word(quote(below), value, edges, options)
+  stepped_word(quote(below), value, edges, choices)
 }
 
-# One of many options by the edges that a word has passed, by the word `kind` (below or upto). Two steps find it: a deep
+# One of many choices by the edges that a word has passed, by the word `kind` (below or upto). Two steps find it: a deep
 # tree of conditions overflows parsers, one long list is slow.
-stepped_word <- function(kind, word, edges, options) {
-  choose <- function(edges, options) {
-    if (length(options) == 1L) options[[1L]] else as.call(c(kind, word, as.call(c(quote(c), edges)), options))
+stepped_word <- function(kind, word, edges, choices) {
+  choose <- function(edges, choices) {
+    if (length(choices) == 1L) choices[[1L]] else as.call(c(kind, word, as.call(c(quote(c), edges)), choices))
   }
-  groups <- split(seq_along(options), (seq_along(options) - 1L) %/% ceiling(sqrt(length(options))))
-  inner <- lapply(groups, function(own) choose(edges[own[-1L] - 1L], options[own]))
+  groups <- split(seq_along(choices), (seq_along(choices) - 1L) %/% ceiling(sqrt(length(choices))))
+  inner <- lapply(groups, function(own) choose(edges[own[-1L] - 1L], choices[own]))
   choose(edges[vapply(groups[-1L], `[`, 1L, 1L) - 1L], unname(inner))
 }

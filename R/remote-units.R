@@ -9,9 +9,9 @@
 #' cut); [stratify_units()]; [group_units()] (exact and coarsened); [assess_overlap()], [assess_weights()],
 #' [assess_balance()] (with extra rows) and [assess_power()]; [measure_effect()] (`"difference"`, `"regression"` and
 #' `"augmented"`, by groups of a covariate); [compare_effects()]; [probe_ratio()], [probe_omitted()],
-#' [probe_stability()] and [probe_weights()] (without draws); [export_table()], [write_report()] and the logbook. For one
-#' table on several servers see [remote_shards()]. Verbs that need rows (pairs, learners, draws) refuse and say how to go
-#' on with a sample: [fetch_units()].
+#' [probe_stability()] and [probe_weights()] (without draws); [export_table()], [write_report()] and the logbook. For
+#' one table on several servers see [remote_shards()]. Verbs that need rows (pairs, learners, draws) refuse and say how
+#' to go on with a sample: [fetch_units()].
 #'
 #' Quantiles, Kolmogorov-Smirnov distances and bounds of strata hang on the order of rows. Of up to 5,000 rows they are
 #' exact. Of more they come from bins, cut until each holds at most a thousandth of either arm or one value; prints then
@@ -128,14 +128,19 @@ plain_first_rows <- function(first) {
   first
 }
 
-# Sends one statement and fetches its answer. combine: how the answers of several shards are put together (ask_shards()),
-# NULL to ask one connection alone. reads: does it pass over the rows?
+# Sends one statement and fetches its answer. combine: how the answers of several shards are put together
+# (ask_shards()), NULL to ask one connection alone. reads: does it pass over the rows?
 ask_source <- function(source, sql, combine = NULL, reads = TRUE, call = NULL) {
-  answer <- if (!is.null(source$shards) && !is.null(combine)) ask_shards(source, sql, combine, call) else tryCatch(suppressWarnings(answer_of(source$connection, sql)), error = function(e) {
-    stop_database(source, conditionMessage(e), call)
-  })
+  alone <- is.null(source$shards) || is.null(combine)
+  answer <- if (alone) answer_alone(source, sql, call) else ask_shards(source, sql, combine, call)
   if (reads) source$counter$passes <- source$counter$passes + 1L
   answer
+}
+
+answer_alone <- function(source, sql, call) {
+  tryCatch(suppressWarnings(answer_of(source$connection, sql)), error = function(e) {
+    stop_database(source, conditionMessage(e), call)
+  })
 }
 
 answer_of <- function(connection, sql) {

@@ -271,11 +271,12 @@ print.twin_overlap <- function(x, ...) print_lines(x, format(x, ...))
 
 overlap_sentence <- function(x) {
   before <- x$rows[x$rows$sample == "before", ]
+  outside <- function(arm) count_text(before$outside[before$arm == arm])
   sprintf(paste(
     "Both arms occur from %s to %s. Outside, in the sample before the design: %s treated and %s control units have no",
     "counterpart in the other arm's range. AUC %s%s"
-  ), number_text(x$common[["low"]]), number_text(x$common[["high"]]), count_text(before$outside[before$arm == "treated"]),
-  count_text(before$outside[before$arm == "control"]), number_text(x$auc),
+  ), number_text(x$common[["low"]]), number_text(x$common[["high"]]), outside("treated"), outside("control"),
+  number_text(x$auc),
   paste0(if (x$auc > 0.85) ": treatment is so predictable that overlap is thin." else ".", bins_sentence(x)))
 }
 

@@ -69,10 +69,9 @@ plot.twin_weights <- function(x, view = c("histogram", "concentration"), ...) {
 # The weights after the design, in falling order within each arm: data frame of arm, weight and count.
 arm_weights <- function(x) {
   last <- length(x$weights)
-  all <- if (!is.null(x$spread)) x$spread[[last]] else {
-    v <- x$weights[[last]]
+  v <- x$weights[[last]]
+  all <- if (!is.null(x$spread)) x$spread[[last]] else
     data.frame(arm = ifelse(x$z == 1L, "treated", "control"), weight = v, count = 1)[v > 0, ]
-  }
   all[order(all$arm != "treated", -all$weight), c("arm", "weight", "count")]
 }
 

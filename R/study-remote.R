@@ -71,9 +71,11 @@ frame_remote <- function(given, call) {
   rows$check <- row_sums(rows, checked_words(rows))
   # the same rows framed again, for another estimand or anew, share their words: designs on them stand side by side
   same <- rlang::hash(list(source$from, base, where, rows$check))
-  if (is.null(framed[[same]])) framed[[same]] <- rows else {
+  if (!is.null(framed[[same]])) {
     counter <- framed[[same]]$source$counter
     counter$passes <- counter$passes + source$counter$passes
+  } else {
+    framed[[same]] <- rows
   }
   fields$rows <- framed[[same]]
   fields$source <- fields$rows$source
@@ -171,9 +173,19 @@ reading_sql <- function(source, name, kind, unknown) {
   sprintf("(CASE WHEN %1$s IN (%2$s) THEN NULL ELSE %1$s END)", sql, paste(dialect$number(numbers), collapse = ", "))
 }
 
-quote_name <- function(source, name) as.character(DBI::dbQuoteIdentifier(source$connection, name))
+# By the driver where there is a connection at hand, else as the engine's entry says.
+quote_name <- function(source, name) {
+  if (!is.null(source$connection)) return(as.character(DBI::dbQuoteIdentifier(source$connection, name)))
+  quotes <- source$dialect$quotes
+  paste0(quotes, gsub(quotes, paste0(quotes, quotes), name, fixed = TRUE), quotes)
+}
+
 quote_text <- function(source, text) {
-  vapply(text, function(one) as.character(DBI::dbQuoteString(source$connection, one)), "", USE.NAMES = FALSE)
+  if (!is.null(source$connection)) {
+    return(vapply(text, function(one) as.character(DBI::dbQuoteString(source$connection, one)), "", USE.NAMES = FALSE))
+  }
+  for (mark in source$dialect$escaped) text <- gsub(mark, paste0("\\", mark), text, fixed = TRUE)
+  sprintf("'%s'", gsub("'", "''", text, fixed = TRUE))
 }
 
 # A condition in R's words as SQL; of columns as they stand in the table.
@@ -289,7 +301,9 @@ in_blocks <- function(source, parts, where) {
 }
 
 # How the aggregates of several servers go together.
-part_combines <- function(parts) ifelse(startsWith(parts, "MIN("), "min", ifelse(startsWith(parts, "MAX("), "max", "sum"))
+part_combines <- function(parts) {
+  ifelse(startsWith(parts, "MIN("), "min", ifelse(startsWith(parts, "MAX("), "max", "sum"))
+}
 
 stop_missing_remote <- function(gone, call) {
   gone <- gone[gone > 0]

@@ -37,7 +37,8 @@ design_query <- function(design, connection, call) {
   source <- study$source
   if (!is.null(source$shards)) {
     abort_unsupported(c("The weights of a table on several servers can't be written back.",
-                        i = "Score and weights are formulas of the columns: {.code tidy(design)} has the coefficients."),
+                        i = "Score and weights are formulas of the columns, with the coefficients of
+                             {.code tidy(design)}."),
                       call = call)
   }
   if (!identical(connection, source$connection)) {

@@ -25,6 +25,7 @@ remote <- if (servers_asked == 1L) remote_units(connection, "units") else
   remote_shards(lapply(hosts, `[[`, "connect"), "units")
 truth <- tidy(local_effect)
 rm(data, x, z, local, local_effect)
+invisible(gc())
 invisible(gc(reset = TRUE))
 
 study <- frame_study(remote, "z", "y", paste0("x", seq_len(p)), cluster = "harbour",

@@ -1,11 +1,13 @@
 # The regression that probes of an omitted variable lean on, of a table in a database.
 
-# As effect_regression(): one pass for the cross-products, one for the robust variance.
-remote_effect_regression <- function(x, before, call) {
+# One pass for the cross-products, one for the robust variance: what core_treatment_fit() finds, with names (of the
+# columns), terms, inflation, clusters_df and by. before: in the sample before the design, with the first of these
+# alone.
+remote_treatment_fit <- function(x, before, call) {
   block <- x$source$block
   study <- study_of(x)
   rows <- study$rows
-  v <- if (before) remote_block(study, list(outcome = block$outcome, inside = block$inside), x$source$asked)$s else block$v
+  v <- if (before) remote_block(study, block[c("outcome", "inside")], x$source$asked)$s else block$v
   terms <- model_terms(study, outcome_formula(x$source$asked, block), call)
   matrix <- remote_matrix(terms$columns, terms$formula)
   columns <- remote_standardised(study, matrix)
@@ -23,15 +25,15 @@ remote_effect_regression <- function(x, before, call) {
   length_of[c(1L, q - 1L)] <- 1
   gram <- gram / outer(length_of, length_of)
   fit <- core_treatment_fit(gram, n)
-  check_regression_fit(x, fit, call)
-  if (before) return(c(fit, list(about = list(outcome = x$outcome))))
+  if (before || !is.finite(fit$se)) return(fit)
   influence <- regression_influence(rows, v, words, mean, length_of, fit, n / sums[1L])
   keys <- remote_keys(study)["cluster"[!is.null(study$cluster)]]
   robust <- core_vcov_of(influence_sums(rows, list(f = influence), keys, kept_call(v)))
   fit$inflation <- sqrt(robust$vcov[1L]) / fit$se
   fit$clusters_df <- if (length(keys) > 0L) robust$clusters - 1 else Inf
   fit$names <- matrix$names
-  fit$about <- regression_about(x, terms, if (length(keys) > 0L) "clustered" else "robust")
+  fit$terms <- terms
+  fit$by <- if (length(keys) > 0L) "clustered" else "robust"
   fit
 }
 
