@@ -138,7 +138,8 @@ say_study <- function(study) {
                        count_text(study_sizes(study)[["treated"]]), study$levels[["treated"]],
                        count_text(study_sizes(study)[["control"]]),
                        study$levels[["control"]], study$estimand),
-               paste("missing:", missing_text(study)))  |> strwrap(80, exdent = 2))
+               paste("missing:", missing_text(study)), if (is_remote(study)) remote_line(study)) |>
+               strwrap(80, exdent = 2))
 }
 
 say_balances <- function(designs, balances) {

@@ -11,11 +11,12 @@
 # has a backslash before.
 new_dialect <- function(words, classes, type, fence = NULL, number = plain_literal, double, text, days, log = "LN",
                         exp = "EXP", power = "POWER", most = list(columns = 1000L, characters = 500000L),
-                        not_number = function(column) NULL, random = "RANDOM()", quotes = "\"", escaped = character()) {
+                        not_number = function(column) NULL, random = "RANDOM()", quotes = "\"",
+                        escaped = character()) {
   stopifnot(is.character(words), is.function(number), is.function(double), is.function(text), is.function(days))
   list(words = words, classes = classes, type = type, fence = fence, number = number, double = double, text = text,
-       days = days, log = log, exp = exp, power = power, most = most, not_number = not_number, random = random, quotes = quotes,
-       escaped = escaped)
+       days = days, log = log, exp = exp, power = power, most = most, not_number = not_number, random = random,
+       quotes = quotes, escaped = escaped)
 }
 
 # Every digit, negative numbers in parentheses.

@@ -315,6 +315,20 @@ test_that("scores and weights are written back as a table, on every engine, and 
   expect_error(write_units(data, tempfile(fileext = ".csv"), table = "x"), "open DBI connection", class = "twin_error_input")
 })
 
+test_that("the demo runs from a database", {
+  skip_if_not_installed("RSQLite")
+  folder <- file.path(withr::local_tempdir(), "demo")
+  said <- twin("demo", "--database", "--out", folder)
+  expect_identical(said$status, 0L)
+  expect_match(paste(said$out, collapse = " "), "Rows stay in SQLite (crews)", fixed = TRUE)
+  expect_true(all(file.exists(file.path(folder, c("crews.sqlite", "plan.yml", "results/report.html")))))
+  table <- utils::read.csv(file.path(folder, "results/tables/effects-income.csv"))
+  truth <- 8.6775
+  adjusted <- table[table$effect %in% c("weights", "entropy", "augmented") & table$term == "difference", ]
+  expect_true(all(adjusted$conf.low < truth & adjusted$conf.high > truth))
+  expect_match(paste(twin("demo", "--database", "--panel", "--out", folder)$err, collapse = " "), "not both")
+})
+
 test_that("a plan may name a table in a database; a run leaves what a run leaves", {
   skip_if_not_installed("RSQLite")
   folder <- withr::local_tempdir()
@@ -338,6 +352,8 @@ test_that("a plan may name a table in a database; a run leaves what a run leaves
   expect_true(all(c("report.html", "methods.md", "checklist.md", "logbook.csv", "run-facts.yml") %in% there))
   report <- paste(readLines(file.path(folder, "results", "report.html"), warn = FALSE), collapse = " ")
   expect_match(report, "Rows stay in SQLite (crews)", fixed = TRUE)
+  expect_match(report, "units without counterpart|without counterpart")
+  expect_match(paste(said$out, collapse = " "), "Rows stay in SQLite (crews), read in", fixed = TRUE)
   expect_false(grepl("weights, logbook", paste(said$out, collapse = " ")))
   bad <- function(line) {
     writeLines(replace(lines, 2L, line), plan)
