@@ -111,7 +111,7 @@ process_shard <- function(connect, name, timeout) {
     },
     receive = function() {
       if (!is.null(failed)) stop(root_message(failed))
-      if (holder$session$poll_process(1000 * timeout) != "ready") {
+      if (holder$session$poll_process(min(1000 * timeout, .Machine$integer.max)) != "ready") {
         stop(sprintf("no answer within %s seconds", format(timeout)))
       }
       answer <- holder$session$read()
