@@ -120,16 +120,17 @@ remote_weight_facts <- function(x) {
        heaviest = remote_heaviest(x, samples[[length(samples)]]))
 }
 
-# The weights of both arms in order: data frame of arm, weight (mean of a bin), least, most, count and total.
+# The weights of both arms in order: data frame of arm, weight (mean of a bin), least, most, count, total and
+# square (sum of squares).
 weight_spread <- function(weight, rows) {
   coarse <- 0
   spread <- do.call(rbind, unname(Map(function(arm, name) {
     v <- say_word(rows, "a", call("*", weight, arm))
-    bins <- row_spread(rows, v, list(count = kept_call(v), total = v))
+    bins <- row_spread(rows, v, list(count = kept_call(v), total = v, square = call("*", v, v)))
     coarse <<- max(coarse, attr(bins, "coarse"))
     bins <- bins[bins$count > 0, ]
     data.frame(arm = name, weight = bins$total / bins$count, least = bins$least, most = bins$most, count = bins$count,
-               total = bins$total)
+               total = bins$total, square = bins$square)
   }, arm_words, names(arm_words))))
   structure(spread, coarse = coarse)
 }
@@ -138,7 +139,7 @@ weight_row <- function(spread, arm, sample) {
   spread <- spread[order(-spread$weight), ]
   units <- sum(spread$count)
   total <- sum(spread$total)
-  ess <- core_effective_size_of(total, sum(spread$total^2 / spread$count))
+  ess <- core_effective_size_of(total, sum(spread$square))
   at <- core_weighted_quantiles(spread$weight, spread$count, c(0.25, 0.5, 0.75)) * units / total
   top <- ceiling(units / 100)
   before <- cumsum(spread$count) - spread$count

@@ -119,7 +119,8 @@ row_sums_by <- function(rows, exprs, keys, aggregate = "SUM") {
                       c(rep("key", length(keys)), tolower(rep_len(aggregate, length(exprs)))))
   out <- found[seq_along(keys)]
   names(out) <- keys
-  out[] <- lapply(out, function(key) if (inherits(key, "integer64")) as_doubles(list(key)) else key)
+  number <- !keys %in% c("u_g", "u_h")  # clusters and strata may be text
+  out[] <- Map(function(key, number) if (number || inherits(key, "integer64")) as_double(key) else key, out, number)
   sums <- lapply(found[-seq_along(keys)], as_double)
   out[names(exprs)] <- sums
   out[do.call(order, c(unname(as.list(out[keys])), list(method = "radix"))), , drop = FALSE]

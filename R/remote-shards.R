@@ -91,28 +91,26 @@ plain_shard <- function(connection, name) {
 process_shard <- function(connect, name, timeout) {
   need_package("callr", "ask servers at the same time")
   holder <- new.env(parent = emptyenv())
-  open <- function() {
-    if (!is.null(holder$session)) holder$session$kill()
-    holder$session <- callr::r_session$new()
-    holder$session$run(function(connect) .GlobalEnv$twin_shard <- connect(), list(connect = connect)) # nolint
-  }
   ask <- answer_of
   environment(ask) <- baseenv()
+  there <- function(connect, sql, ask) {
+    if (is.null(.GlobalEnv$twin_shard)) .GlobalEnv$twin_shard <- connect() # nolint
+    suppressWarnings(ask(.GlobalEnv$twin_shard, sql))
+  }
   failed <- NULL
   list(
     name = name,
     send = function(sql) {
       failed <<- tryCatch({
-        if (is.null(holder$session)) open()
-        there <- function(sql, ask) suppressWarnings(ask(.GlobalEnv$twin_shard, sql))
-        holder$session$call(there, list(sql = sql, ask = ask))
+        if (is.null(holder$session)) holder$session <- callr::r_session$new()
+        holder$session$call(there, list(connect = connect, sql = sql, ask = ask))
         NULL
       }, error = function(e) e)
     },
     receive = function() {
       if (!is.null(failed)) stop(root_message(failed))
       if (holder$session$poll_process(min(1000 * timeout, .Machine$integer.max)) != "ready") {
-        stop(sprintf("no answer within %s seconds", format(timeout)))
+        stop(sprintf("no answer within %s second%s", format(timeout), if (timeout == 1) "" else "s"))
       }
       answer <- holder$session$read()
       if (!is.null(answer$error)) stop(root_message(answer$error))

@@ -93,8 +93,9 @@ frame_remote <- function(given, call) {
 check_same_rows <- function(studies, call = rlang::caller_env()) {
   own <- lapply(studies, function(study) study$rows)
   if (!all(vapply(own, identical, NA, own[[1L]]))) {
-    abort_input(c("Designs and effects side by side must be of one table: one {.fn remote_units} for all of them.",
-                  i = "Frame their studies from the same {.cls twin_remote}."), call = call)
+    abort_input(c("Designs and effects side by side must be of the same rows and columns of one table.",
+                  i = "Frame one study with all outcomes and covariates, or one for each estimand, from the same
+                       {.cls twin_remote}."), call = call)
   }
 }
 

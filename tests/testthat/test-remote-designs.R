@@ -115,7 +115,7 @@ test_that("sums over several designs of one table share its words, however often
   same <- compare_effects(a = measure_effect(local$a), b = measure_effect(local$b))
   expect_same_numbers(tidy(compared, part = "agreement"), tidy(same, part = "agreement"), 1e-7)
   other <- weigh_units(score_units(frame_crews(remote_units(remote$connection, "crews"))))
-  expect_error(assess_balance(list(a = one, b = other)), "one table", class = "twin_error_input")
+  expect_error(assess_balance(list(a = one, b = other)), "rows and columns of one table", class = "twin_error_input")
 })
 
 test_that("what can't be weighed, grouped or divided says why", {
@@ -169,6 +169,10 @@ test_that("spreads of many rows are close and say how close", {
   both <- match(bar(drawn), bar(whole))
   expect_lt(max(abs(drawn$y - whole$y[both]), na.rm = TRUE), 2e-3)
   expect_lt(sum(abs(drawn$y[is.na(both)])), 2e-3)
+  weights <- lapply(weighed, function(design) tidy(assess_weights(design)))
+  sure <- c("units", "total", "least", "greatest", "ess", "design_effect", "largest_share")
+  expect_lt(gap(weights[[1]][sure], weights[[2]][sure]), 1e-6)
+  expect_lt(gap(weights[[1]]$top_share, weights[[2]]$top_share), 1e-3)
   spread <- lapply(weighed, function(design) plot(assess_weights(design), "concentration")$data)
   expect_equal(vapply(spread, function(data) max(data$held), 0), c(1, 1))
 })

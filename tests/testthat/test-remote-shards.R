@@ -63,6 +63,23 @@ test_that("shards that don't fit together are named", {
   expect_error(carefultwin:::count_where(source, character()), "\"good\" did not answer.*away", class = "twin_error_database")
 })
 
+test_that("a server that does not answer in time is named", {
+  skip_if_not_installed("callr")
+  file <- withr::local_tempfile(fileext = ".sqlite")
+  connection <- DBI::dbConnect(RSQLite::SQLite(), file)
+  DBI::dbWriteTable(connection, "crews", plain_crews()[1:50, ])
+  withr::defer(DBI::dbDisconnect(connection))
+  quick <- function() DBI::dbConnect(RSQLite::SQLite(), file)
+  slow <- function() {
+    Sys.sleep(60)
+    quick()
+  }
+  expect_error(remote_shards(list(here = connection, far = slow), "crews", timeout = 1),
+               "\"far\" did not answer.*no answer within 1 second", class = "twin_error_database")
+  both <- remote_shards(list(a = quick, b = quick), "crews", timeout = 60)
+  expect_equal(carefultwin:::count_where(both, character()), 100)
+})
+
 test_that("real servers answer at once; one that is killed in the middle is named", {
   skip_if_not_installed("callr")
   servers <- lapply(c("one", "two", "three"), postgres_server)
@@ -88,7 +105,12 @@ test_that("real servers answer at once; one that is killed in the middle is name
     DBI::dbExecute(coordinator, "CREATE EXTENSION IF NOT EXISTS dblink")
     where <- sprintf("host=127.0.0.1 port=%d user=twin dbname=postgres", vapply(servers, `[[`, 0L, "port"))
     names(where) <- c("x", "y", "z")
-    expect_all_same(linked <- remote_shards(where, "crews", coordinator = coordinator))
+    linked <- remote_shards(where, "crews", coordinator = coordinator)
+    expect_all_same(linked)
+    cells <- lapply(list(linked, data), function(x) {
+      group_units(frame_shards(x), "coarsened", covariates = c("past_income", "gear"), bins = list(past_income = 12))
+    })
+    expect_same_effect(cells[[1]], cells[[2]], "income")
     expect_identical(vapply(linked$columns, function(column) class(column)[1], ""),
                      vapply(data, function(column) sub("integer", "numeric", class(column)[1]), ""))
     expect_error(remote_shards(where, "crew", coordinator = coordinator), "no table \"crew\" on the server \"x\"",
