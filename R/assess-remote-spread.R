@@ -209,3 +209,44 @@ remote_control_spread <- function(x, outcome) {
   }
   list(variance = core_variance_of(sums$v, sums$v2, sums$first, sums$second), intraclass = intraclass)
 }
+
+# What assess_score() shows, from one pass by groups of the score, one for the likelihood and a few for the line.
+remote_calibration <- function(x, groups) {
+  study <- x$study
+  rows <- study$rows
+  s <- x$score$fitted_to
+  e <- x$score$fitted
+  spread <- row_spread(rows, e, lapply(arm_words, function(arm) call("*", s, arm)), range(x$score$ends))
+  total <- spread$treated + spread$control
+  breaks <- unique(core_weighted_quantiles(spread$most, total, seq_len(groups - 1L) / groups))
+  numbers <- as.list(as.double(seq_len(length(breaks) + 1L)))
+  group <- say_word(rows, "k", call("*", stepped_word(quote(upto), e, breaks, numbers), kept_call(s)))
+  exprs <- list(n = kept_call(s), s = s, s2 = call("*", s, s), e = call("*", s, e), z = call("*", s, quote(u_z)),
+                low = e, high = e)
+  sums <- row_sums_by(rows, exprs, as.character(group), c(rep("SUM", 5L), "MIN", "MAX"))
+  sums <- sums[sums[[1L]] > 0, ]
+  share <- sums$z / sums$s
+  limits <- wilson_limits(share, core_effective_size_of(sums$s, sums$s2))
+  wide <- length(share)
+  within <- bquote(pmin(pmax(.(e), 1e-15), .(1 - 1e-15)))  # so that there is a logarithm
+  loss <- row_sums(rows, list(loss = bquote(.(s) * log(ifelse(u_z == 1, .(within), 1 - .(within))))))
+  list(
+    rows = data.frame(group = as.integer(sums[[1L]]), units = sums$n, low = sums$low, high = sums$high,
+                      mean_score = sums$e / sums$s, share_treated = share, conf.low = limits[seq_len(wide)],
+                      conf.high = limits[wide + seq_len(wide)]),
+    auc = core_auc(rep(spread$most, 2L), rep(1:0, each = nrow(spread)), c(spread$treated, spread$control)),
+    loss = -loss[["loss"]] / sum(sums$s), units = sum(sums$n), line = remote_calibration_line(x, within),
+    since = sum(sums$n) - sum(x$size), coarse = attr(spread, "coarse")
+  )
+}
+
+# Intercept and slope of a logit of the treatment on the log odds of the score.
+remote_calibration_line <- function(x, within) {
+  study <- x$study
+  linear <- if (x$score$link == "logit") x$score$linear else
+    say_word(study$rows, "l", bquote(log(.(within) / (1 - .(within)))))
+  columns <- remote_standardised(study, list(words = list(linear), names = paste("log odds", as.character(linear))))
+  fit <- fit_remote(study$rows, columns, quote(u_z), x$score$fitted_to, "logit")
+  if (fit$status != "converged" || length(fit$aliased) > 0L) return(c(NA_real_, NA_real_))
+  raw_scale(fit$beta, fit$covariance, columns)$coefficients
+}

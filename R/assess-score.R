@@ -22,8 +22,15 @@
 #' plot(calibration)
 #' @export
 assess_score <- function(x, groups = 10) {
-  check_score(x, "assess_score")
+  check_score(x, "assess_score", remote = TRUE)
   check_count(groups, min = 2, max = 1000)
+  found <- if (is_remote(x)) remote_calibration(x, groups) else calibration_facts(x, groups)
+  structure(c(found, list(
+    score = score_text(x$score), design = design_label(x), levels = x$study$levels, learners = x$score$learners
+  )), class = "twin_calibration")
+}
+
+calibration_facts <- function(x, groups) {
   study <- x$study
   fitted_to <- if (is.null(x$score$inside)) rep(TRUE, length(study$z)) else x$score$inside
   s <- sampling_weight(study) * fitted_to
@@ -34,12 +41,10 @@ assess_score <- function(x, groups = 10) {
   rows <- calibration_rows(e, z, s, groups)
   line <- core_fit(matrix(stats::qlogis(e)), as.double(z), s, "logit")
   fitted <- line$status == "converged" && length(line$aliased) == 0L
-  structure(list(
+  list(
     rows = rows, auc = core_auc(e, z, s), loss = core_log_loss(e, z, s), units = length(e),
-    line = if (fitted) line$coefficients else c(NA_real_, NA_real_), score = score_text(x$score),
-    design = design_label(x), since = sum(fitted_to) - sum(design_kept(x)), levels = study$levels,
-    learners = x$score$learners
-  ), class = "twin_calibration")
+    line = if (fitted) line$coefficients else c(NA_real_, NA_real_), since = sum(fitted_to) - sum(design_kept(x))
+  )
 }
 
 calibration_rows <- function(e, z, s, groups) {

@@ -115,7 +115,8 @@ remote_balancing_score <- function(x, asked, call) {
     link = "logit", terms = study_terms(study), formula = study$formula, columns = names(study$columns), lone = NULL,
     linear = fit$linear, fitted = fit$mean, slope = fit$slope, coefficients = stats::setNames(raw$coefficients, names),
     covariance = raw$covariance, aliased = matrix$names[fit$aliased], known = FALSE,
-    settings = list(source = "balancing"), nuisance = fit_nuisance(fit, columns), inside = NULL
+    settings = list(source = "balancing"), nuisance = fit_nuisance(fit, columns), inside = NULL,
+    fitted_to = s
   )
   score$ends <- score_ends(study, score, s)
   c(remote_inverse(rows, score, study$estimand), list(score = score))

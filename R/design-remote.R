@@ -58,7 +58,8 @@ remote_score <- function(x, settings, call) {
     link = asked, terms = terms$text, formula = terms$formula, columns = names(terms$columns), lone = lone,
     linear = fit$linear, fitted = fit$mean, slope = fit$slope, coefficients = stats::setNames(raw$coefficients, names),
     covariance = raw$covariance, aliased = matrix$names[fit$aliased], iterations = fit$iterations, loglik = fit$loglik,
-    known = FALSE, settings = settings, nuisance = fit_nuisance(fit, columns), inside = NULL
+    known = FALSE, settings = settings, nuisance = fit_nuisance(fit, columns), inside = NULL,
+    fitted_to = s
   )
   ends <- score_ends(study, score, s)
   score <- c(score, list(ends = ends))

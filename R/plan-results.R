@@ -6,7 +6,7 @@ write_results <- function(draft, parts, plan) {
     prefixed("balance", parts$balances),
     prefixed("weights", lapply(parts$weighted, assess_weights)),
     prefixed("responses", lapply(parts$responding, assess_responses)),
-    if (!is.null(parts$scored) && !is_remote(parts$scored)) list(calibration = assess_score(parts$scored)),
+    if (!is.null(parts$scored)) list(calibration = assess_score(parts$scored)),
     prefixed("effects", parts$comparisons), prefixed("effects", several_effects(parts$effects)),
     prefixed("probe", parts$probes), prefixed("power", parts$powers)
   )

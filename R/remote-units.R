@@ -6,9 +6,9 @@
 #'
 #' What works on such a study: [frame_study()]; [describe_groups()]; [score_units()] by regression (logit, probit,
 #' complementary log-log); [trim_units()]; [weigh_units()] (inverse, entropy and balancing-score weights, stabilised or
-#' cut); [stratify_units()]; [group_units()] (exact and coarsened); [assess_overlap()], [assess_weights()],
-#' [assess_balance()] (with extra rows) and [assess_power()]; [measure_effect()] (`"difference"`, `"regression"` and
-#' `"augmented"`, by groups of a covariate); [compare_effects()]; [probe_ratio()], [probe_omitted()],
+#' cut); [stratify_units()]; [group_units()] (exact and coarsened); [assess_overlap()], [assess_score()],
+#' [assess_weights()], [assess_balance()] (with extra rows) and [assess_power()]; [measure_effect()] (`"difference"`,
+#' `"regression"` and `"augmented"`, by groups of a covariate); [compare_effects()]; [probe_ratio()], [probe_omitted()],
 #' [probe_stability()] and [probe_weights()] (without draws); [export_table()], [write_report()] and the logbook. For
 #' one table on several servers see [remote_shards()]. Verbs that need rows (pairs, learners, draws) refuse and say how
 #' to go on with a sample: [fetch_units()].

@@ -34,14 +34,14 @@ score_section <- function(parts) {
   design <- parts$scored
   if (is.null(design)) return(NULL)
   overlap <- assess_overlap(design)
-  calibration <- if (!is_remote(design)) assess_score(design)
+  calibration <- assess_score(design)
   new_section(
     "score", "Propensity score and overlap",
     text_block(sprintf("Score: %s. %s", score_text(design$score), overlap_sentence(overlap)),
                overlap_places(overlap)),
     figure_block(parts$figures, "overlap", plot(overlap),
                  "Histogram of propensity scores, treated upwards and control downwards"),
-    if (!is.null(calibration)) fold_block("Calibration", beside_block(
+    fold_block("Calibration", beside_block(
       figure_block(parts$figures, "calibration", plot(calibration),
                    "Share treated against mean score, by groups of equal size", height = 5.5),
       result_block(calibration)

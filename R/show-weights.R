@@ -157,7 +157,7 @@ calibration_sentence <- function(x) {
     sprintf("In %d of %d groups the mean score lies outside the interval of the share treated. ", off, nrow(x$rows)),
     if (!anyNA(x$line)) sprintf("A logit of treatment on the linear score has intercept %s and slope %s (0 and 1 when
       calibrated). ", number_text(x$line[1L]), number_text(x$line[2L])),
-    sprintf("Log-loss %s.", number_text(x$loss, 4))
+    sprintf("Log-loss %s.", number_text(x$loss, 4)), bins_sentence(x)
   )
 }
 

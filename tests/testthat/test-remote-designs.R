@@ -54,6 +54,12 @@ every_design <- function(engine, few = FALSE) {
     expect_same_numbers(tidy(judged$remote), tidy(judged$local))
     expect_same_numbers(glance(judged$remote), glance(judged$local))
   }
+  for (own in if (few) list(scored) else list(scored, other, kept)) {
+    judged <- lapply(own, assess_score, groups = 8)
+    expect_same_numbers(tidy(judged$remote), tidy(judged$local), 1e-7)
+    expect_same_numbers(glance(judged$remote), glance(judged$local), 1e-7)
+    expect_equal(judged$remote$since, judged$local$since)
+  }
   effects <- lapply(weighed, measure_effect, estimator = "augmented")
   for (probe in list(probe_omitted, probe_stability)) {
     probed <- lapply(effects, probe)

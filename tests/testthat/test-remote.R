@@ -278,7 +278,7 @@ test_that("what needs rows refuses, and says how to draw a sample", {
     quote(measure_effect(weighed, estimator = "targeted")),
     quote(measure_effect(weighed, inference = "bootstrap")), quote(measure_effect(weighed, quantiles = 0.5)),
     quote(probe_weights(effect, draws = 20)), quote(group_units(scored, "full")), quote(plot(study)),
-    quote(describe_groups(weighed, by = "gear")), quote(assess_score(scored)), quote(probe_effect(effect)),
+    quote(describe_groups(weighed, by = "gear")), quote(probe_effect(effect)),
     quote(probe_choices(effect)), quote(probe_placebo(effect, outcomes = "days_at_sea")),
     quote(measure_hazard(weighed, "days_at_sea", "sold_direct")), quote(tidy(trim_units(scored), part = "unmatched")),
     quote(plot(assess_balance(weighed), "density", "boat_length")), quote(tidy(scored, part = "predictions")),
