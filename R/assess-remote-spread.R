@@ -156,12 +156,15 @@ remote_heaviest <- function(x, weight) {
   study <- study_of(x)
   rows <- scratch_rows(study$rows)
   id <- study$roles$id
-  if (!is.null(id)) rows$base[["u_i"]] <- study$source$dialect$text(quote_name(study$source, id))
+  number <- !is.null(id) && is.numeric(study$source$columns[[id]])
+  read <- study$source$dialect[[if (number) "double" else "text"]]
+  if (!is.null(id)) rows$base[["u_i"]] <- read(quote_name(study$source, id))
   out <- lapply(names(arm_words), function(arm) {
     v <- say_word(rows, "a", call("*", weight, arm_words[[arm]]))
     wanted <- c(if (!is.null(id)) list(unit = quote(u_i)), list(weight = v),
                 if (!is.null(design_score(x))) list(score = x$score$fitted))
     found <- row_values(rows, wanted, bquote(.(v) > 0), order = c("weight", if (!is.null(id)) "unit"), most = 5L)
+    if (number) found$unit <- format(as_double(found$unit), digits = 15L, trim = TRUE, scientific = FALSE)
     total <- row_sums(rows, list(total = v))
     data.frame(arm = arm, found[setdiff(names(found), c("weight", "score"))], weight = found$weight,
                share = found$weight / total, found["score"[!is.null(found$score)]])

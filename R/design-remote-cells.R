@@ -143,7 +143,7 @@ remote_cell_sets <- function(x, method, covariates, bins, call) {
   })
   base <- vapply(parts, function(part) length(part$labels), 0L)
   radix <- c(1, cumprod(as.double(base))[-length(base)])
-  if (prod(as.double(base)) > 2^53) stop_many_cells(call)
+  if (prod(as.double(base)) > 2^53) stop_many_cells("Their values can be combined in more than 2^53 ways.", call)
   code <- say_word(rows, "k", sum_of(Map(function(part, r) bquote((.(part$word) - 1) * .(r)), parts, radix)))
   found <- row_sums_by(rows, c(cell_totals_words(s), list(all = 1)), as.character(code))
   both <- found$n_treated > 0 & found$n_control > 0
@@ -156,7 +156,7 @@ remote_cell_sets <- function(x, method, covariates, bins, call) {
       i = "Use fewer covariates or wider bins."
     ), call = call)
   }
-  if (sum(both) > most_cells) stop_many_cells(call)
+  if (sum(both) > most_cells) stop_many_cells(sprintf("%s have both arms.", count_text(sum(both))), call)
   codes <- found[[1L]]
   number <- ifelse(both, cumsum(both), 0)
   set <- say_word(rows, "k", look_up_word(code, codes, as.double(number)))
@@ -192,9 +192,11 @@ remote_cell_sets <- function(x, method, covariates, bins, call) {
              step[c("method", "covariates", "bins")])
 }
 
-stop_many_cells <- function(call) {
-  abort_unsupported(c("The covariates make too many cells for a database: more than {count_text(most_cells)} with both
-                       arms.", i = "Use fewer {.arg covariates} or wider {.arg bins}."), call = call)
+stop_many_cells <- function(what, call) {
+  abort_unsupported(c(
+    "The covariates make too many cells for a database: {count_text(most_cells)} at most.", x = what,
+    i = "Use fewer {.arg covariates}, or {.code method = \"coarsened\"} and wide {.arg bins}."
+  ), call = call)
 }
 
 # Least and greatest value of numeric covariates among the units that are in.
@@ -218,7 +220,9 @@ remote_bins <- function(study, name, method, bins, ends, n, call) {
   }
   if (method == "exact" || (column$kind == "binary" && is.null(bins))) {
     values <- row_sums_by(study$rows, list(n = 1), as.character(column$word))[[1L]]
-    if (length(values) > most_cells) stop_many_cells(call)
+    if (length(values) > most_cells) {
+      stop_many_cells(sprintf("\"%s\" alone has %s values.", name, count_text(length(values))), call)
+    }
     word <- stepped_word(quote(below), column$word, values[-1L], whole(seq_along(values)))
     labels <- format(values, trim = TRUE)
   } else {

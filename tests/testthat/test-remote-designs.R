@@ -133,8 +133,16 @@ test_that("what can't be weighed, grouped or divided says why", {
   }
   expect_error(weigh_units(pair$remote, "entropy"), "fewer `moments` or merged levels", class = "twin_error_infeasible")
   expect_error(weigh_units(pair$remote), "needs a propensity score", class = "twin_error_input")
-  study <- frame_crews(remote_units(with_table("sqlite", plain_crews()), "crews"))
+  data <- plain_crews()
+  data$number <- seq_len(nrow(data)) + 5000L
+  study <- frame_crews(remote_units(with_table("sqlite", data), "crews"), id = "number")
   weighed <- weigh_units(score_units(study))
+  expect_match(grep("treated", format(assess_weights(weighed)), value = TRUE)[5], "^  treated  [5-7]\\d{3}  ")
+  long <- score_units(study, model = ~ boat_length) |> group_units("exact", covariates = "crew_size")
+  expect_s3_class(long, "twin_design")
+  data[sprintf("v%d", 1:9)] <- lapply(1:9, function(k) seq_len(nrow(data)) %% 97 + k)
+  many <- frame_crews(remote_units(with_table("sqlite", data), "crews"), covariates = sprintf("v%d", 1:9))
+  expect_error(group_units(many, "exact"), "2\\^53", class = "twin_error_unsupported")
   expect_error(measure_effect(weighed, by = "boat_length"), "few levels", class = "twin_error_input")
   expect_error(measure_effect(weighed, by = "coast"), "not among the study's covariates", class = "twin_error_input")
   expect_error(assess_power(weighed, outcome = "incom"), "Did you mean \"income\"", class = "twin_error_input")
