@@ -175,7 +175,7 @@ remote_heaviest <- function(x, weight) {
 # What the standard error of core_planned_se_of() needs of a design's weights: by arm, and by cluster.
 remote_planned <- function(x) {
   study <- study_of(x)
-  v <- if (inherits(x, "twin_design")) remote_full_weight(x) else quote(u_s)
+  v <- remote_full_weight(x)
   size <- remote_arm_sizes(x)
   out <- list(sizes = size, own = sum(1 / size), common = 0, clusters = NA_integer_)
   if (is.null(study$cluster)) return(out)
@@ -192,7 +192,7 @@ remote_control_spread <- function(x, outcome) {
   study <- study_of(x)
   rows <- study$rows
   facts <- study$outcomes[[outcome]]
-  v <- multiplied(call("*", if (inherits(x, "twin_design")) remote_full_weight(x) else quote(u_s), arm_words$control),
+  v <- multiplied(call("*", remote_full_weight(x), arm_words$control),
                   if (is.null(facts$known)) 1 else facts$known)
   centre <- rows$check[[as.character(facts$value)]] / rows$count
   y <- say_word(rows, "y", call("-", facts$value, centre))

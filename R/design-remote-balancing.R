@@ -32,9 +32,7 @@ moment_words <- function(study, moments) {
   numeric <- names(Filter(function(column) column$kind %in% c("numeric", "date"), study$columns))
   at <- match(numeric, columns$names)
   for (power in seq_len(moments)[-1L]) {
-    words <- lapply(columns$words[at], function(word) {
-      say_word(study$rows, "x", Reduce(function(a, b) call("*", a, b), rep(list(word), power)))
-    })
+    words <- lapply(columns$words[at], function(word) say_word(study$rows, "x", call("^", word, power)))
     columns$words <- c(columns$words, words)
     columns$names <- c(columns$names, sprintf("%s^%d", numeric, power))
   }
@@ -75,13 +73,10 @@ remote_balance_arm <- function(study, columns, s, name, target, call) {
   fit <- core_meet_moments(list(at = at, reach = reach), c(log(pull[1L] / sums[1L]), numeric(q - 1L)), pull)
   check_remote_balanced(fit, columns, own, pull, name, rows, call)
   aliased <- core_repeated_columns(fit$information)
-  inside <- setdiff(seq_len(q), aliased)
-  covariance <- matrix(0, q, q)
-  covariance[inside, inside] <- solve(fit$information[inside, inside, drop = FALSE])
   linear <- say_word(rows, "l", line_of(columns$words, fit$coefficients[-1L], fit$coefficients[1L]))
   weight <- say_word(rows, "w", bquote(exp(.(bounded_linear(linear, most_linear)))))
-  list(weight = weight, beta = fit$coefficients, covariance = covariance, aliased = setdiff(aliased - 1L, 0L),
-       residual = say_word(rows, "r", bquote((.(sought) - .(own) * .(weight)))))
+  list(weight = weight, beta = fit$coefficients, covariance = inverse_information(fit$information, aliased),
+       aliased = setdiff(aliased - 1L, 0L), residual = say_word(rows, "r", bquote((.(sought) - .(own) * .(weight)))))
 }
 
 # As check_balanced(), from what the fit leaves of each moment.
@@ -96,7 +91,7 @@ check_remote_balanced <- function(fit, columns, own, pull, name, rows, call) {
 }
 
 # The logit score of the balancing conditions and its inverse weights, see balancing_score_weights().
-remote_balancing_score <- function(x, asked, call) {
+remote_balancing_score <- function(x, call) {
   study <- study_of(x)
   rows <- study$rows
   s <- remote_kept_weight(x)

@@ -214,11 +214,12 @@ warn_heavy_remote <- function(x) {
   most <- row_ends(rows, v)$most
   heavy <- most > 0.1 * row_sums(rows, v) & x$size >= 20
   if (!any(heavy)) return(invisible(x))
-  arm <- names(v)[heavy][1L]
+  arms <- names(v)[heavy]
   warn_kind("weights", c(
-    "One {arm} unit carries more than a tenth of its arm's weight.",
-    i = "{.fn assess_weights} names it and {.fn assess_overlap} shows where it lies; another estimand or a narrower
-         study may be better supported."
+    "The heaviest {arms} {cli::qty(length(arms))}unit{?s} {?carries/each carry} more than a tenth of {?its/their} arm's
+     weight.",
+    i = "{.fn assess_weights} lists {cli::qty(length(arms))}{?it/them} and {.fn assess_overlap} shows where scores lie;
+         another estimand or a narrower study may be better supported."
   ))
 }
 

@@ -48,7 +48,7 @@ weighings <- list(
     answers = function(e) has_known_population(e) || estimands[[e]]$own_likelihood,
     make = function(x, asked, call) balancing_score_weights(x, call),
     nuisance = function(design, s) inverse_nuisance(design),
-    remote = function(x, asked, call) remote_balancing_score(x, asked, call)
+    remote = function(x, asked, call) remote_balancing_score(x, call)
   ),
   stable = new_weighing(
     "stable weights", arguments = c("moments", "interactions", "tolerance"),

@@ -63,6 +63,7 @@ remote_bounded_arms <- function(block, asked, call = rlang::caller_env()) {
   augmented <- estimators[[asked$estimator]]$models
   models <- if (augmented) remote_models(rows, block, outcome_sums(rows, block, kept_call(s)), s, asked, call)$fits
   target <- if (augmented) remote_target(rows, block)$t
+  means <- if (augmented) row_sums(rows, c(list(t = target), lapply(models, function(fit) call("*", target, fit$mean))))
   lapply(stats::setNames(nm = names(arm_words)), function(name) {
     arm <- arm_words[[name]]
     fit <- if (augmented) models[[paste0("mean_", name)]]
@@ -71,8 +72,7 @@ remote_bounded_arms <- function(block, asked, call = rlang::caller_env()) {
     sums <- Filter(Negate(is.null), list(fixed = part(weight$fixed[[name]]), free = part(weight$odds[[name]])))
     spread <- row_spread(rows, y, sums)
     of <- function(what) if (what %in% names(sums)) spread[[what]] else numeric(nrow(spread))
-    means <- if (augmented) row_sums(rows, list(t = target, y = call("*", target, fit$mean)))
-    list(added = if (augmented) means[["y"]] / means[["t"]] else 0,
+    list(added = if (augmented) means[[paste0("mean_", name)]] / means[["t"]] else 0,
          table = core_bound_table((spread$least + spread$most) / 2, of("fixed"), of("free")))
   })
 }

@@ -88,9 +88,7 @@ fit_remote <- function(rows, columns, y, weight, link, start = 0, known = NULL) 
   force(weight)  # a word must be said before scratch_rows() copies them
   fit <- if (link == "linear") solve_remote(rows, columns, y, weight) else
     climb_remote(rows, columns, y, weight, link, start, known)
-  inside <- setdiff(seq_along(fit$coefficients), fit$aliased)
-  covariance <- matrix(0, length(fit$coefficients), length(fit$coefficients))
-  covariance[inside, inside] <- solve(fit$information[inside, inside, drop = FALSE])
+  covariance <- inverse_information(fit$information, fit$aliased)
   words <- fitted_words(rows, columns, fit$coefficients, y, weight, link)
   c(list(status = fit$status, iterations = fit$iterations, loglik = fit$value, beta = fit$coefficients,
          covariance = covariance, aliased = setdiff(fit$aliased - 1L, 0L)), words)
@@ -107,6 +105,14 @@ link_words_of <- function(rows, link, linear, y) {
   entry <- remote_links[[link]]
   bounded <- if (is.null(entry$bound)) linear else say_word(rows, "b", bounded_linear(linear, entry$bound))
   entry$words(rows, bounded, y)
+}
+
+# 0 in rows and columns of those that others explain.
+inverse_information <- function(information, aliased) {
+  inside <- setdiff(seq_len(nrow(information)), aliased)
+  out <- matrix(0, nrow(information), nrow(information))
+  out[inside, inside] <- solve(information[inside, inside, drop = FALSE])
+  out
 }
 
 # Gradient and information of q columns, the intercept first.

@@ -148,6 +148,19 @@ test_that("what can't be weighed, grouped or divided says why", {
   expect_error(assess_power(weighed, outcome = "incom"), "Did you mean \"income\"", class = "twin_error_input")
 })
 
+test_that("a unit that carries more than a tenth of its arm is told, one and two", {
+  data <- withr::with_seed(1, data.frame(x = rnorm(200), z = rbinom(200, 1, 0.5), w = 1))
+  data$y <- data$x
+  weigh <- function(heavy) {
+    data$w[heavy] <- 40
+    remote <- remote_units(with_table("sqlite", data, "units"), "units")
+    weigh_units(score_units(frame_study(remote, "z", "y", "x", weight = "w", estimand = "ATE")))
+  }
+  first <- c(which(data$z == 1)[1], which(data$z == 0)[1])
+  expect_warning(weigh(first[1]), "heaviest treated unit carries .* of its\\s+arm's", class = "twin_warning_weights")
+  expect_warning(weigh(first), "treated and control units each carry .* of their\\s+arm's", class = "twin_warning_weights")
+})
+
 test_that("spreads of many rows are close and say how close", {
   n <- 20000
   data <- withr::with_seed(1, data.frame(a = exp(3 * rnorm(n)), b = rbinom(n, 4, 0.4), c = ifelse(runif(n) < 0.5, 0, rnorm(n))))
