@@ -76,7 +76,10 @@ describe_groups <- function(study, columns = NULL, summary = c("mean", "median",
 # What is described, by name: list(study, reference: whose sd standardizes where it is not the study itself, designed).
 # Attribute by: what the names stand for. A single one has no name.
 described_samples <- function(x, columns, call = rlang::caller_env()) {
-  if (inherits(x, "twin_panel")) return(cohort_samples(x, columns, call))
+  if (inherits(x, "twin_panel")) {
+    refuse_remote(x, call)
+    return(cohort_samples(x, columns, call))
+  }
   by <- "comparison"
   if (inherits(x, "twin_arms")) {
     x <- contrasts_of(x)

@@ -44,6 +44,7 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
                           placebo = 1:3, leads = 3, level = 0.95) {
   check_class(panel, "twin_panel", "frame_panel")
   call <- rlang::current_env()
+  refuse_remote(panel, call)
   check_count(anticipation, min = 0)
   check_number(slope, null = TRUE)
   check_level(level)

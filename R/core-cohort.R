@@ -7,7 +7,10 @@
 # Sums over the units that take part, per block: count (clusters), total (H x J) and square (list of J x J) of the
 # contributions of pieces, weight (sum of s). combine: K x J; shift: blocks x J or NULL, what the estimated sizes of
 # cohorts add per unit of s.
-core_block_moments <- function(source, combine, cluster, shift = NULL) {
+core_block_moments <- function(source, combine, cluster, shift = NULL) UseMethod("core_block_moments")
+
+#' @exportS3Method
+core_block_moments.default <- function(source, combine, cluster, shift = NULL) { # nolint: object_name_linter.
   blocks <- max(source$block)
   if (is_own_cluster(cluster) && !is.null(source$totals) && is.null(source$present)) {
     own <- lapply(seq_len(blocks), function(h) block_coefficients(source, h, combine, shift))

@@ -14,7 +14,8 @@
 #' allow with the least total distance, exactly: in the time of a sort on the score, by shortest augmenting paths
 #' otherwise. Where many seek few, the optimal search has to look at nearly all distances and takes its time.
 #'
-#' @param x A `twin_design` with a score; a `twin_study` will do when no score is needed.
+#' @param x A `twin_design` with a score; a `twin_study` will do when no score is needed. In a database
+#'   ([remote_units()]) pairs are near on the score alone, and an `id` must name the units.
 #' @param on What is to be near: `"score"` (default), `"probability"`, `"mahalanobis"`, `"diagonal"` or `"metric"`.
 #' @param covariates For `"mahalanobis"` and `"diagonal"`: which of the study's covariates, names or a one-sided
 #'   formula; all by default.
@@ -76,10 +77,14 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
                        order = c("hardest", "easiest", "given", "shuffled", "closest_pair"),
                        ties = c("all", "first"), search = c("greedy", "optimal"), seed = NULL) {
   again <- given_arguments(match.call())
-  check_design(x)
+  check_design(x, remote = TRUE)
   check_undesigned(x, "pair_units")
   check_flag(replacement)
   given <- names(match.call())[-1L]
+  if (is_remote(x)) {
+    pulled <- pulled_design(x, on, caliper, given, rlang::current_env())
+    return(new_remote_pairs(do.call(pair_units, c(list(pulled), again)), x))
+  }
   settings <- check_space(x, on, covariates, metric, spread, given)
   if (needs_score(settings)) check_score(x, "pair_units")
   if (replacement && "order" %in% given) {

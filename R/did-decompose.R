@@ -38,10 +38,12 @@ decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
   check_class(panel, "twin_panel", "frame_panel")
   check_flag(complete)
   outcome <- panel_outcome(panel, outcome)
-  y <- panel_values(panel, outcome, "decompose_did")
+  opened <- open_panel(panel, outcome, "decompose_did")
   log_step(panel, "decompose", paste("two_way on", outcome))
   note <- NULL
   original <- panel
+  panel <- opened$panel
+  y <- opened$y
   if (!panel$repeats) {
     used <- collapse_panel(panel, y, "groups")
     panel <- used$panel
@@ -52,12 +54,17 @@ decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
   shape <- balanced_outcome(panel, y, complete)
   parts <- decompose_means(panel, shape)
   structure(c(list(panel = original, outcome = outcome, note = c(note, shape$note),
-                   covariates = length(panel$columns) > 0L, std_error = two_way_error(panel, shape)), parts),
+                   covariates = length(panel$columns) > 0L, std_error = two_way_error(panel, y, shape)), parts),
             class = "twin_decomposition")
 }
 
 # The clustered standard error of the coefficient; NA where clusters cut across units.
-two_way_error <- function(panel, shape) {
+two_way_error <- function(panel, y, shape) {
+  if (is_own_remote(panel)) {
+    y[!shape$whole[panel$unit]] <- NA
+    found <- estimate_two_way(panel, y, list(anticipation = 0, adjustment = "none"), NULL) |> of_pieces_alone(panel)
+    return(sqrt(drop(core_source_vcov(found$source, diag(1), NULL, found$cluster, core_count_in_use(found$source)))))
+  }
   start <- panel$cohorts$position[shape$cohort]
   treated <- outer(start, panel$periods$position, `<=`) + 0
   core_two_way_error(shape$y, treated, shape$s, shape$cluster)
@@ -72,20 +79,21 @@ balanced_outcome <- function(panel, y, complete, call = rlang::caller_env()) {
                         i = "Frame the panel with such a {.arg weight}, or without."), call = call)
   }
   whole <- rowSums(is.na(wide)) == 0
+  copies <- unit_copies(panel)
   note <- NULL
   if (!all(whole) && !complete) {
     abort_unsupported(c(
       "The comparisons add up only in a balanced panel.",
-      x = "{sum(!whole)} of {length(whole)} unit{?s} {?is/are} not seen with an outcome in every period.",
+      x = "{sum(copies[!whole])} of {sum(copies)} unit{?s} {?is/are} not seen with an outcome in every period.",
       i = "Use {.code complete = TRUE} to go on with the others."
     ), call = call)
   }
-  if (!all(whole)) note <- sprintf("%s not seen in every period left out.", plural(sum(!whole), "unit"))
+  if (!all(whole)) note <- sprintf("%s not seen in every period left out.", plural(sum(copies[!whole]), "unit"))
   if (length(unique(panel$cohort[whole])) < 2L) {
     abort_unsupported("Fewer than two cohorts are left to compare.", call = call)
   }
   list(y = wide[whole, , drop = FALSE], s = s[whole], cohort = panel$cohort[whole],
-       cluster = as.vector(panel$cluster)[whole], note = note)
+       cluster = as.vector(panel$cluster)[whole], whole = whole, note = note)
 }
 
 decompose_means <- function(panel, shape) {

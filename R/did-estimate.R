@@ -34,6 +34,7 @@ and_list_verb <- function(words, one, many) paste(and_list(words), if (length(wo
 
 # Covariates that differ within a unit.
 changing_columns <- function(panel) {
+  if (is_remote(panel)) return(panel$varying)
   varies <- vapply(panel$columns, function(column) any(column$values != column$values[panel$first_row][panel$unit]), NA)
   names(panel$columns)[varies]
 }
@@ -224,8 +225,8 @@ estimate_interaction <- function(panel, y, asked, call) {
 cell_counts <- function(panel, y) {
   cohorts <- nrow(panel$cohorts)
   cell <- panel$cohort[panel$unit] + cohorts * (panel$time - 1L)
-  if (anyNA(y)) cell <- cell[!is.na(y)]
-  matrix(as.double(tabulate(cell, cohorts * nrow(panel$periods))), cohorts)
+  if (anyNA(y)) cell[is.na(y)] <- NA
+  matrix(as.double(unit_counts(panel, panel$unit, cell, cohorts * nrow(panel$periods))), cohorts)
 }
 
 estimate_imputation <- function(panel, y, asked, call) {
@@ -244,7 +245,8 @@ estimate_imputation <- function(panel, y, asked, call) {
   cells$reason[is.na(found$estimate)] <- "no untreated rows that tell its period or unit effects"
   counts <- cell_counts(panel, y)
   cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
-  cells$n_comparison <- sum(view$rows$weight > 0 & since < -asked$anticipation)
+  copies <- unit_copies(panel)[if (is.null(view$order)) panel$unit else panel$unit[view$order]]
+  cells$n_comparison <- sum(copies[view$rows$weight > 0 & since < -asked$anticipation])
   p <- ncol(view$rows$columns) - 1L
   list(cells = cells, estimate = found$estimate, source = found$source, size = found$size, fixed = TRUE,
        cluster = view$cluster, notes = aliased_note(view, found$aliased[view$rows$periods + seq_len(p)]))
@@ -282,7 +284,7 @@ rows_before_after <- function(panel, y, side, z, s, x, asked) {
   full <- all(tabulate(1 + z[at] + 2 * side[at], 4L) > 0L)
   own <- if (!is.null(x)) x[at, , drop = FALSE]
   levels <- if (full) core_cell_levels(y[at], side[at], z[at], s[at], own, asked$adjustment, asked$covariates_of)
-  cell_result(z[at], at, levels, "in one of the periods")
+  cell_result(panel, z[at], at, levels, "in one of the periods")
 }
 
 # Each unit's means on both sides of the date; covariates of its last period before.
@@ -299,5 +301,5 @@ means_before_after <- function(panel, y, side, z, s, x, asked) {
   last[panel$unit[before]] <- before  # rows are sorted by period
   own <- if (!is.null(x)) x[last[at], , drop = FALSE]
   change <- if (all(0:1 %in% z[at])) core_cell_change(dy[at], z[at], s[at], own, asked$adjustment)
-  cell_result(z[at], at, change, "in both periods")
+  cell_result(panel, z[at], at, change, "in both periods")
 }

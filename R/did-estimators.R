@@ -8,16 +8,16 @@
 # had from means by group and period? regression: is it one regression, so that few clusters have corrections of their
 # own (small_sample, inference "wild")? refusal: function(panel, call) that refuses panels. mean: what its single number
 # averages, in words, NULL where the effects under treatment alone count. details: function of the settings, words to
-# follow the estimator's own.
+# follow the estimator's own. remote: adjustments of a panel in a database, the fullest last; none where it needs rows.
 new_did_estimator <- function(words, arguments, estimate, adjustments = c("none", "regression"),
                               adjusted = ", adjusted by outcome regression", compares = FALSE,
                               fixed_base = function(asked) FALSE, collapses = TRUE, regression = FALSE,
                               refusal = function(panel, call) invisible(panel), mean = NULL,
-                              details = function(asked) NULL) {
+                              details = function(asked) NULL, remote = "none") {
   stopifnot(is.character(words), is.function(estimate), "none" %in% adjustments)
   list(words = words, arguments = arguments, estimate = estimate, adjustments = adjustments, adjusted = adjusted,
        compares = compares, fixed_base = fixed_base, collapses = collapses, regression = regression, refusal = refusal,
-       mean = mean, details = details)
+       mean = mean, details = details, remote = remote)
 }
 
 did_estimators <- list(
@@ -26,7 +26,7 @@ did_estimators <- list(
     adjustments = cell_adjustments,
     compares = TRUE,
     fixed_base = function(asked) asked$base == "fixed",
-    details = function(asked) covariates_of_words(asked),
+    details = function(asked) covariates_of_words(asked), remote = c("none", "regression"),
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   ),
   imputation = new_did_estimator(
@@ -57,7 +57,7 @@ did_estimators <- list(
   ),
   triple = new_did_estimator(
     "triple differences", c("comparison", "base", "third", "affected"), adjustments = "none", compares = TRUE,
-    collapses = FALSE, fixed_base = function(asked) asked$base == "fixed",
+    collapses = FALSE, fixed_base = function(asked) asked$base == "fixed", remote = character(),
     refusal = function(panel, call) refuse_triple_covariates(panel, call),
     details = function(asked) {
       levels <- asked$third$levels

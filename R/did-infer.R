@@ -6,7 +6,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   codes <- if (own) as.vector(found$cluster) else unique(as.vector(found$cluster))
   cluster <- if (own) seq_along(codes) else match(found$cluster, codes)
   used <- core_units_in_use(found$source)
-  count <- if (own) length(used) else length(unique(cluster[used]))
+  count <- if (own) core_count_in_use(found$source) else length(unique(cluster[used]))
   check_did_clusters(count, name, asked, is.null(found$cells), call)
   found$notes <- c(found$notes, cluster_level_note(panel))
   table <- did_table(panel, y, found)
@@ -90,9 +90,9 @@ stop_no_cell <- function(table, asked, call) {
 # terms are made of the source's columns (the identity by default). y: for counts.
 new_did <- function(panel, outcome, asked, found, table, clustering, y) {
   combine <- if (is.null(found$combine)) diag(length(found$estimate)) else found$combine
-  scale <- stats::sd(y, na.rm = TRUE)
+  scale <- if (is_remote(panel)) panel$spread else stats::sd(y, na.rm = TRUE)
   own <- did_vcov(panel, found$source, table, combine, NULL, clustering, scale)
-  missing <- if (anyNA(y)) sum(is.na(y)) else 0L
+  missing <- if (is_remote(panel)) panel$lost else if (anyNA(y)) sum(is.na(y)) else 0L
   structure(list(
     outcome = outcome, estimator = asked$estimator, estimand = "ATT", level = asked$level, asked = asked, study = panel,
     over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = own$vcov,
@@ -100,7 +100,7 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y) {
     alone = own$alone, lent = own$lent, scale = scale,
     fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name,
     cluster_labels = clustering$labels, clusters = clustering$count,
-    inference = clustering$text, notes = found$notes, missing = missing, nobs = length(y) - missing, bands = NULL,
+    inference = clustering$text, notes = found$notes, missing = missing, nobs = if (is_remote(panel)) panel$known else length(y) - missing, bands = NULL,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
     limits = NULL, p.value = NULL, draws = NULL, cautions = character()

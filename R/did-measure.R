@@ -27,11 +27,11 @@
 #' described by their covariates in the base period. For `"two_way"`, `"interaction"` and `"imputation"` covariates
 #' enter the regression as they stand in each row; what is constant within units drops out, with a note.
 #'
-#' @param panel A [panel][frame_panel].
+#' @param panel A [panel][frame_panel]; what works on one in a database: [remote_units()].
 #' @param outcome Name of one of its outcomes; the first by default.
 #' @param estimator See above; `"group_time"` by default.
 #' @param adjustment `"none"`, `"regression"`, `"ipw"` or `"augmented"`. By default `"augmented"` where the panel has
-#'   covariates (`"regression"` for the regressions), `"none"` otherwise.
+#'   covariates (`"regression"` for the regressions and in a database), `"none"` otherwise.
 #' @param comparison Units to compare with: `"never"` treated (default where there are some) or `"not_yet"` treated.
 #'   For `"group_time"` and `"triple"`.
 #' @param anticipation How many periods before treatment may already be affected; they are not used as a base.
@@ -121,10 +121,11 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
                 multiplier = multiplier, interval = interval, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
-  y <- panel_values(panel, outcome, "measure_did")
+  opened <- open_panel(panel, outcome, "measure_did", alone = asked$adjustment == "none")
   log_did(panel, outcome, asked)
-  used <- if (collapses(asked)) collapse_panel(panel, y, asked$collapse) else list(panel = panel, y = y)
-  found <- estimate_did(used$panel, used$y, asked)
+  used <- if (collapses(asked)) collapse_panel(opened$panel, opened$y, asked$collapse) else opened
+  found <- if (is_remote(panel)) estimate_remote_did(panel, used, outcome, asked) else
+    estimate_did(used$panel, used$y, asked)
   with_cautions({
     effect <- infer_did(used$panel, used$y, found, asked, outcome)
     warn_did(effect)
@@ -151,6 +152,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
                         i = "With few clusters use {.code inference = \"randomization\"}."), call = call)
   }
   collapse <- check_choice(collapse, c("no", "rows", "groups"), call = call)
+  if (is_remote(panel)) refuse_remote_did(panel, inference, given, collapse, call)
   check_count(anticipation, min = 0, call = call)
   if (collapse != "no" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
@@ -224,7 +226,8 @@ did_draws <- function(draws, inference, call) {
 did_adjustment <- function(panel, estimator, adjustment, call) {
   entry <- did_estimators[[estimator]]
   entry$refusal(panel, call)
-  panel_adjustment(panel, adjustment, entry$adjustments, call)
+  if (is_remote(panel)) check_remote_adjustment(panel, estimator, adjustment, call)
+  panel_adjustment(panel, adjustment, if (is_remote(panel)) entry$remote else entry$adjustments, call)
 }
 
 # list(name, side = per unit 1 where affected, -1 elsewhere).
@@ -303,6 +306,7 @@ collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env())
     columns = if (is.null(x)) list() else columns, rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
     repeats = TRUE, first_row = which(!duplicated(unit))
   )
+  if (is_remote(panel)) out <- amend(out, copies = NULL, lost = 0, known = length(unit))
   list(panel = out, y = mean_of(y[inside]))
 }
 

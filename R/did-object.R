@@ -57,7 +57,7 @@ glance.twin_did <- function(x, ...) {
   data.frame(
     outcome = x$outcome, estimator = x$estimator, estimand = x$estimand, over = x$over,
     adjustment = x$asked$adjustment, comparison = if (uses_comparison(x)) x$asked$comparison else NA_character_,
-    anticipation = x$asked$anticipation, nobs = x$nobs, units = length(panel$cohort), periods = nrow(panel$periods),
+    anticipation = x$asked$anticipation, nobs = x$nobs, units = sum(unit_copies(panel)), periods = nrow(panel$periods),
     cells = if (is.null(cells)) NA_integer_ else nrow(cells),
     not_estimable = if (is.null(cells)) NA_integer_ else sum(!is.na(cells$reason)), missing_outcome = x$missing,
     clusters = x$clusters, df = core_least_df(x$df), inference = x$inference,
@@ -68,6 +68,7 @@ glance.twin_did <- function(x, ...) {
 #' @export
 augment.twin_did <- function(x, ...) {
   rlang::check_dots_empty()
+  if (is_own_remote(x$study)) refuse_remote(x$study)
   out <- as.data.frame(core_cluster_sums(x$source, x$combine, x$shift, x$cluster) * x$clusters)
   names(out) <- paste0(".influence_", x$table$term)
   data.frame(.cluster = x$cluster_labels, out, check.names = FALSE)
@@ -76,19 +77,22 @@ augment.twin_did <- function(x, ...) {
 #' @export
 nobs.twin_did <- function(object, ...) object$nobs
 
-# For comparisons: each cluster's sum stands on the first row of the data that belongs to it, and rows are independent.
+# For comparisons: each cluster's sum stands on the first row of the data that belongs to it (in a database, in the place
+# of its label; single units are not known there), and rows are independent.
 #' @exportS3Method
 row_structure.twin_did <- function(effect) NULL # nolint: object_name_linter. An S3 method.
 
 #' @exportS3Method
 row_contributions.twin_did <- function(effect, terms) { # nolint: object_name_linter. An S3 method.
+  if (is_own_remote(effect$study)) return(matrix(NA_real_, 1L, length(terms)))
   data <- effect$study$data
   own <- data[[effect$cluster_name]]
-  at <- if (is.null(own)) as.integer(effect$cluster_labels) else match(effect$cluster_labels, as.character(own))
+  labels <- if (is_remote(effect$study)) attr(effect$study$cluster, "labels")
+  at <- if (!is.null(labels)) match(effect$cluster_labels, labels) else if (is.null(own)) as.integer(effect$cluster_labels) else match(effect$cluster_labels, as.character(own))
   keep <- match(terms, effect$table$term)
   sums <- core_cluster_sums(effect$source, effect$combine[, keep, drop = FALSE],
                             if (!is.null(effect$shift)) effect$shift[, keep, drop = FALSE], effect$cluster)
-  out <- matrix(0, nrow(data), length(terms))
+  out <- matrix(0, if (is.null(labels)) nrow(data) else length(labels), length(terms))
   out[at, ] <- sums
   out
 }

@@ -118,7 +118,7 @@ average_table <- function(panel, cells, plan, over) {
 
 # The share of treated units that cohorts hold.
 treated_share <- function(panel, cohorts) {
-  size <- tabulate(panel$cohort, nrow(panel$cohorts)) * is_treated_cohort(panel)
+  size <- cohort_sizes(panel) * is_treated_cohort(panel)
   sum(size[unique(cohorts)]) / sum(size)
 }
 

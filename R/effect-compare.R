@@ -94,7 +94,8 @@ check_comparable <- function(effects, term, call = rlang::caller_env()) {
   for (effect in effects[-1L]) {
     same_arms <- identical(effect$study$levels, first$levels) ||
       (!is.null(first$family) && identical(effect$study$family, first$family))
-    if (!identical(effect$study$data, first$data) || !same_arms) {
+    if (!identical(effect$study$data, first$data) || !identical(effect$study$source$from, first$source$from) ||
+          !same_arms) {
       abort_input("Effects side by side must come from the same data and the same treated level.", call = call)
     }
   }

@@ -91,7 +91,7 @@ wide_outcome <- function(panel, y) {
 
 balanced_cells <- function(y, s, panel, cells, compare, side) {
   if (is.null(side)) side <- rep(1L, length(s))
-  counts <- tabulate(panel$cohort, nrow(panel$cohorts))
+  counts <- cohort_sizes(panel)
   found <- core_balanced_cells(y, s, panel$cohort, cells, compare, side)
   found$reason <- rep(NA_character_, nrow(cells))
   lacking <- which(!is.finite(found$estimate))  # of triple differences: a side without units
@@ -167,7 +167,7 @@ change_cell <- function(panel, shape, s, x, at, cell, settings) {
     z <- as.integer(panel$cohort[mates] == cell$cohort)
     at <- mates
   }
-  cell_result(z, at, found, "in both periods")
+  cell_result(panel, z, at, found, "in both periods")
 }
 
 # Treated units not seen in the base period stand there at their last outcome before it, moved on by the change of
@@ -205,7 +205,8 @@ unseen_before_onset <- function(panel, y, anticipation) {
   since <- periods_since(panel)
   seen <- function(rows) tabulate(panel$unit[rows & !is.na(y)], length(panel$cohort)) > 0L
   base <- -1 - anticipation
-  sum(is_treated_cohort(panel)[panel$cohort] & seen(since < base) & seen(since >= 0) & !seen(since == base))
+  away <- is_treated_cohort(panel)[panel$cohort] & seen(since < base) & seen(since >= 0) & !seen(since == base)
+  sum(unit_copies(panel)[away])
 }
 
 # Rows of either period.
@@ -217,11 +218,13 @@ level_cell <- function(panel, y, s, x, at, cell, settings) {
   own <- if (!is.null(x)) x[at, , drop = FALSE]
   over <- if (is.null(settings$covariates_of)) "period" else settings$covariates_of
   found <- if (full) core_cell_levels(y[at], after, z, s[at], own, settings$adjustment, over)
-  cell_result(z, at, found, "in one of the periods")
+  cell_result(panel, z, at, found, "in one of the periods")
 }
 
-cell_result <- function(z, at, found, where) {
-  counts <- list(n_treated = as.double(sum(z == 1L)), n_comparison = as.double(sum(z == 0L)))
+# at: units, which in a cross-section are rows; z: are they of the cohort?
+cell_result <- function(panel, z, at, found, where) {
+  copies <- unit_copies(panel)[at]
+  counts <- list(n_treated = as.double(sum(copies[z == 1L])), n_comparison = as.double(sum(copies[z == 0L])))
   if (is.null(found)) {
     return(c(list(reason = sprintf("nobody of the %s seen %s", if (any(z == 1L)) "comparison" else "cohort", where)),
              counts))
@@ -254,6 +257,14 @@ average_plan <- function(panel, cells, over, window = NULL, balanced = NULL) {
 average_weights <- function(over, values, size) {
   switch(over, event = as.double(values >= 0) / sum(values >= 0), cohort = size[values] / sum(size[values]),
          calendar = rep(1 / length(values), length(values)))
+}
+
+# list(panel, y: outcome per row of it). A panel in a database comes back as sums of the
+# units that are seen alike; alone: with what errors of single units need? centred: there,
+# less the mean of all, which keeps digits of effects?
+open_panel <- function(panel, outcome, by, alone = TRUE, centred = TRUE) {
+  if (is_remote(panel)) return(open_remote_panel(panel, outcome, by, alone, centred))
+  list(panel = panel, y = panel_values(panel, outcome, by))
 }
 
 # The outcome per row of the panel: the seal is broken here. A column of plain numbers in the panel's order is not

@@ -8,7 +8,7 @@
 #' Which of both it is follows from `unit`: where units repeat it is a panel; where none does, or without `unit`, a
 #' repeated cross-section. The print says so, and shows the cohorts with their sizes and periods.
 #'
-#' @param data A data frame with one row per unit and period.
+#' @param data A data frame with one row per unit and period, or such a table in a database ([remote_units()]).
 #' @param outcome Name of the outcome column, or several names; see `event`.
 #' @param time Name of the time column: numbers, dates, quarters (`"2021Q1"`), months (`"2021-03"`), an ordered factor,
 #'   or other text with `periods`. Periods are a regular grid where their gaps allow it; gaps are reported.
@@ -50,11 +50,17 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
                         logged = NULL, unknown = NULL, categories = NULL) {
   call <- rlang::current_env()
-  check_units(data, call)
-  attr(data, "class") <- "data.frame"
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
                 first_treated = first_treated, weight = weight, cluster = cluster, frequency = frequency)
+  if (inherits(data, "twin_remote")) {
+    return(frame_remote_panel(data, roles, list(
+      covariates = covariates, periods = periods, treated = treated, subset = subset, missing = missing, event = event,
+      logged = logged, unknown = unknown, categories = categories
+    ), call))
+  }
+  check_units(data, call)
+  attr(data, "class") <- "data.frame"
   check_panel_roles(data, roles, call)
   row_of <- NULL
   if (!is.null(frequency)) {
@@ -103,8 +109,8 @@ new_panel <- function(fields) {
   fields$logbook <- new_logbook()
   panel <- structure(fields, class = "twin_panel")
   log_step(panel, "frame", paste0(paste(fields$roles$outcome, collapse = ", "), ", ", kind_of_panel(panel)),
-           counts = sprintf("%d treated, %d never", sum(is_treated_cohort(panel)[panel$cohort]),
-                            sum(panel$cohorts$position[panel$cohort] == Inf)),
+           counts = sprintf("%.0f treated, %.0f never", sum(cohort_sizes(panel)[is_treated_cohort(panel)]),
+                            sum(cohort_sizes(panel)[panel$cohorts$position == Inf])),
            settings = list(covariates = panel_terms(panel), missing = fields$missing))
   panel
 }
@@ -297,15 +303,17 @@ summary.twin_panel <- function(object, ...) {
   of_row <- object$cohort[object$unit]
   position <- object$periods$position[object$time]
   label <- function(at) object$periods$label[match(at, object$periods$position)]
-  whole <- if (is.null(object$group)) seq_along(object$cohort) else object$group
+  copies <- unit_copies(object)
   rows <- lapply(seq_len(nrow(object$cohorts)), function(k) {
     inside <- position[of_row == k]
     onset <- object$cohorts$position[k]
     before <- inside[inside < onset]
     after <- inside[inside >= onset]
     data.frame(
-      cohort = object$cohorts$label[k], units = sum(object$cohort == k),
-      groups = length(unique(whole[object$cohort == k])), rows = length(inside),
+      cohort = object$cohorts$label[k], units = sum(copies[object$cohort == k]),
+      groups = if (is.null(object$group)) sum(copies[object$cohort == k]) else
+        length(unique(object$group[object$cohort == k])),
+      rows = sum(copies[object$unit[of_row == k]]),
       first = label(min(inside)), last = label(max(inside)),
       untreated_to = if (length(before) > 0L) label(max(before)) else NA_character_,
       treated_from = if (length(after) > 0L) label(min(after)) else NA_character_
@@ -318,4 +326,4 @@ summary.twin_panel <- function(object, ...) {
 as.data.frame.twin_panel <- function(x, ...) summary(x)
 
 #' @export
-nobs.twin_panel <- function(object, ...) length(object$rows)
+nobs.twin_panel <- function(object, ...) panel_rows_count(object)

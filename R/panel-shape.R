@@ -1,11 +1,29 @@
 # Facts about a panel that prints and plots show.
 
+# How many units each of a panel's stands for: itself, but for sums of a table in a database (panel-remote.R).
+unit_copies <- function(panel) if (is.null(panel$copies)) rep(1L, length(panel$cohort)) else panel$copies
+
+# Units of each cohort.
+cohort_sizes <- function(panel) unit_counts(panel, seq_along(panel$cohort), panel$cohort, nrow(panel$cohorts))
+
+# How many units stand at each code.
+unit_counts <- function(panel, unit, code, size) {
+  if (is.null(panel$copies)) tabulate(code, size) else core_sums_by(panel$copies[unit], code, size)
+}
+
+panel_rows_count <- function(panel) sum(unit_copies(panel)[panel$unit])
+
+# How many clusters there are; those that are single units are as many as these.
+panel_cluster_count <- function(panel) {
+  if (is_own_remote(panel)) sum(panel$copies) else length(unique(panel$cluster))
+}
+
 # list(units, periods, rows, absent = unit-periods without a row, gaps = periods of the grid that nobody is seen in).
 panel_shape <- function(panel) {
   position <- panel$periods$position
   list(
-    units = length(panel$cohort), periods = length(position), rows = length(panel$rows),
-    absent = if (panel$repeats) length(panel$cohort) * length(position) - length(panel$rows) else 0,
+    units = sum(unit_copies(panel)), periods = length(position), rows = panel_rows_count(panel),
+    absent = if (panel$repeats) sum(unit_copies(panel)) * length(position) - panel_rows_count(panel) else 0,
     gaps = if (is.na(panel$scale$step)) 0 else max(position) - min(position) + 1 - length(position)
   )
 }
@@ -20,7 +38,8 @@ panel_means <- function(panel, y) {
   code <- match(cell, cells)
   s <- if (is.null(panel$s)) rep(1, length(inside)) else panel$s[inside]
   data.frame(cohort = (cells - 1L) %/% periods + 1L, time = (cells - 1L) %% periods + 1L,
-             mean = core_sums_by(s * y[inside], code) / core_sums_by(s, code), rows = tabulate(code))
+             mean = core_sums_by(s * y[inside], code) / core_sums_by(s, code),
+             rows = unit_counts(panel, panel$unit[inside], code, length(cells)))
 }
 
 # Treated cohorts by periods since treatment, and those not treated yet in the same calendar periods, each averaged over
@@ -28,7 +47,7 @@ panel_means <- function(panel, y) {
 # mean, cohorts.
 aligned_means <- function(panel, y) {
   means <- panel_means(panel, y)
-  size <- tabulate(panel$cohort, nrow(panel$cohorts))
+  size <- cohort_sizes(panel)
   position <- panel$periods$position
   wide <- matrix(NA_real_, nrow(panel$cohorts), length(position))
   wide[cbind(means$cohort, means$time)] <- means$mean

@@ -13,7 +13,7 @@ plan_study <- function(plan) {
 # be there.
 plan_data <- function(plan, part, needed) {
   settings <- plan[[part]]
-  database <- part == "study" && !is.null(names(settings$data))
+  database <- part %in% c("study", "panel") && !is.null(names(settings$data))
   if (!database && (!is.character(settings$data) || length(settings$data) != 1L)) {
     abort_plan(plan, c(part, "data"), "The {part} must name its {.code data}: one file, or a table in a database.")
   }

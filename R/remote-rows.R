@@ -110,12 +110,13 @@ row_aggregates <- function(rows, aggregate, exprs) {
 }
 
 # Sums (or other aggregates, one for each expression) by groups of one or two words: a data frame of the keys and sums.
-row_sums_by <- function(rows, exprs, keys, aggregate = "SUM") {
+row_sums_by <- function(rows, exprs, keys, aggregate = "SUM", most = NULL) {
   said <- vapply(exprs, sql_of, "", rows$source$dialect)
   keyed <- paste(keys, collapse = ", ")
   what <- paste0(keyed, ", ", paste0(aggregate, "(", said, ") AS s", seq_along(said), collapse = ", "))
   needed <- unique(c(keys, unlist(lapply(exprs, all.vars))))
-  found <- ask_source(rows$source, select_words(rows, what, needed, paste("GROUP BY", keyed)),
+  found <- ask_source(rows$source, select_words(rows, what, needed,
+                                                c(paste("GROUP BY", keyed), if (!is.null(most)) sprintf("LIMIT %d", most))),
                       c(rep("key", length(keys)), tolower(rep_len(aggregate, length(exprs)))))
   out <- found[seq_along(keys)]
   names(out) <- keys

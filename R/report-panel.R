@@ -40,8 +40,8 @@ panel_question <- function(parts) {
     Treated = timing_text(panel), Outcome = outcome_text(panel, "not looked at yet"),
     Covariates = panel_covariate_text(panel),
     Weight = panel$roles$weight,
-    Cluster = sprintf("%s (%s)", attr(panel$cluster, "name"), count_text(length(unique(panel$cluster)))),
-    "Left out" = dropped_text(panel)
+    Cluster = sprintf("%s (%s)", attr(panel$cluster, "name"), count_text(panel_cluster_count(panel))),
+    "Left out" = dropped_text(panel), Rows = if (is_remote(panel)) remote_line(panel)
   )))
 }
 

@@ -82,7 +82,7 @@ column_facts <- function(effects, number) {
 
 # How many clusters the errors are made from, the fewest of several ways; 0 where units count as independent.
 cluster_count <- function(x) {
-  if (inherits(x, "twin_did")) return(length(x$cluster_labels))
+  if (inherits(x, "twin_did")) return(x$clusters)
   ways <- vapply(x$clusters, function(codes) length(unique(codes[x$rows[x$used]])), 0L)
   if (length(ways) == 0L) 0L else min(ways)
 }

@@ -2,7 +2,8 @@
 format.twin_did <- function(x, ...) {
   rlang::check_dots_empty()
   c(wrap_lines(did_sentence(x)), "", table_lines(did_table_text(x)), "", wrap_lines(did_hint(x)),
-    wrap_lines(did_footnotes(x)), wrap_lines(did_seal(x)))
+    wrap_lines(did_footnotes(x)), wrap_lines(did_seal(x)),
+    if (is_remote(x$study)) wrap_lines(remote_line(x)))
 }
 
 # What to type next.

@@ -9,7 +9,7 @@ format.twin_panel <- function(x, ...) {
     field_lines("Covariates", panel_covariate_text(x)),
     if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
     count_lines(x),
-    field_lines("Cluster", sprintf("%s (%s)", attr(x$cluster, "name"), count_text(length(unique(x$cluster))))),
+    field_lines("Cluster", sprintf("%s (%s)", attr(x$cluster, "name"), count_text(panel_cluster_count(x)))),
     if (length(x$dropped) > 0L) {
       field_lines("Left out", paste(count_text(x$dropped), "rows,", names(x$dropped), collapse = "; "))
     }
@@ -18,8 +18,10 @@ format.twin_panel <- function(x, ...) {
     wrap_lines(sprintf("Panel: what did %s do to %s?", treatment_of(x), and_list(roles$outcome))),
     field_lines("Data", shape_text(x)), field_lines("Treated", timing_text(x)), optional, "",
     table_lines(timing_table(x)), "",
-    wrap_lines(paste("Every effect is the change of treated units less that of units not (yet) treated. Next: plot()",
-                     "to look at timing and means, assess_trends() for the time before, measure_did()."))
+    wrap_lines(paste0("Every effect is the change of treated units less that of units not (yet) treated. Next: plot() ",
+                      "to look at timing and means, ", if (!is_remote(x)) "assess_trends() for the time before, ",
+                      "measure_did().")),
+    if (is_remote(x)) wrap_lines(remote_line(x))
   )
 }
 
@@ -98,19 +100,19 @@ plot.twin_panel <- function(x, view = c("timing", "means", "event"), outcome = N
     return(timing_plot(x))
   }
   outcome <- panel_outcome(x, outcome)
-  y <- panel_values(x, outcome, "plot")
-  if (view == "means") means_plot(x, y, outcome) else aligned_plot(x, y, outcome)
+  opened <- open_panel(x, outcome, "plot", alone = FALSE, centred = FALSE)
+  if (view == "means") means_plot(opened$panel, opened$y, outcome) else aligned_plot(opened$panel, opened$y, outcome)
 }
 
 # Up to 150 units stand one by one; more are drawn as their cohorts, as high as they have units.
 timing_plot <- function(x) {
   of_row <- x$cohort[x$unit]
-  many <- !x$repeats || length(x$cohort) > 150L
+  many <- !x$repeats || is_remote(x) || length(x$cohort) > 150L
   line <- if (many) nrow(x$cohorts) + 1L - of_row else match(x$unit, order(x$cohort, decreasing = TRUE))
   onset <- x$cohorts$position[of_row]
   seen <- data.frame(line, time = x$time, treated = x$periods$position[x$time] >= onset)
   seen <- seen[!duplicated(seen[c("line", "time")]), ]
-  counts <- tabulate(x$cohort, nrow(x$cohorts))
+  counts <- cohort_sizes(x)
   labels <- sprintf("%s (%s)", x$cohorts$label, count_text(counts))
   at <- if (many) rev(seq_along(counts)) else cohort_middles(x)
   seen$treated <- factor(ifelse(seen$treated, "treated", "not treated"), c("not treated", "treated"))

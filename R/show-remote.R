@@ -103,6 +103,27 @@ format.twin_remote_design <- function(x, ...) {
 print.twin_remote_design <- function(x, ...) print_lines(x, format(x, ...))
 
 #' @export
+format.twin_remote_pairs <- function(x, ...) {
+  pairs <- x$pairs
+  study <- x$study
+  c(
+    wrap_lines(sprintf("Design: %s", design_label(pairs))),
+    field_lines("For", population_text(study$estimand, pairs$note)),
+    arm_lines(pairs, arm_sizes(full_weight(pairs), pairs$study$z)), kind_lines(pairs),
+    wrap_lines(sprintf("Ids and scores of %s were fetched to find the pairs; nothing is written yet. Next:",
+                       plural(nrow(pairs$study$data), "unit"))),
+    "  write_units(pairs, connection, table = \"pairs\")",
+    "and frame the rows of both tables with `weight` and `cluster = \"set\"`:",
+    sprintf("  SELECT * FROM %s JOIN pairs USING (%s)", if (study$source$label == "a query") "..." else study$source$label,
+            study$roles$id),
+    wrap_lines(remote_line(x))
+  )
+}
+
+#' @export
+print.twin_remote_pairs <- function(x, ...) print_lines(x, format(x, ...))
+
+#' @export
 format.twin_remote_effect <- function(x, ...) c(NextMethod(), wrap_lines(remote_line(x)))
 
 #' @export

@@ -1,7 +1,7 @@
 # A study whose rows stay in a database. It has the fields of a study but for rows: `rows` are words (remote-rows.R), a
 # column has a word in place of values, and counts stand in place of codes.
 
-is_remote <- function(x) inherits(x, c("twin_remote", "twin_remote_study", "twin_remote_design"))
+is_remote <- function(x) inherits(x, c("twin_remote", "twin_remote_study", "twin_remote_design", "twin_remote_panel"))
 
 # Units of each arm, wherever the rows are.
 study_sizes <- function(study) {
@@ -33,9 +33,8 @@ frame_remote <- function(given, call) {
   check_only_numbers(source, readers, where, call)
   gone <- remote_missing(source, readers, c(wanted$names, roles$outcome), where)
   dropped <- c("outside the subset" = arms$all - arms$considered, "treatment missing" = arms$missing)
-  if (given$missing == "stop") stop_missing_remote(gone[wanted$names], call)
-  if (given$missing == "drop") {
-    complete <- sprintf("%s IS NOT NULL", vapply(readers[wanted$names[gone[wanted$names] > 0]], `[[`, "", "sql"))
+  complete <- remote_complete(readers[wanted$names], gone[wanted$names], given$missing, call)
+  if (length(complete) > 0L) {
     left <- count_where(source, c(where, complete))
     dropped <- c(dropped, "a covariate missing" = arms$considered - arms$missing - left)
     where <- c(where, complete)
@@ -306,6 +305,13 @@ part_combines <- function(parts) {
   ifelse(startsWith(parts, "MIN("), "min", ifelse(startsWith(parts, "MAX("), "max", "sum"))
 }
 
+# Conditions that leave out rows where covariates are missing, if that is asked for; gone: rows by covariate.
+remote_complete <- function(readers, gone, missing, call) {
+  if (missing == "stop") stop_missing_remote(gone, call)
+  if (missing != "drop") return(character())
+  sprintf("%s IS NOT NULL", vapply(readers[gone > 0], `[[`, "", "sql"))
+}
+
 stop_missing_remote <- function(gone, call) {
   gone <- gone[gone > 0]
   if (length(gone) == 0L) return(invisible(gone))
@@ -542,6 +548,13 @@ refuse_row_options <- function(stray, call) {
 # What a verb that needs rows says to a table in a database.
 refuse_remote <- function(x, call = rlang::caller_env()) {
   if (!is_remote(x)) return(invisible(x))
+  if (inherits(x, "twin_remote_panel")) {
+    abort_unsupported(c(
+      "That needs the rows, which stay in the database.",
+      i = "Read all rows of some units, drawn in a query of your own, and frame them with {.fn frame_panel}.",
+      i = "What works on a panel in a database: {.help remote_units}."
+    ), call = call)
+  }
   abort_unsupported(c(
     "That needs the rows, which stay in the database.",
     i = "Draw a sample with {.fn fetch_units} and frame it: {.code frame_study(fetch_units(remote, n = 1e5), ...)}.",

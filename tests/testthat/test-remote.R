@@ -269,7 +269,7 @@ test_that("what needs rows refuses, and says how to draw a sample", {
   weighed <- weigh_units(scored)
   effect <- measure_effect(weighed)
   refused <- list(
-    quote(pair_units(scored)), quote(score_units(study, learners = "tree")), quote(score_units(study, select = "ladder")),
+    quote(pair_units(scored, exact = "gear")), quote(score_units(study, learners = "tree")), quote(score_units(study, select = "ladder")),
     quote(weigh_units(scored, method = "stable")), quote(weigh_units(study, "entropy", interactions = "all")),
     quote(weights(weighed)),
     quote(as.data.frame(weighed)), quote(design_data(weighed)), quote(plot(weighed)), quote(augment(effect)),

@@ -1,0 +1,211 @@
+# Group-time effects of a panel in a database, adjusted by regression (Sant'Anna & Zhao 2020, the outcome regression): the
+# change of treated units less what a regression among the comparison units predicts for their covariates in the base
+# period. Sums of cross-products by cohort give every cell; its contributions are words, whose squares are summed by
+# cohort, or which are summed by cluster.
+
+# What a cell is made of. Panels have one leg, the change between two periods among units seen in both; cross-sections
+# two, the levels in the period and, less, in the base period. list(sign, seen: call, 1 where a row takes part; y: call;
+# x: calls).
+cell_legs <- function(panel, words, time, base) {
+  if (panel$repeats) {
+    return(list(list(sign = 1, seen = times_calls(words$known[[time]], words$known[[base]]),
+                     y = call("-", words$y[[time]], words$y[[base]]), x = words$x[[base]])))
+  }
+  lapply(list(c(1, time), c(-1, base)), function(leg) {
+    at <- call("==", quote(u_t), leg[2L])
+    list(sign = leg[1L], seen = bquote(ifelse(.(at), .(words$known), 0)), y = words$y, x = words$x)
+  })
+}
+
+# 1 is left out.
+times_calls <- function(a, b) if (identical(a, 1)) b else if (identical(b, 1)) a else call("*", a, b)
+
+# list(cells, estimate, source, ...) as every estimate returns; opened: the panel of pieces with that outcome.
+remote_group_time <- function(panel, opened, outcome, asked) {
+  cells <- plan_cells(panel, asked)
+  compare <- compared_cohorts(panel, cells, asked)
+  cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
+  asks <- which(is.na(cells$reason) & cells$kind != "base")
+  rows <- adjusted_rows(panel, opened, outcome, unique(cells$base[asks]))
+  legs <- lapply(asks, function(k) cell_legs(panel, rows$words, cells$time[k], cells$base[k]))
+  sums_of <- leg_sums(rows, unlist(legs, recursive = FALSE))
+  found <- Map(function(k, own) {
+    fitted <- lapply(own, function(leg) fit_leg(sums_of(leg), leg, cells$cohort[k], compare[[k]], rows$place))
+    if (any(vapply(fitted, is.null, NA))) NULL else fitted
+  }, asks, legs)
+  good <- !vapply(found, is.null, NA)
+  cells[c("estimate", "n_treated", "n_comparison")] <- NA_real_
+  cells$estimate[cells$kind == "base" & is.na(cells$reason)] <- 0
+  for (name in c("estimate", "n_treated", "n_comparison")) {
+    cells[[name]][asks[good]] <- vapply(found[good], function(own) sum(vapply(own, `[[`, 0, name)), 0)
+  }
+  cells$reason[asks[!good]] <- if (panel$repeats) "nobody of the cohort or of the comparison seen in both periods" else
+    "nobody of the cohort or of the comparison seen in one of the periods"
+  of_cells <- function(name) lapply(found[good], function(own) sum_of(lapply(own, `[[`, name)))
+  c(list(cells = cells, estimate = cells$estimate, fixed = FALSE, notes = varying_note(panel, asked),
+         size = core_sums_by(panel$s[panel$first_row], panel$cohort, nrow(panel$cohorts))),
+    adjusted_source(panel, rows, of_cells("contribution"), of_cells("present"), asks[good], nrow(cells)))
+}
+
+# One row per unit: list(rows, words, place: of each cohort among the onsets that u_o numbers).
+adjusted_rows <- function(panel, opened, outcome, bases) {
+  table <- panel$table
+  asked <- remote_panel_outcome(panel, outcome)
+  asked$x <- panel$design
+  all_seen <- is_complete(opened$panel, opened$y)
+  source <- table$source
+  source$from <- unit_rows_sql(table, asked, bases)
+  periods <- seq_along(table$time$position)
+  covariates <- seq_along(panel$design)
+  word <- function(stem, k) lapply(k, function(one) as.name(sprintf("u_%s%s", stem, one)))
+  names <- c("s", "o", h = table$roles$group, g = table$roles$cluster)
+  names[nzchar(names(names))] <- names(names)[nzchar(names(names))]
+  if (panel$repeats) {
+    words <- list(y = word("y", periods), known = if (all_seen) rep(list(1), length(periods)) else word("k", periods),
+                  x = lapply(periods, function(base) word("x", sprintf("%d_%d", base, covariates))))
+    names <- c(names, paste0("y", periods), paste0("k", periods),
+               sprintf("x%d_%d", rep(bases, each = length(covariates)), covariates))
+  } else {
+    words <- list(y = quote(u_y), known = quote(u_k), x = word("x", covariates))
+    names <- c(names, "t", "y", "k", paste0("x", covariates))
+  }
+  names <- unname(names)
+  list(rows = new_rows(source, stats::setNames(names, paste0("u_", names)), character()), words = words,
+       place = match(panel$onsets, table$onsets$position))
+}
+
+# A function of a leg: its sums in each cohort, as unpacked_sums(), NULL in cohorts without rows. What several legs share
+# is asked for once.
+leg_sums <- function(rows, legs) {
+  exprs <- unlist(lapply(legs, leg_exprs), recursive = FALSE)
+  key <- vapply(exprs, deparse1, "")
+  first <- which(!duplicated(key))
+  sums <- stats::setNames(exprs[first], sprintf("s%d", seq_along(first)))
+  found <- piece_sums(rows$rows, sums, "u_o")
+  values <- as.matrix(found[names(sums)])
+  if (!all(is.finite(values))) stop_not_finite(rows$rows)
+  at <- match(found$u_o, rows$place)
+  function(leg) {
+    own <- values[, match(vapply(leg_exprs(leg), deparse1, ""), key[first]), drop = FALSE]
+    lapply(seq_along(rows$place), function(h) if (h %in% at) unpacked_sums(own[match(h, at), ], length(leg$x) + 1L))
+  }
+}
+
+# Rows, s x x' above and on its diagonal, s x y; x with the constant.
+leg_exprs <- function(leg) {
+  s <- times_calls(leg$seen, quote(u_s))
+  x <- c(list(1), leg$x)
+  pairs <- which(upper.tri(diag(length(x)), diag = TRUE), arr.ind = TRUE)
+  c(list(if (identical(leg$seen, 1)) quote(0 * u_s + 1) else leg$seen),
+    lapply(seq_len(nrow(pairs)), function(k) Reduce(times_calls, c(list(s), x[pairs[k, ]]))),
+    lapply(x, function(column) times_calls(times_calls(s, column), leg$y)))
+}
+
+# list(n, second: cross-products, xy).
+unpacked_sums <- function(v, size) {
+  second <- matrix(0, size, size)
+  above <- which(upper.tri(second, diag = TRUE))
+  second[above] <- v[1L + seq_along(above)]
+  second[lower.tri(second)] <- t(second)[lower.tri(second)]
+  list(n = v[[1L]], second = second, xy = unname(v[-seq_len(1L + length(above))]))
+}
+
+# list(estimate, n_treated, n_comparison, contribution, present: calls); NULL where a side is empty. Treated rows
+# contribute what they lie above the prediction, comparison rows their residual by their pull on the prediction.
+fit_leg <- function(sums, leg, cohort, compare, place) {
+  own <- sums[[cohort]]
+  pooled <- function(name) Reduce(`+`, lapply(Filter(Negate(is.null), sums[compare]), `[[`, name), 0)
+  if (is.null(own) || own$n == 0 || pooled("n") == 0) return(NULL)
+  inverse <- core_solve_scatter(pooled("second"))$inverse
+  beta <- drop(inverse %*% pooled("xy"))
+  weight <- own$second[1L, 1L]
+  target <- own$second[1L, ] / weight
+  effect <- own$xy[1L] / weight - sum(target * beta)
+  pull <- drop(inverse %*% target)
+  left <- call("-", leg$y, line_of(leg$x, beta[-1L], beta[1L]))
+  by_side <- function(treated, comparison) {
+    is_compared <- call("%in%", quote(u_o), as.call(c(quote(c), place[compare])))
+    bquote(ifelse(u_o == .(place[cohort]), .(treated), ifelse(.(is_compared), .(comparison), 0)))
+  }
+  s <- times_calls(leg$seen, quote(u_s))
+  list(estimate = leg$sign * effect, n_treated = own$n, n_comparison = pooled("n"),
+       contribution = by_side(bquote(.(leg$sign / weight) * .(s) * (.(left) - .(effect))),
+                              bquote(.(-leg$sign) * .(s) * .(line_of(leg$x, pull[-1L], pull[1L])) * .(left))),
+       present = by_side(leg$seen, leg$seen))
+}
+
+# list(source, cluster): contributions are squared and summed by cohort where units are their own clusters, else summed by
+# cluster and cohort.
+adjusted_source <- function(panel, rows, contributions, present, asks, cells) {
+  frame <- rows$rows
+  words <- lapply(contributions, function(expr) say_word(frame, "c", expr))
+  used <- say_word(frame, "p", bquote(ifelse(.(sum_of(present)) > 0, 1, 0)))
+  weight <- say_word(frame, "s", bquote(u_s * .(used)))
+  name <- attr(panel$cluster, "name")
+  data <- c(list(weight), words)
+  if (is_own_remote(panel)) {
+    pairs <- which(upper.tri(diag(length(data)), diag = TRUE), arr.ind = TRUE)
+    products <- lapply(seq_len(nrow(pairs)), function(k) call("*", data[[pairs[k, 1L]]], data[[pairs[k, 2L]]]))
+    exprs <- stats::setNames(c(list(used), data, products), sprintf("s%d", seq_len(1L + length(data) + nrow(pairs))))
+    found <- piece_sums(frame, exprs, "u_o")
+    values <- as.matrix(found[names(exprs)])
+    scatter <- lapply(seq_len(nrow(values)), function(p) {
+      unpacked_sums(values[p, -(1L + seq_along(data))], length(data))$second
+    })
+    map <- matrix(0, length(data), cells)
+    map[cbind(1L + seq_along(asks), asks)] <- 1
+    source <- core_piece_source(match(found$u_o, rows$place), values[, 1L], asplit(values[, 1L + seq_along(data), drop = FALSE], 1L),
+                                scatter, rep(list(map), nrow(values)), values[, 1L] > 0)
+    return(list(source = source, cluster = structure(seq_len(nrow(values)), name = name)))
+  }
+  key <- if (is.null(panel$table$roles$cluster)) "u_h" else "u_g"
+  exprs <- stats::setNames(c(data, list(used)), sprintf("s%d", seq_len(length(data) + 1L)))
+  found <- piece_sums(frame, exprs, c("u_o", key))
+  check_piece_count(nrow(found), NULL)
+  found <- found[found[[names(exprs)[length(exprs)]]] > 0, ]
+  values <- as.matrix(found[sprintf("s%d", seq_along(data))])
+  inside <- rep(list(integer()), cells)
+  own <- rep(list(numeric()), cells)
+  for (k in seq_along(asks)) {
+    inside[[asks[k]]] <- which(values[, k + 1L] != 0)
+    own[[asks[k]]] <- unname(values[inside[[asks[k]]], k + 1L])
+  }
+  list(source = core_row_source(unname(values[, 1L]), match(found$u_o, rows$place), inside, own),
+       cluster = structure(match(as.character(found[[key]]), attr(panel$cluster, "labels")), name = name))
+}
+
+# What needs single units. Without clusters that hold several, those are not known here.
+refuse_remote_did <- function(panel, inference, given, collapse, call) {
+  refuse_row_options(intersect(c("third", "affected", "absorb"), names(Filter(Negate(is.null), given))), call)
+  by_cluster <- inference %in% c("wild", "bootstrap") || isTRUE(given$small_sample %in% c("CR2", "CR3"))
+  if (by_cluster && is_own_remote(panel)) {
+    abort_unsupported(c("Draws and corrections by cluster need clusters of several units, in a database.",
+                        x = "Here every {attr(panel$cluster, 'name')} is a cluster of its own.",
+                        i = "Name {.arg cluster} or {.arg group} in {.fn frame_panel}."), call = call)
+  }
+  if (inference == "randomization" && is.null(panel$group)) {
+    abort_unsupported(c("Drawing anew who is treated when needs groups, in a database.",
+                        i = "Name {.arg group} in {.fn frame_panel}: what is treated as a whole."), call = call)
+  }
+  if (collapse != "no" && length(panel$columns) > 0L) refuse_row_options("collapse", call)
+}
+
+check_remote_adjustment <- function(panel, estimator, adjustment, call) {
+  known <- did_estimators[[estimator]]$remote
+  if (length(known) == 0L) {
+    abort_unsupported("{.code estimator = \"{estimator}\"} needs rows in memory; see {.fn fetch_units}.", call = call)
+  }
+  asked <- if (is.null(adjustment) && length(panel$columns) > 0L) "regression" else adjustment
+  if (is.null(asked) || asked %in% known || !asked %in% did_estimators[[estimator]]$adjustments) return(invisible(asked))
+  abort_unsupported(c(
+    "{.code adjustment = \"{asked}\"} of {.code estimator = \"{estimator}\"} needs rows in memory.",
+    i = if ("regression" %in% known) "Use {.code adjustment = \"regression\"}, or draw a sample with {.fn fetch_units}." else
+      "Use {.code adjustment = \"none\"}, or {.code estimator = \"group_time\"}, or draw a sample with
+       {.fn fetch_units}."), call = call)
+}
+
+estimate_remote_did <- function(panel, used, outcome, asked) {
+  if (asked$adjustment != "none") return(remote_group_time(panel, used, outcome, asked))
+  found <- estimate_did(used$panel, used$y, asked)
+  if (is_own_remote(used$panel)) of_pieces_alone(found, used$panel) else found
+}
