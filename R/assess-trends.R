@@ -44,7 +44,7 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
                           placebo = 1:3, leads = 3, level = 0.95) {
   check_class(panel, "twin_panel", "frame_panel")
   call <- rlang::current_env()
-  refuse_remote(panel, call)
+  if (is_remote(panel)) check_remote_trends(panel, adjustment, call)
   check_count(anticipation, min = 0)
   check_number(slope, null = TRUE)
   check_level(level)
@@ -56,7 +56,9 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   outcome <- panel_outcome(panel, outcome)
   settings <- list(adjustment = panel_adjustment(panel, adjustment, cell_adjustments, call), base = "fixed",
                    comparison = panel_comparison(panel, comparison, call), anticipation = anticipation)
-  y <- panel_values(panel, outcome, "assess_trends")
+  opened <- open_panel(panel, outcome, "assess_trends")
+  panel <- opened$panel
+  y <- opened$y
   log_step(panel, "trends", paste("before treatment, on", outcome), settings = settings)
   settings$without <- lone_cohorts(panel)
   found <- panel_group_time(panel, y, settings)
@@ -83,6 +85,20 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
                  path = path, slope = slope, power = power(slope), detectable = detectable_slope(path, power),
                  level = level),
             class = "twin_trends")
+}
+
+# The joint test counts how far single clusters stand out, which sums over units don't tell.
+check_remote_trends <- function(panel, adjustment, call) {
+  if (is_own_remote(panel)) {
+    abort_unsupported(c("Tests of trends need clusters of several units, in a database.",
+                        x = "Here every {attr(panel$cluster, 'name')} is a cluster of its own.",
+                        i = "Name {.arg cluster} or {.arg group} in {.fn frame_panel}; or look at the periods before
+                             treatment in {.code summarise_did(over = \"event\")}."), call = call)
+  }
+  asked <- if (is.null(adjustment) && length(panel$columns) > 0L) "regression" else adjustment
+  if (is.null(asked) || asked == "none") return(invisible(panel))
+  abort_unsupported(c("Adjusted tests of trends need rows in memory.", i = "Use {.code adjustment = \"none\"}."),
+                    call = call)
 }
 
 # Treated cohorts in one cluster, by code.

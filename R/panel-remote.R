@@ -61,6 +61,7 @@ frame_remote_panel <- function(data, roles, given, call) {
          behind = NULL),
     pieces_as_units(table, pieces, sort(unique(onset)))
   ))
+  panel$hash <- rlang::hash(list(source$from, where, roles, covariates$design, lapply(pieces, unname)))
   class(panel) <- c("twin_remote_panel", class(panel))
   panel
 }

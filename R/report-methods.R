@@ -93,6 +93,11 @@ told_of_parts <- function(parts) {
              parts$decomposition, headline_effect(parts))
 }
 
+stayed_sentence <- function(study) {
+  if (!is_remote(study)) return(NULL)
+  sprintf("They stayed in a database (%s); numbers were made of sums over its rows.", study$source$dialect$words)
+}
+
 # The design that the leading effect stands on, or the last one made; and its balance.
 told_design <- function(told) {
   design <- design_behind(told$headline)
@@ -141,8 +146,7 @@ data_sentences <- function(study) {
             estimands[[study$estimand]]$words, study$estimand),
     sprintf("The data held %s: %s treated and %s control.", plural(sum(study_sizes(study)), "unit"),
             count_text(study_sizes(study)[["treated"]]), count_text(study_sizes(study)[["control"]])),
-    if (is_remote(study)) sprintf("They stayed in a database (%s); numbers were made of sums over its rows.",
-                                  study$source$dialect$words),
+    stayed_sentence(study),
     if (length(study$dropped) > 0L) sprintf("Left out beforehand: %s.", dropped_text(study)),
     if (!is.null(study$roles$weight)) sprintf("All numbers used the sampling weights of %s.", study$roles$weight),
     if (!is.null(study$stratum)) sprintf("The survey strata were those of %s.", group_text(study$roles$stratum,
@@ -290,7 +294,7 @@ panel_paragraphs <- function(told) {
   list(
     c(sprintf("We asked what %s did to %s, for those treated and in the periods since (ATT).", treatment_of(panel),
               and_list(panel$roles$outcome)),
-      sprintf("The data were %s.", shape_text(panel)), sprintf("Treatment: %s.", timing_text(panel)),
+      sprintf("The data were %s.", shape_text(panel)), stayed_sentence(panel), sprintf("Treatment: %s.", timing_text(panel)),
       if (length(panel$dropped) > 0L) sprintf("Left out beforehand: %s.", dropped_text(panel)),
       if (length(panel$columns) > 0L) sprintf("Covariates were %s.", and_list(names(panel$columns))),
       if (!is.null(panel$roles$weight)) sprintf("All numbers used the weights of %s.", panel$roles$weight)),

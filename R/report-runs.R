@@ -8,8 +8,9 @@ run_facts <- function(parts, data) {
   list(
     version = as.character(utils::packageVersion("carefultwin")), made = format(Sys.time(), "%Y-%m-%d %H:%M:%S"),
     data = if (is_remote(study)) {
-      list(file = study$source$label, md5 = rlang::hash(study$rows$check), rows = sum(study$size, study$dropped),
-           used = sum(study$size))
+      used <- stats::nobs(study)
+      list(file = study$source$label, md5 = if (is.null(parts$panel)) rlang::hash(study$rows$check) else study$hash,
+           rows = used + sum(study$dropped), used = used)
     } else {
       list(file = basename(data), md5 = unname(tools::md5sum(data)), rows = nrow(study$data), used = length(study$rows))
     },

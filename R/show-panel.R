@@ -19,7 +19,7 @@ format.twin_panel <- function(x, ...) {
     field_lines("Data", shape_text(x)), field_lines("Treated", timing_text(x)), optional, "",
     table_lines(timing_table(x)), "",
     wrap_lines(paste0("Every effect is the change of treated units less that of units not (yet) treated. Next: plot() ",
-                      "to look at timing and means, ", if (!is_remote(x)) "assess_trends() for the time before, ",
+                      "to look at timing and means, ", if (!is_own_remote(x)) "assess_trends() for the time before, ",
                       "measure_did().")),
     if (is_remote(x)) wrap_lines(remote_line(x))
   )

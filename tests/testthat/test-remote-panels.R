@@ -125,6 +125,20 @@ test_that("clusters of several units carry draws and corrections", {
   expect_lt(gap(tidy(drawn[[1]])$std.error, tidy(drawn[[2]])$std.error), 0.2)
 })
 
+test_that("tests of the time before treatment agree where clusters hold several units", {
+  data <- plain_harbours(TRUE)
+  data$town <- paste0("t", as.integer(factor(data$harbour)) %% 25)
+  for (framing in list(list(unit = "harbour", cluster = "town"), list(group = "harbour"))) {
+    remote <- do.call(panel_in, c(list(data, treatment = "cold_store"), framing, env = environment()))
+    local <- do.call(frame_harbours, c(list(data, treatment = "cold_store"), framing))
+    a <- suppressWarnings(assess_trends(remote))
+    b <- suppressWarnings(assess_trends(local))
+    expect_identical(tidy(a)[c("test", "at")], tidy(b)[c("test", "at")])
+    expect_lt(gap(tidy(a)[-(1:2)], tidy(b)[-(1:2)]), 1e-6)
+    expect_lt(gap(glance(a)[c("slope", "power", "detectable")], glance(b)[c("slope", "power", "detectable")]), 1e-6)
+  }
+})
+
 test_that("timing drawn anew agrees where groups are named", {
   data <- plain_harbours()
   remote <- panel_in(data, unit = "harbour", group = "harbour", treatment = "cold_store")
@@ -233,8 +247,10 @@ test_that("what is wrong with a panel is said as of rows in memory", {
 test_that("a table that changes, and what needs rows, are refused", {
   connection <- with_table("sqlite", plain_harbours(), "harbours")
   panel <- frame_harbours(remote_units(connection, "harbours"), unit = "harbour", treatment = "cold_store")
+  adjusted <- frame_harbours(remote_units(connection, "harbours"), group = "harbour", treatment = "cold_store",
+                             covariates = "boats")
   for (refused in list(
-    function() assess_trends(panel), function() augment(measure_did(panel)),
+    function() assess_trends(panel), function() assess_trends(adjusted), function() augment(measure_did(panel)),
     function() measure_did(panel, inference = "bootstrap"), function() measure_did(panel, inference = "randomization"),
     function() measure_did(panel, estimator = "two_way", small_sample = "CR2"),
     function() measure_did(panel, estimator = "two_way", absorb = "coast:quarter"),
@@ -260,6 +276,21 @@ test_that("pictures, reports and plans of a panel in a database", {
   write_report(file, panel, effects = list(cells = measure_did(panel), two_way = measure_did(panel, estimator = "two_way")),
                decomposition = decompose_did(panel))
   expect_match(paste(readLines(file), collapse = "\n"), "Rows stay in SQLite")
+  folder <- withr::local_tempdir()
+  stored <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "harbours.sqlite"))
+  DBI::dbWriteTable(stored, "harbours", plain_harbours())
+  DBI::dbDisconnect(stored)
+  writeLines(c(
+    "panel:", "  data: {connect: sqlite, file: harbours.sqlite, table: harbours}", "  outcome: price", "  time: quarter",
+    "  group: harbour", "  treatment: cold_store", "  covariates: [boats]", "trends: {adjustment: none}", "decompose: true",
+    "effects:", "  two-way: {estimator: two_way, adjustment: none}", "  adjusted: {}", "  path: {over: event, base: fixed}",
+    "probes:", "  drift: {probe: trends, effect: path, at: [0, 1]}"
+  ), file.path(folder, "plan.yml"))
+  said <- twin("run", file.path(folder, "plan.yml"), "--out", file.path(folder, "results"))
+  expect_identical(said$status, 0L)
+  expect_match(paste(said$out, collapse = "\n"), "Rows stay in SQLite (harbours)", fixed = TRUE)
+  expect_match(paste(readLines(file.path(folder, "results", "methods.md")), collapse = "\n"), "They stayed in a database")
+  expect_identical(yaml::read_yaml(file.path(folder, "results", "run-facts.yml"))$data$used, 960)
 })
 
 test_that("pairs are found on ids and scores, and written back", {
