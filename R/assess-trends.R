@@ -29,7 +29,8 @@
 #'   (joint), `periods` (tested), `clusters` (how many the test effectively rests on), `slope`, `power`, `detectable`
 #'   (slope found with 80 per cent power).
 #'   `plot()` shows the path beside the slope.
-#' @section Errors: `twin_error_unsupported` when no cohort has two periods before treatment.
+#' @section Errors: `twin_error_unsupported` when no cohort has two periods before treatment; for panels in a database
+#'   whose single units are the clusters, or with adjustment.
 #' @references Borusyak, K., Jaravel, X., Spiess, J. (2024). Revisiting event-study designs: robust and efficient
 #'   estimation. Review of Economic Studies 91. \doi{10.1093/restud/rdae007}
 #'

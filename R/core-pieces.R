@@ -1,18 +1,19 @@
-# Sources of pieces. A piece is many units that are alike in all that an estimate's weights hang on (cohort, periods seen),
-# of which only sums are known: with them the estimate and its variance are those of the units. Each unit is its own
-# cluster. What a unit contributes is its data, s (1, outcome less the piece's mean, by period), times the piece's map.
+# Sources of pieces. A piece is many units that are alike in all that an estimate's weights hang on (cohort, periods
+# seen), of which only sums are known: with them the estimate and its variance are those of the units. Each unit is its
+# own cluster. What a unit contributes is its data, s (1, outcome less the piece's mean, by period), times the piece's
+# map.
 
-# block: cohort of each of P pieces; count: units; total: list of d, sums of the units' data, s first; scatter: list of d x
-# d, their cross-products; maps: list of d x K; used: does the piece take part?
+# block: cohort of each of P pieces; count: units; total: list of d, sums of the units' data, s first; scatter: list of
+# d x d, their cross-products; maps: list of d x K; used: does the piece take part?
 core_piece_source <- function(block, count, total, scatter, maps, used) {
   structure(list(block = block, count = count, total = total, scatter = scatter, maps = maps, used = used),
             class = "twin_piece_source")
 }
 
-# The source of pieces behind one of stand-ins. Contributions are affine in a unit's outcomes, so a piece of d - 1 periods
-# is known from d stand-ins that share its weight: one moved by `step` in each period, and one moved back by it in all.
-# found: source of stand-ins; unit: the stand-in each of its rows is of; piece, place: per stand-in, place 0 for the last
-# kind. pieces: list(block, count, weight, scatter).
+# The source of pieces behind one of stand-ins. Contributions are affine in a unit's outcomes, so a piece of d - 1
+# periods is known from d stand-ins that share its weight: one moved by `step` in each period, and one moved back by it
+# in all. found: source of stand-ins; unit: the stand-in each of its rows is of; piece, place: per stand-in, place 0 for
+# the last kind. pieces: list(block, count, weight, scatter).
 core_pieces_behind <- function(found, unit, piece, place, step, pieces, cells) {
   own <- core_contributions(found, diag(cells))
   sums <- matrix(0, length(piece), cells)

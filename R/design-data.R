@@ -36,7 +36,9 @@ weights.twin_design <- function(object, full = FALSE, ...) {
 #' @rdname design_data
 #' @export
 pairs_of <- function(design) {
-  if (inherits(design, "twin_remote_pairs")) return(pairs_of(design$pairs)[c("set", "treated_id", "control_id", "distance", "weight")])
+  if (inherits(design, "twin_remote_pairs")) {
+    return(pairs_of(design$pairs)[c("set", "treated_id", "control_id", "distance", "weight")])
+  }
   check_class(design, "twin_design", "pair_units")
   if (is.null(design$pairs)) {
     abort_input(c("This design has no pairs.",

@@ -17,32 +17,37 @@ pulled_design <- function(x, on, caliper, given, call) {
                   i = "Name one in {.fn frame_study}."), call = call)
   }
   if (sum(study$size) > announced_rows) {
-    rlang::inform(sprintf("Fetching the ids and scores of up to %s units of %s, about %s MB.",
-                          count_text(sum(study$size)), study$source$label, count_text(ceiling(sum(study$size) * 1.2e-4))),
-                  class = "twin_message_fetch")
+    size <- sum(study$size)
+    rlang::inform(sprintf("Fetching the ids and scores of up to %s units of %s, about %s MB.", count_text(size),
+                          study$source$label, count_text(ceiling(size * 1.2e-4))), class = "twin_message_fetch")
   }
-  score_only_design(x, pulled_scores(x))
+  score_only_design(x, pulled_scores(x, "probability" %in% on && length(on) == 1L))
 }
 
-# data frame of unit (id), z, s, linear and fitted scores, in the order of ids.
-pulled_scores <- function(x) {
+# list(unit (id), z, s where there are weights, linear score, and the fitted one to pair on), in the order of ids.
+pulled_scores <- function(x, probability) {
   study <- study_of(x)
   rows <- rlang::env_clone(study$rows)
   rows$base <- c(rows$base, u_id = quote_name(study$source, study$roles$id))
   kept <- remote_kept_weight(x)
-  found <- row_values(rows, list(unit = quote(u_id), z = quote(u_z), s = quote(u_s), linear = x$score$linear,
-                                 fitted = x$score$fitted), call(">", kept, 0))
+  score <- c(list(linear = x$score$linear), if (probability) list(fitted = x$score$fitted))
+  found <- row_values(rows, c(list(unit = quote(u_id), z = quote(u_z)), if (study$weighted) list(s = quote(u_s)), score),
+                      call(">", kept, 0))
   if (inherits(found$unit, "integer64")) found$unit <- format(found$unit)
-  found[order(found$unit, method = "radix"), , drop = FALSE]
+  found$z <- as.integer(found$z)
+  order <- order(found$unit, method = "radix")
+  found <- as.list(found)
+  for (name in names(found)) found[[name]] <- found[[name]][order]  # one column at a time
+  found
 }
 
 # A study of what came: ids, arms and weights, without covariates or outcomes.
 score_only_design <- function(x, pulled) {
   study <- study_of(x)
   bare <- new_study(list(
-    data = stats::setNames(pulled["unit"], study$roles$id), row_of = NULL, rows = seq_len(nrow(pulled)),
-    roles = study$roles["id"], levels = study$levels, z = as.integer(pulled$z),
-    s = if (study$weighted) pulled$s, cluster = NULL, stratum = NULL, columns = list(), formula = NULL,
+    data = list2DF(stats::setNames(pulled["unit"], study$roles$id)), row_of = NULL, rows = seq_along(pulled$z),
+    roles = study$roles["id"], levels = study$levels, z = pulled$z,
+    s = pulled$s, cluster = NULL, stratum = NULL, columns = list(), formula = NULL,
     estimand = study$estimand, missing = study$missing, logged = NULL, dropped = study$dropped, by_graph = NULL,
     events = list()
   ), new_matrix_cache())

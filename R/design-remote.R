@@ -36,8 +36,9 @@ remote_score <- function(x, settings, call) {
   if (!asked %in% binary_links) {
     abort_unsupported(c("On a table in a database the score is a regression: {.or {.val {binary_links}}}.",
                         x = "Asked for: {.val {asked}}.",
-                        i = if (asked == "ladder") "Climb it on a sample of {.fn fetch_units}, and give the terms it finds as {.arg model}."
-      else "Draw a sample with {.fn fetch_units} for anything else."), call = call)
+                        i = if (asked == "ladder")
+                          "Climb it on a sample of {.fn fetch_units}, and give its terms as {.arg model}." else
+                            "Draw a sample with {.fn fetch_units} for anything else."), call = call)
   }
   study <- study_of(x)
   terms <- model_terms(study, settings$model, call)

@@ -100,7 +100,8 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y) {
     alone = own$alone, lent = own$lent, scale = scale,
     fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name,
     cluster_labels = clustering$labels, clusters = clustering$count,
-    inference = clustering$text, notes = found$notes, missing = missing, nobs = if (is_remote(panel)) panel$known else length(y) - missing, bands = NULL,
+    inference = clustering$text, notes = found$notes, missing = missing, bands = NULL,
+    nobs = if (is_remote(panel)) panel$known else length(y) - missing,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
     limits = NULL, p.value = NULL, draws = NULL, cautions = character()

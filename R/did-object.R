@@ -77,8 +77,8 @@ augment.twin_did <- function(x, ...) {
 #' @export
 nobs.twin_did <- function(object, ...) object$nobs
 
-# For comparisons: each cluster's sum stands on the first row of the data that belongs to it (in a database, in the place
-# of its label; single units are not known there), and rows are independent.
+# For comparisons: each cluster's sum stands on the first row of the data that belongs to it (in a database, in the
+# place of its label; single units are not known there), and rows are independent.
 #' @exportS3Method
 row_structure.twin_did <- function(effect) NULL # nolint: object_name_linter. An S3 method.
 
@@ -88,7 +88,8 @@ row_contributions.twin_did <- function(effect, terms) { # nolint: object_name_li
   data <- effect$study$data
   own <- data[[effect$cluster_name]]
   labels <- if (is_remote(effect$study)) attr(effect$study$cluster, "labels")
-  at <- if (!is.null(labels)) match(effect$cluster_labels, labels) else if (is.null(own)) as.integer(effect$cluster_labels) else match(effect$cluster_labels, as.character(own))
+  known <- if (!is.null(labels)) labels else if (!is.null(own)) as.character(own)
+  at <- if (is.null(known)) as.integer(effect$cluster_labels) else match(effect$cluster_labels, known)
   keep <- match(terms, effect$table$term)
   sums <- core_cluster_sums(effect$source, effect$combine[, keep, drop = FALSE],
                             if (!is.null(effect$shift)) effect$shift[, keep, drop = FALSE], effect$cluster)

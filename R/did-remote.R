@@ -1,14 +1,14 @@
-# Group-time effects of a panel in a database, adjusted by regression (Sant'Anna & Zhao 2020, the outcome regression): the
-# change of treated units less what a regression among the comparison units predicts for their covariates in the base
-# period. Sums of cross-products by cohort give every cell; its contributions are words, whose squares are summed by
-# cohort, or which are summed by cluster.
+# Group-time effects of a panel in a database, adjusted by regression (Sant'Anna & Zhao 2020, the outcome regression):
+# the change of treated units less what a regression among the comparison units predicts for their covariates in the
+# base period. Sums of cross-products by cohort give every cell; its contributions are words, whose squares are summed
+# by cohort, or which are summed by cluster.
 
 # What a cell is made of. Panels have one leg, the change between two periods among units seen in both; cross-sections
 # two, the levels in the period and, less, in the base period. list(sign, seen: call, 1 where a row takes part; y: call;
 # x: calls).
 cell_legs <- function(panel, words, time, base) {
   if (panel$repeats) {
-    return(list(list(sign = 1, seen = times_calls(words$known[[time]], words$known[[base]]),
+    return(list(list(sign = 1, seen = multiplied(words$known[[time]], words$known[[base]]),
                      y = call("-", words$y[[time]], words$y[[base]]), x = words$x[[base]])))
   }
   lapply(list(c(1, time), c(-1, base)), function(leg) {
@@ -16,9 +16,6 @@ cell_legs <- function(panel, words, time, base) {
     list(sign = leg[1L], seen = bquote(ifelse(.(at), .(words$known), 0)), y = words$y, x = words$x)
   })
 }
-
-# 1 is left out.
-times_calls <- function(a, b) if (identical(a, 1)) b else if (identical(b, 1)) a else call("*", a, b)
 
 # list(cells, estimate, source, ...) as every estimate returns; opened: the panel of pieces with that outcome.
 remote_group_time <- function(panel, opened, outcome, asked) {
@@ -58,8 +55,7 @@ adjusted_rows <- function(panel, opened, outcome, bases) {
   periods <- seq_along(table$time$position)
   covariates <- seq_along(panel$design)
   word <- function(stem, k) lapply(k, function(one) as.name(sprintf("u_%s%s", stem, one)))
-  names <- c("s", "o", h = table$roles$group, g = table$roles$cluster)
-  names[nzchar(names(names))] <- names(names)[nzchar(names(names))]
+  names <- c("s", "o", names(c(h = table$roles$group, g = table$roles$cluster)))
   if (panel$repeats) {
     words <- list(y = word("y", periods), known = if (all_seen) rep(list(1), length(periods)) else word("k", periods),
                   x = lapply(periods, function(base) word("x", sprintf("%d_%d", base, covariates))))
@@ -69,13 +65,12 @@ adjusted_rows <- function(panel, opened, outcome, bases) {
     words <- list(y = quote(u_y), known = quote(u_k), x = word("x", covariates))
     names <- c(names, "t", "y", "k", paste0("x", covariates))
   }
-  names <- unname(names)
   list(rows = new_rows(source, stats::setNames(names, paste0("u_", names)), character()), words = words,
        place = match(panel$onsets, table$onsets$position))
 }
 
-# A function of a leg: its sums in each cohort, as unpacked_sums(), NULL in cohorts without rows. What several legs share
-# is asked for once.
+# A function of a leg: its sums in each cohort, as unpacked_sums(), NULL in cohorts without rows. What several legs
+# share is asked for once.
 leg_sums <- function(rows, legs) {
   exprs <- unlist(lapply(legs, leg_exprs), recursive = FALSE)
   key <- vapply(exprs, deparse1, "")
@@ -93,12 +88,12 @@ leg_sums <- function(rows, legs) {
 
 # Rows, s x x' above and on its diagonal, s x y; x with the constant.
 leg_exprs <- function(leg) {
-  s <- times_calls(leg$seen, quote(u_s))
+  s <- multiplied(leg$seen, quote(u_s))
   x <- c(list(1), leg$x)
   pairs <- which(upper.tri(diag(length(x)), diag = TRUE), arr.ind = TRUE)
   c(list(if (identical(leg$seen, 1)) quote(0 * u_s + 1) else leg$seen),
-    lapply(seq_len(nrow(pairs)), function(k) Reduce(times_calls, c(list(s), x[pairs[k, ]]))),
-    lapply(x, function(column) times_calls(times_calls(s, column), leg$y)))
+    lapply(seq_len(nrow(pairs)), function(k) Reduce(multiplied, c(list(s), x[pairs[k, ]]))),
+    lapply(x, function(column) multiplied(multiplied(s, column), leg$y)))
 }
 
 # list(n, second: cross-products, xy).
@@ -127,15 +122,15 @@ fit_leg <- function(sums, leg, cohort, compare, place) {
     is_compared <- call("%in%", quote(u_o), as.call(c(quote(c), place[compare])))
     bquote(ifelse(u_o == .(place[cohort]), .(treated), ifelse(.(is_compared), .(comparison), 0)))
   }
-  s <- times_calls(leg$seen, quote(u_s))
+  s <- multiplied(leg$seen, quote(u_s))
   list(estimate = leg$sign * effect, n_treated = own$n, n_comparison = pooled("n"),
        contribution = by_side(bquote(.(leg$sign / weight) * .(s) * (.(left) - .(effect))),
                               bquote(.(-leg$sign) * .(s) * .(line_of(leg$x, pull[-1L], pull[1L])) * .(left))),
        present = by_side(leg$seen, leg$seen))
 }
 
-# list(source, cluster): contributions are squared and summed by cohort where units are their own clusters, else summed by
-# cluster and cohort.
+# list(source, cluster): contributions are squared and summed by cohort where units are their own clusters, else summed
+# by cluster and cohort.
 adjusted_source <- function(panel, rows, contributions, present, asks, cells) {
   frame <- rows$rows
   words <- lapply(contributions, function(expr) say_word(frame, "c", expr))
@@ -154,8 +149,9 @@ adjusted_source <- function(panel, rows, contributions, present, asks, cells) {
     })
     map <- matrix(0, length(data), cells)
     map[cbind(1L + seq_along(asks), asks)] <- 1
-    source <- core_piece_source(match(found$u_o, rows$place), values[, 1L], asplit(values[, 1L + seq_along(data), drop = FALSE], 1L),
-                                scatter, rep(list(map), nrow(values)), values[, 1L] > 0)
+    total <- asplit(values[, 1L + seq_along(data), drop = FALSE], 1L)
+    source <- core_piece_source(match(found$u_o, rows$place), values[, 1L], total, scatter,
+                                rep(list(map), nrow(values)), values[, 1L] > 0)
     return(list(source = source, cluster = structure(seq_len(nrow(values)), name = name)))
   }
   key <- if (is.null(panel$table$roles$cluster)) "u_h" else "u_g"
@@ -193,15 +189,16 @@ refuse_remote_did <- function(panel, inference, given, collapse, call) {
 check_remote_adjustment <- function(panel, estimator, adjustment, call) {
   known <- did_estimators[[estimator]]$remote
   if (length(known) == 0L) {
-    abort_unsupported("{.code estimator = \"{estimator}\"} needs rows in memory; see {.fn fetch_units}.", call = call)
+    abort_unsupported(c("{.code estimator = \"{estimator}\"} needs rows in memory.",
+                        i = "Read all rows of some units, and frame them."), call = call)
   }
   asked <- if (is.null(adjustment) && length(panel$columns) > 0L) "regression" else adjustment
-  if (is.null(asked) || asked %in% known || !asked %in% did_estimators[[estimator]]$adjustments) return(invisible(asked))
+  if (!isTRUE(asked %in% setdiff(did_estimators[[estimator]]$adjustments, known))) return(invisible(asked))
   abort_unsupported(c(
     "{.code adjustment = \"{asked}\"} of {.code estimator = \"{estimator}\"} needs rows in memory.",
-    i = if ("regression" %in% known) "Use {.code adjustment = \"regression\"}, or draw a sample with {.fn fetch_units}." else
-      "Use {.code adjustment = \"none\"}, or {.code estimator = \"group_time\"}, or draw a sample with
-       {.fn fetch_units}."), call = call)
+    i = if ("regression" %in% known) "Use {.code adjustment = \"regression\"}, or read some units whole." else
+      "Use {.code adjustment = \"none\"}, or {.code estimator = \"group_time\"}, or read some units whole."
+  ), call = call)
 }
 
 estimate_remote_did <- function(panel, used, outcome, asked) {

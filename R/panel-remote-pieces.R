@@ -5,40 +5,39 @@ most_pieces <- 200000L
 # How many periods fit into one number that tells which of them a unit is seen in.
 periods_per_number <- 50L
 
-# Statement for one row per unit (per row, in a cross-section): u_o onset, u_p1, ... periods seen, u_h group, u_g cluster,
-# u_s weight; of an outcome (list(value, known: SQL, centre: per period)) u_y1, ..., less its centre, 0 where not seen.
-# With covariates (outcome$x, SQL by column) also u_k1, ..., is it known? and u_x1_1, ..., those of the periods `bases`;
-# in a cross-section u_t, u_y, u_k and u_x1, ... of the row.
+# Statement for one row per unit (per row, in a cross-section): u_o onset, u_p1, ... periods seen, u_h group, u_g
+# cluster, u_s weight; of an outcome (list(value, known: SQL, centre: per period)) u_y1, ..., less its centre, 0 where
+# not seen. With covariates (outcome$x, SQL by column) also u_k1, ..., is it known? and u_x1_1, ..., those of the
+# periods `bases`; in a cross-section u_t, u_y, u_k and u_x1, ... of the row.
 unit_rows_sql <- function(table, outcome, bases = NULL) {
   number <- table$source$dialect$number
   periods <- length(table$time$position)
-  known <- if (is.null(outcome)) number(1) else "known"
-  level <- panel_level(table)
-  joined <- if (is.null(level)) "twin_panel_rows r" else
-    sprintf("twin_panel_rows r JOIN twin_panel_levels v ON v.l = r.%s", level)
+  known <- if (is.null(outcome) || outcome$whole) "" else sprintf("known = %s AND ", number(1))
   of_unit <- function(sql) if (table$repeats) sprintf("MIN(%s)", sql) else sql
+  by_group <- identical(panel_level(table), "h")  # else a unit's rows tell its onset, or each row does
+  joined <- if (by_group) "twin_panel_rows r JOIN twin_panel_levels v ON v.l = r.h" else "twin_panel_rows r"
+  onset <- if (by_group) of_unit("v.o") else if (table$repeats) first_onset_sql(table) else "o"
+  entered <- entered_sql(table, onset, of_unit(if (by_group) "v.seen" else "t"))
   total <- function(sql) if (table$repeats) sprintf("SUM(%s)", sql) else sql
-  at <- function(t) sprintf("(CASE WHEN t = %s AND %s = %s THEN", number(t), known, number(1))
+  at <- function(t) sprintf("(CASE WHEN %st = %s THEN", known, number(t))
   blocks <- split(seq_len(periods), (seq_len(periods) - 1L) %/% periods_per_number)
   pattern <- vapply(blocks, function(block) {
-    cases <- sprintf("WHEN %s THEN %s", number(block), number(2^(seq_along(block) - 1)))
-    total(sprintf("(CASE WHEN %s = %s THEN (CASE t %s ELSE %s END) ELSE %s END)", known, number(1),
-                  paste(cases, collapse = " "), number(0), number(0)))
+    cases <- sprintf("WHEN %st = %s THEN %s", known, number(block), number(2^(seq_along(block) - 1)))
+    total(sprintf("(CASE %s ELSE %s END)", paste(cases, collapse = " "), number(0)))
   }, "")
   values <- if (!is.null(outcome)) {
     sql <- total(sprintf("%s y - %s ELSE %s END)", at(seq_len(periods)), number(outcome$centre), number(0)))
     stats::setNames(sql, paste0("y", seq_len(periods)))
   }
   columns <- c(
-    stats::setNames(pattern, paste0("p", seq_along(pattern))), s = of_unit("s"), o = of_unit(if (is.null(level)) "o" else "v.o"),
+    stats::setNames(pattern, paste0("p", seq_along(pattern))), s = of_unit("s"), o = onset,
     h = if (!is.null(table$roles$group)) of_unit("h"), g = if (!is.null(table$roles$cluster)) of_unit("g"),
     values, if (!is.null(outcome$x)) covariate_columns(table, outcome, bases)
   )
-  seen <- if (is.null(level)) "t" else "v.seen"
-  sprintf("(WITH %s SELECT %s FROM %s WHERE NOT %s%s) twin_panel",
-          paste(panel_sql(table, outcome_columns(outcome)), collapse = ", "),
+  sprintf("(WITH %s SELECT %s FROM %s %s NOT %s) twin_panel",
+          paste(panel_sql(table, outcome_columns(outcome), levels = by_group), collapse = ", "),
           paste(columns, "AS", names(columns), collapse = ", "), joined,
-          entered_sql(table, if (is.null(level)) "o" else "v.o", seen), if (table$repeats) " GROUP BY k" else "")
+          if (table$repeats) "GROUP BY k HAVING" else "WHERE", entered)
 }
 
 outcome_columns <- function(outcome) {
@@ -73,16 +72,14 @@ remote_pieces <- function(table, outcome, call, alone = TRUE) {
   names <- c(patterns, "s", "o", names(labels), if (!is.null(outcome)) paste0("y", seq_len(periods)))
   rows <- new_rows(source, stats::setNames(names, paste0("u_", names)), character())
   values <- if (!is.null(outcome)) lapply(paste0("u_y", seq_len(periods)), as.name)
-  weighted <- lapply(values, function(y) call("*", quote(u_s), y))
-  one <- quote(u_s * u_s)
+  s <- if (is.null(table$roles$weight)) 1 else quote(u_s)
+  weighted <- lapply(values, multiplied, s)
   squares <- if (!is.null(outcome) && alone && has_own_clusters(table)) {
     with_one <- c(list(1), values)
     pairs <- which(upper.tri(diag(periods + 1L), diag = TRUE), arr.ind = TRUE)
-    lapply(seq_len(nrow(pairs)), function(k) {
-      Reduce(function(a, b) call("*", a, b), c(list(one), Filter(is.name, with_one[pairs[k, ]])))
-    })
+    lapply(seq_len(nrow(pairs)), function(k) Reduce(multiplied, c(with_one[pairs[k, ]], list(s, s))))
   }
-  sums <- c(list(quote(0 * u_s + 1), quote(u_s)), weighted, squares)
+  sums <- c(list(1, s), weighted, squares)
   names(sums) <- c("count", "weight", sprintf("t%d", seq_along(weighted)), sprintf("q%d", seq_along(squares)))
   keys <- paste0("u_", c("o", patterns, names(labels)))
   found <- piece_sums(rows, sums, keys)
@@ -191,18 +188,20 @@ open_remote_panel <- function(panel, outcome, by, alone = TRUE, centred = TRUE) 
                                                         spread = moments$spread, behind = behind))), y = y)
 }
 
-# list(value, known: SQL, mean: of all, centre: mean by period, spread).
+# list(value, known: SQL, whole: are all known? near: a number near the first values, mean: of all, centre: mean by period, spread).
 remote_panel_outcome <- function(panel, outcome) {
   facts <- panel$outcomes$facts[[outcome]]
   sql <- panel$outcomes$base
   known <- if (is.null(facts$known)) panel$source$dialect$number(1) else sql[[as.character(facts$known)]]
-  asked <- list(value = sql[[as.character(facts$value)]], known = known)
+  first <- panel$source$columns[[outcome]]
+  near <- if (is.numeric(first) && any(is.finite(first))) mean(first[is.finite(first)]) else 0
+  asked <- list(value = sql[[as.character(facts$value)]], known = known, whole = is.null(facts$known), near = near)
   c(asked, outcome_by_period(panel$table, asked))
 }
 
 # Means of all and by period, and the standard deviation of all, of an outcome.
 outcome_by_period <- function(table, outcome) {
-  start <- plain_centre(table, outcome)
+  start <- outcome$near
   found <- ask_panel(table, sprintf(
     "SELECT t, SUM(known), SUM(CASE WHEN known = 1 THEN y - %1$s ELSE 0 END), SUM(CASE WHEN known = 1 THEN (y - %1$s) *
      (y - %1$s) ELSE 0 END) FROM twin_panel_rows GROUP BY t", table$source$dialect$number(start)
@@ -210,20 +209,14 @@ outcome_by_period <- function(table, outcome) {
   found[] <- lapply(found, as_double)
   found <- found[order(found[[1L]]), ]
   total <- colSums(found[-1L])
-  list(mean = start, centre = start + ifelse(found[[2L]] > 0, found[[3L]] / pmax(found[[2L]], 1), 0),
-       spread = sqrt(max(0, total[[3L]] - total[[2L]]^2 / total[[1L]]) / max(1, total[[1L]] - 1)))
+  count <- max(1, total[[1L]])
+  list(mean = start + total[[2L]] / count,
+       centre = start + ifelse(found[[2L]] > 0, found[[3L]] / pmax(found[[2L]], 1), 0),
+       spread = sqrt(max(0, total[[3L]] - total[[2L]]^2 / count) / max(1, total[[1L]] - 1)))
 }
 
-# A number near the outcome's values, so that squares keep their digits.
-plain_centre <- function(table, outcome) {
-  found <- ask_panel(table, "SELECT SUM(known), SUM(CASE WHEN known = 1 THEN y ELSE 0 END) FROM twin_panel_rows",
-                     c(y = outcome$value, known = outcome$known))
-  sums <- as_doubles(found)
-  if (sums[1L] == 0) return(0)
-  sums[2L] / sums[1L]
-}
-
-# Cross-products of s (1, y less the piece's mean) of the periods a piece is seen in; mean: from the centre of each period.
+# Cross-products of s (1, y less the piece's mean) of the periods a piece is seen in; mean: from the centre of each
+# period.
 piece_scatter <- function(pieces, p, mean) {
   periods <- ncol(pieces$seen)
   whole <- matrix(0, periods + 1L, periods + 1L)

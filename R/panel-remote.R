@@ -1,6 +1,7 @@
-# A panel whose rows stay in a database. Units that are alike in cohort and in the periods they are seen (and in cluster,
-# where clusters hold several units) are a piece; the engine counts and sums pieces, and a panel of pieces goes through
-# the same estimators as one of units: without covariates an estimate hangs on nothing else (panel-remote-pieces.R).
+# A panel whose rows stay in a database. Units that are alike in cohort and in the periods they are seen (and in
+# cluster, where clusters hold several units) are a piece; the engine counts and sums pieces, and a panel of pieces goes
+# through the same estimators as one of units: without covariates an estimate hangs on nothing else
+# (panel-remote-pieces.R).
 
 # data: a twin_remote; given: the other arguments of frame_panel().
 frame_remote_panel <- function(data, roles, given, call) {
@@ -18,7 +19,9 @@ frame_remote_panel <- function(data, roles, given, call) {
   check_remote_formula(wanted$formula, first, call)
   readers <- column_readers(source, c(unlist(roles), wanted$names), given$unknown, given$categories, call)
   where <- remote_subset(given$subset, source, call)
-  dropped <- if (length(where) > 0L) c("outside the subset" = count_where(source, character()) - count_where(source, where))
+  dropped <- if (length(where) > 0L) {
+    c("outside the subset" = count_where(source, character()) - count_where(source, where))
+  }
   arms <- if (!is.null(roles$treatment)) {
     remote_arms(source, readers[[roles$treatment]], roles$treatment, given$treated, where, call)
   }
@@ -160,7 +163,7 @@ units_repeat <- function(source, readers, roles, where) {
 
 # Common table expressions. twin_panel_rows: k unit, h group, g cluster, t period, s weight, and o onset or d treated; y
 # and known of an outcome where one is asked for. twin_panel_levels: l, o and seen of what is treated as a whole.
-panel_sql <- function(table, outcome = NULL) {
+panel_sql <- function(table, outcome = NULL, levels = TRUE) {
   read <- function(role) if (!is.null(table$roles[[role]])) table$readers[[table$roles[[role]]]]$sql
   source <- table$source
   number <- source$dialect$number
@@ -172,16 +175,17 @@ panel_sql <- function(table, outcome = NULL) {
   )
   rows <- sprintf("twin_panel_rows AS (SELECT %s FROM %s%s %s)", paste(columns, "AS", names(columns), collapse = ", "),
                   source$from, where_sql(table$where), paste(source$dialect$fence, collapse = ""))
-  level <- panel_level(table)
+  level <- if (levels) panel_level(table)
   if (is.null(level)) return(rows)
-  onset <- if (is.null(table$onsets$sql)) {
-    sprintf("MIN(CASE WHEN d = 1 THEN t ELSE %1$s END) AS o, MAX(CASE WHEN d = 0 THEN t ELSE %2$s END) AS off",
-            number(length(table$onsets$position)), number(0))
-  } else {
-    "MIN(o) AS o, MAX(o) AS off"
-  }
-  c(rows, sprintf("twin_panel_levels AS (SELECT %1$s AS l, MIN(t) AS seen, %2$s FROM twin_panel_rows GROUP BY %1$s)",
-                  level, onset))
+  off <- if (is.null(table$onsets$sql)) sprintf("MAX(CASE WHEN d = 0 THEN t ELSE %s END)", number(0)) else "MAX(o)"
+  c(rows, sprintf(paste("twin_panel_levels AS (SELECT %1$s AS l, MIN(t) AS seen, %2$s AS o, %3$s AS off",
+                        "FROM twin_panel_rows GROUP BY %1$s)"), level, first_onset_sql(table), off))
+}
+
+# The onset of a level, from its rows.
+first_onset_sql <- function(table) {
+  if (!is.null(table$onsets$sql)) return("MIN(o)")
+  sprintf("MIN(CASE WHEN d = 1 THEN t ELSE %s END)", table$source$dialect$number(length(table$onsets$position)))
 }
 
 # Column of what is treated as a whole.
@@ -216,7 +220,8 @@ check_remote_rows <- function(table, call) {
   roles <- table$roles
   bad <- panel_counts(table, "twin_panel_rows", "s IS NULL OR NOT (s > 0 AND s < 1e100)")
   if (bad > 0) {
-    abort_input(c("The weight {.val {roles$weight}} must be finite and above 0.", x = "It is not in {plural(bad, 'row')}.",
+    abort_input(c("The weight {.val {roles$weight}} must be finite and above 0.",
+                  x = "It is not in {plural(bad, 'row')}.",
                   i = "Correct {cli::qty(bad)}{?it/them} or leave {?it/them} out with {.arg subset}."),
                 column = roles$weight, call = call)
   }
@@ -258,8 +263,8 @@ check_remote_timing <- function(table, call) {
   roles <- table$roles
   if (is.null(level)) {
     if (is.null(roles$first_treated)) {
-      abort_input(c("With a {.arg treatment} column in a repeated cross-section, {.arg group} must say what is treated.",
-                    i = "Or give {.arg first_treated}, the first treated period of each row."), call = call)
+      abort_input(c("With a {.arg treatment} column in a repeated cross-section, {.arg group} must say what is
+                     treated.", i = "Or give {.arg first_treated}, the first treated period of each row."), call = call)
     }
     gone <- panel_counts(table, "twin_panel_rows", entered_sql(table))
     if (gone > 0) warn_entered(gone, "row", NULL)

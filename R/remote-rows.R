@@ -115,8 +115,8 @@ row_sums_by <- function(rows, exprs, keys, aggregate = "SUM", most = NULL) {
   keyed <- paste(keys, collapse = ", ")
   what <- paste0(keyed, ", ", paste0(aggregate, "(", said, ") AS s", seq_along(said), collapse = ", "))
   needed <- unique(c(keys, unlist(lapply(exprs, all.vars))))
-  found <- ask_source(rows$source, select_words(rows, what, needed,
-                                                c(paste("GROUP BY", keyed), if (!is.null(most)) sprintf("LIMIT %d", most))),
+  rest <- c(paste("GROUP BY", keyed), if (!is.null(most)) sprintf("LIMIT %d", most))
+  found <- ask_source(rows$source, select_words(rows, what, needed, rest),
                       c(rep("key", length(keys)), tolower(rep_len(aggregate, length(exprs)))))
   out <- found[seq_along(keys)]
   names(out) <- keys

@@ -13,16 +13,16 @@
 #' one table on several servers see [remote_shards()]. Verbs that need rows (learners, draws) refuse and say how to go
 #' on with a sample: [fetch_units()].
 #'
-#' [pair_units()] fetches ids and scores, and nothing else, finds the pairs in memory, and hands them to [write_units()],
-#' which puts them beside the rows: a table of id, set and weight. Rows joined to it are framed with that weight, and the
-#' set as cluster; errors then take the pairs as given.
+#' [pair_units()] fetches ids and scores, and nothing else, finds the pairs in memory, and hands them to
+#' [write_units()], which puts them beside the rows: a table of id, set and weight. Rows joined to it are framed with
+#' that weight, and the set as cluster; errors then take the pairs as given.
 #'
-#' Over time: [frame_panel()] takes a table as well, and the engine sums units that are alike in cohort, periods seen and
-#' cluster. On such a panel [measure_did()] knows all its estimators but `"triple"` without covariates, and
+#' Over time: [frame_panel()] takes a table as well, and the engine sums units that are alike in cohort, periods seen
+#' and cluster. On such a panel [measure_did()] knows all its estimators but `"triple"` without covariates, and
 #' `"group_time"` adjusted by regression; [summarise_did()], [decompose_did()], [probe_trends()] and [compare_effects()]
-#' go on as ever, the last without the covariance of effects where single units are the clusters. Draws and corrections
-#' by cluster want a `cluster` or `group` of several units. A unit's weight must not change over time, and at most
-#' 200,000 kinds of units can be told apart. A cohort of one unit has no standard error.
+#' go on as ever, the last without the covariance of effects where single units are the clusters. [assess_trends()],
+#' draws and corrections by cluster want a `cluster` or `group` of several units. A unit's weight must not change over
+#' time, and at most 200,000 kinds of units can be told apart. A cohort of one unit has no standard error.
 #'
 #' Quantiles, Kolmogorov-Smirnov distances and bounds of strata hang on the order of rows. Of up to 5,000 rows they are
 #' exact. Of more they come from bins, cut until each holds at most a thousandth of either arm or one value; prints then

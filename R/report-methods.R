@@ -294,7 +294,8 @@ panel_paragraphs <- function(told) {
   list(
     c(sprintf("We asked what %s did to %s, for those treated and in the periods since (ATT).", treatment_of(panel),
               and_list(panel$roles$outcome)),
-      sprintf("The data were %s.", shape_text(panel)), stayed_sentence(panel), sprintf("Treatment: %s.", timing_text(panel)),
+      sprintf("The data were %s.", shape_text(panel)), stayed_sentence(panel),
+      sprintf("Treatment: %s.", timing_text(panel)),
       if (length(panel$dropped) > 0L) sprintf("Left out beforehand: %s.", dropped_text(panel)),
       if (length(panel$columns) > 0L) sprintf("Covariates were %s.", and_list(names(panel$columns))),
       if (!is.null(panel$roles$weight)) sprintf("All numbers used the weights of %s.", panel$roles$weight)),

@@ -114,8 +114,8 @@ format.twin_remote_pairs <- function(x, ...) {
                        plural(nrow(pairs$study$data), "unit"))),
     "  write_units(pairs, connection, table = \"pairs\")",
     "and frame the rows of both tables with `weight` and `cluster = \"set\"`:",
-    sprintf("  SELECT * FROM %s JOIN pairs USING (%s)", if (study$source$label == "a query") "..." else study$source$label,
-            study$roles$id),
+    sprintf("  SELECT * FROM %s JOIN pairs USING (%s)",
+            if (study$source$label == "a query") "..." else study$source$label, study$roles$id),
     wrap_lines(remote_line(x))
   )
 }
