@@ -31,8 +31,8 @@ pulled_scores <- function(x, probability) {
   rows$base <- c(rows$base, u_id = quote_name(study$source, study$roles$id))
   kept <- remote_kept_weight(x)
   score <- c(list(linear = x$score$linear), if (probability) list(fitted = x$score$fitted))
-  found <- row_values(rows, c(list(unit = quote(u_id), z = quote(u_z)), if (study$weighted) list(s = quote(u_s)), score),
-                      call(">", kept, 0))
+  roles <- c(list(unit = quote(u_id), z = quote(u_z)), if (study$weighted) list(s = quote(u_s)))
+  found <- row_values(rows, c(roles, score), call(">", kept, 0))
   if (inherits(found$unit, "integer64")) found$unit <- format(found$unit)
   found$z <- as.integer(found$z)
   order <- order(found$unit, method = "radix")

@@ -188,7 +188,8 @@ open_remote_panel <- function(panel, outcome, by, alone = TRUE, centred = TRUE) 
                                                         spread = moments$spread, behind = behind))), y = y)
 }
 
-# list(value, known: SQL, whole: are all known? near: a number near the first values, mean: of all, centre: mean by period, spread).
+# list(value, known: SQL, whole: are all known? near: a number near the first values, mean: of all, centre: mean by
+# period, spread).
 remote_panel_outcome <- function(panel, outcome) {
   facts <- panel$outcomes$facts[[outcome]]
   sql <- panel$outcomes$base
