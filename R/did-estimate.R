@@ -19,6 +19,7 @@ unseen_note <- function(panel, y, asked) {
   told <- sprintf("%s %s not seen just before %s onset", plural(count, "treated unit"),
                   if (count == 1L) "is" else "are", if (count == 1L) "its" else "their")
   if (identical(asked$unseen, "earlier")) return(paste(told, "and measured from the last period before it"))
+  if (asked$adjustment != "none") return(paste(told, "and left out"))
   paste0(told, " and left out; unseen = \"earlier\" measures ", if (count == 1L) "it" else "them",
          " from an earlier one")
 }

@@ -18,28 +18,31 @@ cell_legs <- function(panel, words, time, base) {
 }
 
 # list(cells, estimate, source, ...) as every estimate returns; opened: the panel of pieces with that outcome.
-remote_group_time <- function(panel, opened, outcome, asked) {
+remote_group_time <- function(panel, opened, outcome, asked, call = rlang::caller_env(2)) {
   cells <- plan_cells(panel, asked)
   compare <- compared_cohorts(panel, cells, asked)
   cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
   asks <- which(is.na(cells$reason) & cells$kind != "base")
+  if (length(asks) == 0L) stop_no_cell(cells, asked, call)
   rows <- adjusted_rows(panel, opened, outcome, unique(cells$base[asks]))
   legs <- lapply(asks, function(k) cell_legs(panel, rows$words, cells$time[k], cells$base[k]))
   sums_of <- leg_sums(rows, unlist(legs, recursive = FALSE))
   found <- Map(function(k, own) {
-    fitted <- lapply(own, function(leg) fit_leg(sums_of(leg), leg, cells$cohort[k], compare[[k]], rows$place))
-    if (any(vapply(fitted, is.null, NA))) NULL else fitted
+    lapply(own, function(leg) fit_leg(sums_of(leg), leg, cells$cohort[k], compare[[k]], rows$place))
   }, asks, legs)
-  good <- !vapply(found, is.null, NA)
+  good <- vapply(found, function(own) all(vapply(own, function(leg) !is.null(leg$estimate), NA)), NA)
+  total <- function(cells, name) vapply(cells, function(own) sum(vapply(own, `[[`, 0, name)), 0)
   cells[c("estimate", "n_treated", "n_comparison")] <- NA_real_
   cells$estimate[cells$kind == "base" & is.na(cells$reason)] <- 0
-  for (name in c("estimate", "n_treated", "n_comparison")) {
-    cells[[name]][asks[good]] <- vapply(found[good], function(own) sum(vapply(own, `[[`, 0, name)), 0)
-  }
-  cells$reason[asks[!good]] <- if (panel$repeats) "nobody of the cohort or of the comparison seen in both periods" else
-    "nobody of the cohort or of the comparison seen in one of the periods"
+  cells$estimate[asks[good]] <- total(found[good], "estimate")
+  for (name in c("n_treated", "n_comparison")) cells[[name]][asks] <- total(found, name)
+  lacking <- ifelse(cells$n_treated[asks[!good]] > 0, "comparison", "cohort")
+  cells$reason[asks[!good]] <- sprintf("nobody of the %s seen %s", lacking,
+                                       if (panel$repeats) "in both periods" else "in one of the periods")
+  if (!any(good)) stop_no_cell(cells, asked, call)
   of_cells <- function(name) lapply(found[good], function(own) sum_of(lapply(own, `[[`, name)))
-  c(list(cells = cells, estimate = cells$estimate, fixed = FALSE, notes = varying_note(panel, asked),
+  c(list(cells = cells, estimate = cells$estimate, fixed = FALSE,
+         notes = c(varying_note(panel, asked), unseen_note(opened$panel, opened$y, asked)),
          size = core_sums_by(panel$s[panel$first_row], panel$cohort, nrow(panel$cohorts))),
     adjusted_source(panel, rows, of_cells("contribution"), of_cells("present"), asks[good], nrow(cells)))
 }
@@ -105,12 +108,14 @@ unpacked_sums <- function(v, size) {
   list(n = v[[1L]], second = second, xy = unname(v[-seq_len(1L + length(above))]))
 }
 
-# list(estimate, n_treated, n_comparison, contribution, present: calls); NULL where a side is empty. Treated rows
+# list(estimate, n_treated, n_comparison, contribution, present: calls), of a side without rows the
+# counts alone. Treated rows
 # contribute what they lie above the prediction, comparison rows their residual by their pull on the prediction.
 fit_leg <- function(sums, leg, cohort, compare, place) {
   own <- sums[[cohort]]
   pooled <- function(name) Reduce(`+`, lapply(Filter(Negate(is.null), sums[compare]), `[[`, name), 0)
-  if (is.null(own) || own$n == 0 || pooled("n") == 0) return(NULL)
+  counts <- list(n_treated = if (is.null(own)) 0 else own$n, n_comparison = pooled("n"))
+  if (counts$n_treated == 0 || counts$n_comparison == 0) return(counts)
   inverse <- core_solve_scatter(pooled("second"))$inverse
   beta <- drop(inverse %*% pooled("xy"))
   weight <- own$second[1L, 1L]
@@ -123,10 +128,10 @@ fit_leg <- function(sums, leg, cohort, compare, place) {
     bquote(ifelse(u_o == .(place[cohort]), .(treated), ifelse(.(is_compared), .(comparison), 0)))
   }
   s <- multiplied(leg$seen, quote(u_s))
-  list(estimate = leg$sign * effect, n_treated = own$n, n_comparison = pooled("n"),
-       contribution = by_side(bquote(.(leg$sign / weight) * .(s) * (.(left) - .(effect))),
-                              bquote(.(-leg$sign) * .(s) * .(line_of(leg$x, pull[-1L], pull[1L])) * .(left))),
-       present = by_side(leg$seen, leg$seen))
+  treated <- bquote(.(leg$sign / weight) * .(s) * (.(left) - .(effect)))
+  comparison <- bquote(.(-leg$sign) * .(s) * .(line_of(leg$x, pull[-1L], pull[1L])) * .(left))
+  c(counts, list(estimate = leg$sign * effect, contribution = by_side(treated, comparison),
+                 present = by_side(leg$seen, leg$seen)))
 }
 
 # list(source, cluster): contributions are squared and summed by cohort where units are their own clusters, else summed

@@ -232,6 +232,33 @@ test_that("more periods than one number tells, in more statements than one", {
   expect_error(framed(remote_shards(halves, "panel")), "one database", class = "twin_error_unsupported")
 })
 
+test_that("a cohort of one unit has no error by sums over units; units named as groups are told apart", {
+  data <- plain_harbours()
+  data$opened[data$harbour == "harbour_03"] <- "2021Q3"
+  connection <- with_table("sqlite", data, "harbours")
+  framed <- function(x, ...) frame_harbours(x, unit = "harbour", first_treated = "opened", ...)
+  remote <- framed(remote_units(connection, "harbours"))
+  alone <- suppressWarnings(measure_did(remote))
+  expect_warning(measure_did(remote), "group = \"harbour\"", class = "twin_warning_tiny_cohort")
+  expect_equal(coef(alone), coef(suppressWarnings(measure_did(framed(data)))))
+  expect_true(all(is.na(tidy(alone)$std.error[tidy(alone)$cohort == "2021Q3"])))
+  expect_false(anyNA(tidy(alone)$std.error[tidy(alone)$cohort == "2022Q1" & tidy(alone)$kind == "post"]))
+  suppressWarnings(expect_same_did(measure_did(framed(remote_units(connection, "harbours"), group = "harbour")),
+                                   measure_did(framed(data, group = "harbour"))))
+})
+
+test_that("adjusted cells without units on a side say which side, and a panel without cells is refused", {
+  data <- plain_harbours()
+  data <- data[!(data$opened %in% "2022Q1" & data$quarter == "2021Q4"), ]
+  adjusted <- lapply(list(panel_in(data, unit = "harbour", first_treated = "opened", covariates = "boats"),
+                          frame_harbours(data, unit = "harbour", first_treated = "opened", covariates = "boats")),
+                     function(panel) suppressWarnings(measure_did(panel, adjustment = "regression")))
+  expect_same_did(adjusted[[1]], adjusted[[2]])
+  expect_match(tidy(adjusted[[1]])$reason, "nobody of the cohort seen in both periods", all = FALSE)
+  early <- suppressWarnings(panel_in(data, unit = "harbour", first_treated = "opened", covariates = "boats"))
+  expect_error(measure_did(early, anticipation = 15), "No effect can be estimated", class = "twin_error_unsupported")
+})
+
 test_that("what is wrong with a panel is said as of rows in memory", {
   wrong <- function(change, ..., class = "twin_error_input") {
     data <- change(plain_harbours())
