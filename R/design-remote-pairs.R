@@ -16,6 +16,10 @@ pulled_design <- function(x, on, caliper, given, call) {
     abort_input(c("Pairs of a table in a database need an {.arg id}, which names them.",
                   i = "Name one in {.fn frame_study}."), call = call)
   }
+  if (!is.null(study$source$shards)) {
+    abort_unsupported(c("Pairs need one database: ids of several servers may name several units.",
+                        i = "Give {.fn remote_units} a connection to one that sees the whole table."), call = call)
+  }
   if (sum(study$size) > announced_rows) {
     size <- sum(study$size)
     rlang::inform(sprintf("Fetching the ids and scores of up to %s units of %s, about %s MB.", count_text(size),

@@ -108,9 +108,8 @@ unpacked_sums <- function(v, size) {
   list(n = v[[1L]], second = second, xy = unname(v[-seq_len(1L + length(above))]))
 }
 
-# list(estimate, n_treated, n_comparison, contribution, present: calls), of a side without rows the
-# counts alone. Treated rows
-# contribute what they lie above the prediction, comparison rows their residual by their pull on the prediction.
+# list(estimate, n_treated, n_comparison, contribution, present: calls); the counts alone where a side has no rows.
+# Treated rows contribute what they lie above the prediction, comparison rows their residual by their pull on it.
 fit_leg <- function(sums, leg, cohort, compare, place) {
   own <- sums[[cohort]]
   pooled <- function(name) Reduce(`+`, lapply(Filter(Negate(is.null), sums[compare]), `[[`, name), 0)

@@ -135,7 +135,7 @@ pieces_as_units <- function(table, pieces, starts, mean = NULL, step = NULL) {
   rows_of <- lapply(seq_along(seen), function(p) if (seen[p] > 0) which(pieces$seen[p, ]) else 1L)
   unit <- rep(seq_along(piece), lengths(rows_of)[piece])
   time <- unlist(rows_of[piece])
-  coded <- function(labels, name) structure(match(labels, unique(labels)), labels = as.character(unique(labels)))
+  coded <- function(labels) structure(match(labels, unique(labels)), labels = as.character(unique(labels)))
   group <- if (!is.null(pieces$group)) coded(pieces$group[piece])
   cluster <- if (own) {
     structure(seq_along(piece), own = TRUE,
@@ -161,12 +161,13 @@ pieces_as_units <- function(table, pieces, starts, mean = NULL, step = NULL) {
   )
 }
 
-# list(panel: of the units seen alike with that outcome, y). alone: with what errors of single
-# units need? centred: less the mean of all, which keeps digits of effects?
+# list(panel: of the units seen alike with that outcome, y). alone: with what errors of single units need? centred: less
+# the mean of all, which keeps digits of effects?
 open_remote_panel <- function(panel, outcome, by, alone = TRUE, centred = TRUE) {
   log_opening(panel, outcome, by)
   table <- panel$table
   asked <- remote_panel_outcome(panel, outcome)
+  check_same_outcome(panel, outcome, asked)
   moments <- asked[c("centre", "mean", "spread")]
   pieces <- remote_pieces(table, asked, rlang::caller_env(2), alone)
   check_same_units(panel, pieces)
@@ -188,8 +189,8 @@ open_remote_panel <- function(panel, outcome, by, alone = TRUE, centred = TRUE) 
                                                         spread = moments$spread, behind = behind))), y = y)
 }
 
-# list(value, known: SQL, whole: are all known? near: a number near the first values, mean: of all, centre: mean by
-# period, spread).
+# list(value, known: SQL, whole: are all known? near: a number near the first values, count, mean: of all, centre: mean
+# by period, spread).
 remote_panel_outcome <- function(panel, outcome) {
   facts <- panel$outcomes$facts[[outcome]]
   sql <- panel$outcomes$base
@@ -211,7 +212,7 @@ outcome_by_period <- function(table, outcome) {
   found <- found[order(found[[1L]]), ]
   total <- colSums(found[-1L])
   count <- max(1, total[[1L]])
-  list(mean = start + total[[2L]] / count,
+  list(count = total[[1L]], mean = start + total[[2L]] / count,
        centre = start + ifelse(found[[2L]] > 0, found[[3L]] / pmax(found[[2L]], 1), 0),
        spread = sqrt(max(0, total[[3L]] - total[[2L]]^2 / count) / max(1, total[[1L]] - 1)))
 }
@@ -243,6 +244,12 @@ check_same_units <- function(panel, pieces) {
     stop_changed(panel$source, sprintf("It has %s units of the panel; it had %s.", count_text(now[1L]),
                                        count_text(before[1L])))
   }
+}
+
+check_same_outcome <- function(panel, outcome, now) {
+  before <- panel$check[[outcome]]
+  moved <- now$count != before$count || abs(now$mean - before$mean) > 1e-9 * (abs(before$mean) + before$spread)
+  if (moved) stop_changed(panel$source, "Values of columns in use are not the same any more.")
 }
 
 # Contributions of single units, behind those of the pieces' stand-ins.

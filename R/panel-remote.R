@@ -64,7 +64,10 @@ frame_remote_panel <- function(data, roles, given, call) {
          behind = NULL),
     pieces_as_units(table, pieces, sort(unique(onset)))
   ))
-  panel$hash <- rlang::hash(list(source$from, where, roles, covariates$design, lapply(pieces, unname)))
+  panel$check <- lapply(stats::setNames(nm = roles$outcome), function(name) {
+    remote_panel_outcome(panel, name)[c("count", "mean", "spread")]
+  })
+  panel$hash <- rlang::hash(list(source$from, where, roles, covariates$design, lapply(pieces, unname), panel$check))
   class(panel) <- c("twin_remote_panel", class(panel))
   panel
 }

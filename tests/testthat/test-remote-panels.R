@@ -308,8 +308,11 @@ test_that("a table that changes, and what needs rows, are refused", {
   expect_error(measure_did(adjusted, adjustment = "augmented"), "needs rows in memory", class = "twin_error_unsupported")
   expect_error(measure_did(adjusted, estimator = "two_way"), "adjustment = \"none\"", class = "twin_error_unsupported")
   expect_s3_class(measure_did(adjusted, estimator = "two_way", adjustment = "none"), "twin_did")
+  DBI::dbExecute(connection, "UPDATE harbours SET price = price + 0.1 WHERE harbour = 'harbour_05' AND quarter = '2021Q2'")
+  expect_error(measure_did(panel), "Values of columns", class = "twin_error_changed")
+  expect_error(measure_did(adjusted, adjustment = "regression"), class = "twin_error_changed")
   DBI::dbExecute(connection, "DELETE FROM harbours WHERE harbour = 'harbour_05'")
-  expect_error(measure_did(panel), "59 units", class = "twin_error_changed")
+  expect_error(measure_did(panel), "not the same", class = "twin_error_changed")
 })
 
 test_that("pictures, reports and plans of a panel in a database", {
@@ -368,4 +371,8 @@ test_that("pairs are found on ids and scores, and written back", {
   }
   expect_error(pair_units(frame_crews(remote_units(connection, "crews"), treated = "1") |> score_units()), "needs? an",
                class = "twin_error_input")
+  here <- environment()
+  halves <- lapply(list(1:1200, 1201:2404), function(rows) with_table("sqlite", data[rows, ], env = here))
+  several <- frame_crews(remote_shards(halves, "crews"), treated = "1", id = "crew_id")
+  expect_error(pair_units(score_units(several)), "one database", class = "twin_error_unsupported")
 })
