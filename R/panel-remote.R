@@ -61,15 +61,14 @@ frame_remote_panel <- function(data, roles, given, call) {
          treated = if (!is.null(arms)) arms$levels[["treated"]], events = outcomes$events, repeats = table$repeats,
          scale = time$scale, table = table, source = source, outcomes = outcomes,
          onsets = sort(unique(onset)), lost = 0, known = NA_real_, spread = NA_real_,
-         behind = NULL),
+         behind = NULL, check = NULL),
     pieces_as_units(table, pieces, sort(unique(onset)))
   ))
-  panel$check <- lapply(stats::setNames(nm = roles$outcome), function(name) {
+  check <- lapply(stats::setNames(nm = roles$outcome), function(name) {
     remote_panel_outcome(panel, name)[c("count", "mean", "spread")]
   })
-  panel$hash <- rlang::hash(list(source$from, where, roles, covariates$design, lapply(pieces, unname), panel$check))
-  class(panel) <- c("twin_remote_panel", class(panel))
-  panel
+  hash <- rlang::hash(list(source$from, where, roles, covariates$design, lapply(pieces, unname), check))
+  structure(amend(panel, check = check, hash = hash), class = c("twin_remote_panel", class(panel)))
 }
 
 refuse_remote_panel <- function(source, roles, given, call) {

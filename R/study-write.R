@@ -25,6 +25,7 @@
 #' read_units(file)[1:2, 1:4]
 #' @export
 write_units <- function(data, path, table = NULL, replace = FALSE) {
+  check_flag(replace)
   if (!is.null(table) || inherits(path, "DBIConnection")) {
     return(write_table_units(data, path, table, replace, rlang::current_env()))
   }
