@@ -363,9 +363,12 @@ warn_did <- function(effect) {
         "No other cohort can lend one: effects that rest on {cli::qty(length(labels))}{?it/them} have no standard
          error."
       },
-      i = if (is_own_remote(effect$study)) "With {.code group = \"{effect$cluster_name}\"} in {.fn frame_panel} units are
-                                            told apart, and other cohorts lend theirs; or merge cohorts."
-      else "{.code inference = \"randomization\"} needs neither; or merge cohorts."
+      i = if (is_own_remote(effect$study)) {
+        "With {.code group = \"{effect$cluster_name}\"} in {.fn frame_panel} units are told apart, and other cohorts lend
+         theirs; or merge cohorts."
+      } else {
+        "{.code inference = \"randomization\"} needs neither; or merge cohorts."
+      }
     ), cohorts = labels)
   }
   without_error <- is.na(diag(effect$vcov)) & !is.na(cells$estimate) & cells$kind != "base"
