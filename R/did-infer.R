@@ -364,8 +364,8 @@ warn_did <- function(effect) {
          error."
       },
       i = if (is_own_remote(effect$study)) {
-        "With {.code group = \"{effect$cluster_name}\"} in {.fn frame_panel} units are told apart, and other cohorts lend
-         theirs; or merge cohorts."
+        "With {.code group = \"{effect$cluster_name}\"} in {.fn frame_panel} units are told apart, and other cohorts
+         lend theirs; or merge cohorts."
       } else {
         "{.code inference = \"randomization\"} needs neither; or merge cohorts."
       }
