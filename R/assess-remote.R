@@ -117,8 +117,17 @@ described_errors <- function(study, parts, found) {
     return(sqrt(square * counted / (counted - 1)))
   }
   present <- lapply(parts, `[[`, "present")
-  names <- sprintf(c("f%d", "n%d"), rep(seq_along(parts), each = 2L))
-  sums <- row_sums_by(rows, stats::setNames(c(rbind(words, present)), names), unlist(keys))
+  k <- seq_along(parts)
+  exprs <- stats::setNames(c(words, present), c(sprintf("f%d", k), sprintf("n%d", k)))
+  if (is.null(keys$cluster)) {
+    squares <- stats::setNames(lapply(words, function(f) call("*", f, f)), sprintf("q%d", k))
+    sums <- row_sums_by(rows, c(exprs, squares, list(.rows = quote(0 * u_z + 1))), keys$stratum)
+    return(vapply(k, function(k) {
+      own <- within_strata(sums, keys$stratum, sprintf("f%d", k), sprintf("q%d", k), sprintf("n%d", k))
+      sqrt(core_vcov_of(own, "centre")$vcov[1L, 1L])
+    }, 0))
+  }
+  sums <- row_sums_by(rows, exprs, unlist(keys))
   stratum <- if (is.null(keys$stratum)) rep(1L, nrow(sums)) else sums[[keys$stratum]]
   vapply(seq_along(parts), function(k) {
     out <- core_vcov_of(list(totals = as.matrix(sums[sprintf("f%d", k)]), stratum = stratum,

@@ -49,6 +49,11 @@ command_describe <- function(flags, args) describe_plan(read_plan(args))
 
 command_balance <- function(flags, args) balance_plan(read_plan(args), flags$strict)
 
+command_desk <- function(flags, args) {
+  open_desk(if (length(args) > 0L) args, demo = flags$demo, port = flags$port, idle = flags$idle, browse = !flags$quiet)
+  0L
+}
+
 command_compare <- function(flags, args) {
   print(compare_runs(args[1L], args[2L]))
   0L

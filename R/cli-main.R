@@ -34,6 +34,15 @@ twin_commands <- function() {
     run = list(run = command_run, argument = "PLAN",
                about = "Do all of it: tables, figures, report into a folder",
                options = list(out("Folder for the results [default: results beside the plan]"), strict)),
+    desk = list(run = command_desk, argument = "[FILE]", about = "Do all of it on a local page, without a script",
+                options = list(
+                  optparse::make_option("--demo", action = "store_true", default = FALSE, help = "With made-up data"),
+                  optparse::make_option("--port", type = "integer", default = NULL, metavar = "N",
+                                        help = "Where to listen on this machine [default: any free port]"),
+                  optparse::make_option("--idle", type = "double", default = 2, metavar = "MIN",
+                                        help = "Minutes to stay after the browser is closed [default: 2]"),
+                  optparse::make_option("--quiet", action = "store_true", default = FALSE,
+                                        help = "Say the address and open no browser"))),
     compare = list(run = command_compare, argument = c("OLD", "NEW"),
                    about = "Say what changed between the results of two runs", options = list()),
     keys = list(run = command_keys, argument = "[PART]", about = "List the keys of a plan, with defaults",
@@ -134,13 +143,6 @@ terminal_progress <- function() {
     },
     finish = function(...) if (shown > 0L) cat("\r", strrep(" ", shown), "\r", sep = "", file = stderr())
   ), enable = TRUE, intrusiveness = 1, target = "terminal")
-}
-
-# "Draws: 40 of 200, 20%, about 8 s left". passed: seconds.
-progress_line <- function(message, share, passed) {
-  left <- passed * (1 - share) / share
-  time <- if (left < 90) sprintf("%.0f s", left) else sprintf("%.0f min", left / 60)
-  substr(sprintf("%s, %.0f%%, about %s left", paste(message, collapse = " "), 100 * share, time), 1L, 79L)
 }
 
 # Runs a command; errors become one block on stderr, warnings a line or two each, told once. in_plan: should hints be in

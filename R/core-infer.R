@@ -8,35 +8,39 @@ core_vcov <- function(influence, cluster = NULL, stratum = NULL, used = rep(TRUE
   core_vcov_of(core_influence_sums(influence, cluster, stratum, used), lonely)
 }
 
-# From sums (core_influence_sums()).
+# From sums: core_influence_sums(), or those of single units within strata, core_stratum_sums() with n.
 core_vcov_of <- function(sums, lonely = "stop") {
-  if (is.null(sums$totals)) {
+  if (is.null(sums$stratum)) {
     return(list(vcov = sums$square / sums$n^2 * sums$counted / (sums$counted - 1), clusters = sums$counted,
                 lonely = NULL))
   }
-  core_stratified_vcov(sums$totals, sums$stratum, sums$counts, sums$n, lonely)
+  core_stratified_vcov(if (is.null(sums$scatter)) core_stratum_sums(sums) else sums, sums$n, lonely)
+}
+
+# Cluster totals by stratum: list(stratum: H, total: H x k, scatter: a k x k matrix each, about the stratum's mean,
+# rows, counts: H, how many clusters there are and how many of them count).
+core_stratum_sums <- function(sums) {
+  groups <- split(seq_along(sums$stratum), sums$stratum)
+  totals <- lapply(groups, function(rows) sums$totals[rows, , drop = FALSE])
+  list(stratum = names(groups), total = do.call(rbind, lapply(totals, colSums)),
+       scatter = lapply(totals, function(part) crossprod(sweep(part, 2L, colMeans(part)))), rows = lengths(groups),
+       counts = vapply(groups, function(rows) sum(sums$counts[rows]), 0))
 }
 
 # Cluster sums centred within each stratum, times G_h / (G_h - 1). With a single stratum the sum is not centred: the
 # influence already has mean zero, and Methods writes the clustered variance without it.
-core_stratified_vcov <- function(totals, stratum, counts, n, lonely) {
-  groups <- split(seq_along(stratum), stratum)
-  vcov <- matrix(0, ncol(totals), ncol(totals), dimnames = list(colnames(totals), colnames(totals)))
-  alone <- character()
-  for (name in names(groups)) {
-    rows <- groups[[name]]
-    size <- sum(counts[rows])
-    part <- totals[rows, , drop = FALSE]
-    if (size == 0L) next
-    if (size == 1L) {
-      alone <- c(alone, name)
-      vcov <- vcov + crossprod(sweep(part, 2, colMeans(totals)))
-      next
-    }
-    if (length(groups) > 1L) part <- sweep(part, 2, colSums(part) / size)
-    vcov <- vcov + crossprod(part) * size / (size - 1)
+core_stratified_vcov <- function(strata, n, lonely) {
+  mean <- strata$total / strata$rows
+  centre <- if (length(strata$stratum) > 1L) strata$total / pmax(strata$counts, 1) else 0 * mean
+  alone <- which(strata$counts == 1)
+  for (h in alone) centre[h, ] <- colSums(strata$total) / sum(strata$rows)
+  vcov <- matrix(0, ncol(mean), ncol(mean), dimnames = list(colnames(mean), colnames(mean)))
+  for (h in which(strata$counts > 0)) {
+    scatter <- strata$scatter[[h]] + strata$rows[[h]] * tcrossprod(mean[h, ] - centre[h, ])
+    vcov <- vcov + scatter * if (h %in% alone) 1 else strata$counts[[h]] / (strata$counts[[h]] - 1)
   }
-  list(vcov = vcov / n^2, clusters = sum(counts), lonely = if (lonely == "stop" && length(alone) > 0L) alone)
+  list(vcov = vcov / n^2, clusters = sum(strata$counts),
+       lonely = if (lonely == "stop" && length(alone) > 0L) strata$stratum[alone])
 }
 
 # Cameron, Gelbach & Miller (2011): V(a) + V(b) - V(a and b). raised: that was not positive, and the larger one-way

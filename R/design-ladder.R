@@ -1,6 +1,13 @@
 # The ladder of Imbens & Rubin (2015, chapter 13): Methods, "Propensity score".
 
 score_from_ladder <- function(x, settings, call) {
+  found <- ladder_terms(x, settings, call)
+  score <- score_from_regression(x, stats::reformulate(found$terms), settings$link, call)
+  c(score, found[c("steps", "untried")])
+}
+
+# list(terms: labels for a formula, steps: the table of what was tried last at each step and added, untried).
+ladder_terms <- function(x, settings, call) {
   if (settings$link == "heteroskedastic_probit") {
     abort_input(c("The ladder works with the links logit, probit and cloglog.",
                   i = "Search with {.val probit}, then give the terms as {.arg model}."), call = call)
@@ -16,10 +23,7 @@ score_from_ladder <- function(x, settings, call) {
       i = "Compare them as they are, lower {.arg thresholds}, or name the terms in {.arg model}."
     ), call = call)
   }
-  score <- score_from_regression(x, stats::reformulate(climbed$terms), settings$link, call)
-  score$steps <- climbed$steps
-  score$untried <- untried_terms(climbed$steps, settings$second_order)
-  score
+  list(terms = climbed$terms, steps = climbed$steps, untried = untried_terms(climbed$steps, settings$second_order))
 }
 
 # Covariates that did not enter, so that neither their squares nor their products were tried.
@@ -37,33 +41,51 @@ check_thresholds <- function(thresholds, call) {
               call = call)
 }
 
-# terms: labels for a formula; steps: the table of what was tried last at each step and added.
+# What a search stands on, for units in memory and in a database (remote_ladder()): the columns, lone levels pooled; a
+# term's part, which is its columns of the model matrix; products of two parts; and fits. begin(parts) gives the state
+# list(parts, terms, loglik, df, coefficients), trials(state, candidates, tick) a list of ladder_trial() for lists of
+# parts.
+ladder_ground <- function(x, link, call) {
+  study <- study_of(x)
+  columns <- pool_levels(study$columns, lone_levels(study$columns, study$z, kept_weight(x)))
+  own <- function(column, name) {
+    column$flag <- NULL
+    do.call(cbind, plain_part(column, name))
+  }
+  list(columns = columns, part = function(columns, formula) covariate_matrix(columns, formula, call), own = own,
+       times = column_products,
+       begin = function(parts) ladder_state(x, parts, link, columns, call),
+       trials = function(state, candidates, tick) {
+         lapply(stats::setNames(nm = names(candidates)), function(name) {
+           tick(name)
+           ladder_trial(state, do.call(cbind, unname(candidates[[name]])))
+         })
+       })
+}
+
 climb_ladder <- function(x, basic, thresholds, settings, call) {
   study <- study_of(x)
-  lone <- lone_levels(study$columns, study$z, kept_weight(x))
-  study <- amend(study, columns = pool_levels(study$columns, lone))
   labels <- if (is.null(study$formula)) formula_names(names(study$columns))
             else attr(stats::terms(study$formula), "term.labels")
-  parts <- lapply(stats::setNames(nm = union(labels, basic)), function(label) term_matrix(study, label))
-  state <- ladder_state(x, parts[basic], settings$link, study$columns, call)
+  ground <- if (is_remote(x)) remote_ladder(x, settings$link, call) else ladder_ground(x, settings$link, call)
+  parts <- lapply(stats::setNames(nm = union(labels, basic)), function(label) {
+    ground$part(ground$columns[all.vars(str2lang(label))],
+                if (!is.name(str2lang(label))) stats::reformulate(label))
+  })
+  state <- ground$begin(parts[basic])
   state$steps <- ladder_row(0L, if (length(basic) > 0L) paste(basic, collapse = " + ") else "(intercept)", "start",
                             state$df, NA, state$loglik, TRUE)
   state <- show_progress("Climbing the ladder", function(tick) {
-    state <- add_terms(state, parts[setdiff(labels, basic)], "linear", thresholds[["linear"]], tick)
-    second <- second_order_terms(study, if (settings$second_order == "all") parts else state$parts)
+    state <- add_terms(state, ground, parts[setdiff(labels, basic)], "linear", thresholds[["linear"]], tick)
+    second <- second_order_terms(ground, names(if (settings$second_order == "all") parts else state$parts))
     second <- second[setdiff(names(second), names(state$parts))]
-    add_terms(state, second, "second", thresholds[["second"]], tick, mains = parts[labels])
+    add_terms(state, ground, second, "second", thresholds[["second"]], tick, mains = parts[labels])
   })
   attr(state$steps, "labels") <- labels
   state
 }
 
 formula_names <- function(names) ifelse(make.names(names) == names, names, sprintf("`%s`", names))
-
-term_matrix <- function(study, label) {
-  columns <- study$columns[all.vars(str2lang(label))]
-  covariate_matrix(columns, if (is.name(str2lang(label))) NULL else stats::reformulate(label))
-}
 
 # What the search carries: the chosen parts, their fit, and weights scaled to mean 1.
 ladder_state <- function(x, parts, link, columns, call) {
@@ -87,18 +109,15 @@ ladder_state <- function(x, parts, link, columns, call) {
 
 # Adds the candidate with the largest statistic per degree of freedom while it exceeds the threshold. mains: the plain
 # terms that squares and products bring with them.
-add_terms <- function(state, candidates, kind, threshold, tick, mains = list()) {
+add_terms <- function(state, ground, candidates, kind, threshold, tick, mains = list()) {
   brought <- function(name) {
     own <- intersect(formula_names(all.vars(str2lang(name))), names(mains))
     c(mains[setdiff(own, names(state$parts))], candidates[name])
   }
   repeat {
     if (length(candidates) == 0L) return(state)
-    trials <- lapply(names(candidates), function(name) {
-      tick(name)
-      ladder_trial(state, do.call(cbind, unname(brought(name))))
-    })
-    statistic <- vapply(trials, `[[`, 0, "statistic")
+    trials <- ground$trials(state, lapply(stats::setNames(nm = names(candidates)), brought), tick)
+    statistic <- vapply(unname(trials), `[[`, 0, "statistic")
     best <- which.max(statistic)
     if (length(best) == 0L) return(state)
     name <- names(candidates)[best]
@@ -137,19 +156,16 @@ term_kind <- function(name, kind) {
   if (grepl(":", name, fixed = TRUE)) "product" else "square"
 }
 
-# Squares of the numeric columns chosen and products of every two columns chosen (missing indicators left aside).
-second_order_terms <- function(study, parts) {
-  plain <- Filter(function(label) is.name(str2lang(label)), names(parts))
-  columns <- study$columns[vapply(plain, function(label) as.character(str2lang(label)), "")]
-  own <- lapply(stats::setNames(columns, plain), function(column) {
-    column$flag <- NULL
-    do.call(cbind, plain_part(column, column$label))
-  })
+# Squares of the numeric columns among the terms and products of every two columns (missing indicators left aside).
+second_order_terms <- function(ground, labels) {
+  plain <- Filter(function(label) is.name(str2lang(label)), labels)
+  columns <- ground$columns[vapply(plain, function(label) as.character(str2lang(label)), "")]
+  own <- stats::setNames(Map(ground$own, columns, names(columns)), plain)
   numeric <- plain[vapply(columns, function(column) column$kind %in% c("numeric", "date"), NA)]
-  squares <- lapply(stats::setNames(own[numeric], sprintf("I(%s^2)", numeric)), function(x) x^2)
+  squares <- lapply(stats::setNames(own[numeric], sprintf("I(%s^2)", numeric)), function(x) ground$times(x, x))
   if (length(plain) < 2L) return(squares)
   pairs <- utils::combn(plain, 2L, simplify = FALSE)
-  products <- lapply(pairs, function(pair) column_products(own[[pair[1L]]], own[[pair[2L]]]))
+  products <- lapply(pairs, function(pair) ground$times(own[[pair[1L]]], own[[pair[2L]]]))
   c(squares, stats::setNames(products, vapply(pairs, paste, "", collapse = ":")))
 }
 

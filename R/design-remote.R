@@ -32,16 +32,15 @@ remote_full_weight <- function(x) {
 
 # The words of a regression score: its matrix, standardised columns and fit.
 remote_score <- function(x, settings, call) {
-  asked <- if (settings$source == "regression") settings$link else settings$source
+  asked <- if (settings$source %in% c("regression", "ladder")) settings$link else settings$source
   if (!asked %in% binary_links) {
     abort_unsupported(c("On a table in a database the score is a regression: {.or {.val {binary_links}}}.",
                         x = "Asked for: {.val {asked}}.",
-                        i = if (asked == "ladder")
-                          "Climb it on a sample of {.fn fetch_units}, and give its terms as {.arg model}." else
-                            "Draw a sample with {.fn fetch_units} for anything else."), call = call)
+                        i = "Draw a sample with {.fn fetch_units} for anything else."), call = call)
   }
   study <- study_of(x)
-  terms <- model_terms(study, settings$model, call)
+  climbed <- if (settings$source == "ladder") ladder_terms(x, settings, call)
+  terms <- model_terms(study, if (is.null(climbed)) settings$model else stats::reformulate(climbed$terms), call)
   check_remote_formula(terms$formula, study$data, call)
   moments <- design_moments(study)$before
   lone <- remote_lone(terms$columns, moments)
@@ -64,8 +63,9 @@ remote_score <- function(x, settings, call) {
     fitted_to = s
   )
   ends <- score_ends(study, score, s)
-  score <- c(score, list(ends = ends))
-  step <- list(verb = "score", label = score_label(settings, score), settings = settings["link"], model = score$terms,
+  score <- c(score, list(ends = ends), climbed[c("steps", "untried")])
+  recipe <- settings[settings_of[[settings$source]]]
+  step <- list(verb = "score", label = score_label(settings, score), settings = recipe, model = score$terms,
                inside = NULL)
   log_design(new_remote_design(x, step, kind = "raw", score = score), "score", score_counts(score),
              score_log(settings, score))

@@ -124,7 +124,7 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
   opened <- open_panel(panel, outcome, "measure_did", alone = asked$adjustment == "none")
   log_did(panel, outcome, asked)
   used <- if (collapses(asked)) collapse_panel(opened$panel, opened$y, asked$collapse) else opened
-  found <- if (is_remote(panel)) estimate_remote_did(panel, used, outcome, asked) else
+  found <- if (is_remote(panel)) estimate_remote_did(panel, used, asked) else
     estimate_did(used$panel, used$y, asked)
   with_cautions({
     effect <- infer_did(used$panel, used$y, found, asked, outcome)

@@ -17,14 +17,14 @@ cell_legs <- function(panel, words, time, base) {
   })
 }
 
-# list(cells, estimate, source, ...) as every estimate returns; opened: the panel of pieces with that outcome.
-remote_group_time <- function(panel, opened, outcome, asked, call = rlang::caller_env(2)) {
+# list(cells, estimate, source, ...) as every estimate returns; opened: open_remote_panel() of the outcome.
+remote_group_time <- function(panel, opened, asked, call = rlang::caller_env(2)) {
   cells <- plan_cells(panel, asked)
   compare <- compared_cohorts(panel, cells, asked)
   cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
   asks <- which(is.na(cells$reason) & cells$kind != "base")
   if (length(asks) == 0L) stop_no_cell(cells, asked, call)
-  rows <- adjusted_rows(panel, opened, outcome, unique(cells$base[asks]))
+  rows <- adjusted_rows(panel, opened, unique(cells$base[asks]))
   legs <- lapply(asks, function(k) cell_legs(panel, rows$words, cells$time[k], cells$base[k]))
   sums_of <- leg_sums(rows, unlist(legs, recursive = FALSE))
   found <- Map(function(k, own) {
@@ -48,13 +48,11 @@ remote_group_time <- function(panel, opened, outcome, asked, call = rlang::calle
 }
 
 # One row per unit: list(rows, words, place: of each cohort among the onsets that u_o numbers).
-adjusted_rows <- function(panel, opened, outcome, bases) {
+adjusted_rows <- function(panel, opened, bases) {
   table <- panel$table
-  asked <- remote_panel_outcome(panel, outcome)
-  asked$x <- panel$design
   all_seen <- is_complete(opened$panel, opened$y)
   source <- table$source
-  source$from <- unit_rows_sql(table, asked, bases)
+  source$from <- unit_rows_sql(table, c(opened$outcome, list(x = panel$design)), bases)
   periods <- seq_along(table$time$position)
   covariates <- seq_along(panel$design)
   word <- function(stem, k) lapply(k, function(one) as.name(sprintf("u_%s%s", stem, one)))
@@ -93,7 +91,7 @@ leg_sums <- function(rows, legs) {
 leg_exprs <- function(leg) {
   s <- multiplied(leg$seen, quote(u_s))
   x <- c(list(1), leg$x)
-  pairs <- which(upper.tri(diag(length(x)), diag = TRUE), arr.ind = TRUE)
+  pairs <- which(lower.tri(diag(length(x)), diag = TRUE), arr.ind = TRUE)
   c(list(if (identical(leg$seen, 1)) quote(0 * u_s + 1) else leg$seen),
     lapply(seq_len(nrow(pairs)), function(k) Reduce(multiplied, c(list(s), x[pairs[k, ]]))),
     lapply(x, function(column) multiplied(multiplied(s, column), leg$y)))
@@ -101,11 +99,8 @@ leg_exprs <- function(leg) {
 
 # list(n, second: cross-products, xy).
 unpacked_sums <- function(v, size) {
-  second <- matrix(0, size, size)
-  above <- which(upper.tri(second, diag = TRUE))
-  second[above] <- v[1L + seq_along(above)]
-  second[lower.tri(second)] <- t(second)[lower.tri(second)]
-  list(n = v[[1L]], second = second, xy = unname(v[-seq_len(1L + length(above))]))
+  above <- seq_len(size * (size + 1L) / 2L)
+  list(n = v[[1L]], second = symmetric_of(v[1L + above], size), xy = unname(v[-c(1L, 1L + above)]))
 }
 
 # list(estimate, n_treated, n_comparison, contribution, present: calls); the counts alone where a side has no rows.
@@ -143,13 +138,13 @@ adjusted_source <- function(panel, rows, contributions, present, asks, cells) {
   name <- attr(panel$cluster, "name")
   data <- c(list(weight), words)
   if (is_own_remote(panel)) {
-    pairs <- which(upper.tri(diag(length(data)), diag = TRUE), arr.ind = TRUE)
+    pairs <- which(lower.tri(diag(length(data)), diag = TRUE), arr.ind = TRUE)
     products <- lapply(seq_len(nrow(pairs)), function(k) call("*", data[[pairs[k, 1L]]], data[[pairs[k, 2L]]]))
     exprs <- stats::setNames(c(list(used), data, products), sprintf("s%d", seq_len(1L + length(data) + nrow(pairs))))
     found <- piece_sums(frame, exprs, "u_o")
     values <- as.matrix(found[names(exprs)])
     scatter <- lapply(seq_len(nrow(values)), function(p) {
-      unpacked_sums(values[p, -(1L + seq_along(data))], length(data))$second
+      symmetric_of(values[p, -seq_len(1L + length(data))], length(data))
     })
     map <- matrix(0, length(data), cells)
     map[cbind(1L + seq_along(asks), asks)] <- 1
@@ -176,7 +171,7 @@ adjusted_source <- function(panel, rows, contributions, present, asks, cells) {
 
 # What needs single units. Without clusters that hold several, those are not known here.
 refuse_remote_did <- function(panel, inference, given, collapse, call) {
-  refuse_row_options(intersect(c("third", "affected", "absorb"), names(Filter(Negate(is.null), given))), call)
+  refuse_panel_options(intersect(c("third", "affected", "absorb"), names(Filter(Negate(is.null), given))), call)
   by_cluster <- inference %in% c("wild", "bootstrap") || isTRUE(given$small_sample %in% c("CR2", "CR3"))
   if (by_cluster && is_own_remote(panel)) {
     abort_unsupported(c("Draws and corrections by cluster need clusters of several units, in a database.",
@@ -187,7 +182,7 @@ refuse_remote_did <- function(panel, inference, given, collapse, call) {
     abort_unsupported(c("Drawing anew who is treated when needs groups, in a database.",
                         i = "Name {.arg group} in {.fn frame_panel}: what is treated as a whole."), call = call)
   }
-  if (collapse != "no" && length(panel$columns) > 0L) refuse_row_options("collapse", call)
+  if (collapse != "no" && length(panel$columns) > 0L) refuse_panel_options("collapse", call)
 }
 
 check_remote_adjustment <- function(panel, estimator, adjustment, call) {
@@ -205,8 +200,8 @@ check_remote_adjustment <- function(panel, estimator, adjustment, call) {
   ), call = call)
 }
 
-estimate_remote_did <- function(panel, used, outcome, asked) {
-  if (asked$adjustment != "none") return(remote_group_time(panel, used, outcome, asked))
+estimate_remote_did <- function(panel, used, asked) {
+  if (asked$adjustment != "none") return(remote_group_time(panel, used, asked))
   found <- estimate_did(used$panel, used$y, asked)
   if (is_own_remote(used$panel)) of_pieces_alone(found, used$panel) else found
 }

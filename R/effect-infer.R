@@ -11,7 +11,9 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
   cluster <- if (length(codes) > 0L) codes[[1L]]
   stratum <- study$stratum[units$rows]
   out <- core_vcov(influence, cluster, stratum, units$asked, lonely)
-  if (!is.null(out$lonely)) stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, call)
+  if (!is.null(out$lonely)) {
+    stop_lonely(attr(study$stratum, "labels")[as.integer(out$lonely)], study, is.null(cluster), call)
+  }
   by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
           if (!is.null(stratum)) sprintf("within %s", study$roles$stratum),
           if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for",
@@ -63,9 +65,10 @@ effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
   list(codes = codes, name = cluster)
 }
 
-stop_lonely <- function(strata, study, call) {
+# of_units: are units not clustered?
+stop_lonely <- function(strata, study, of_units, call) {
   abort_input(c(
-    "A survey stratum must keep at least 2 clusters.",
+    "A survey stratum must keep at least 2 {if (of_units) 'units' else 'clusters'}.",
     x = "{.val {study$roles$stratum}}: only one is left in {.val {strata}}.",
     i = "Merge strata, or use {.code lonely_stratum = \"centre\"} to centre it on the grand mean."
   ), strata = strata, call = call)

@@ -298,10 +298,10 @@ remote_inference <- function(x, sums, keys, asked, call, where) {
   scored <- if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for"
   if (length(keys) == 0L) return(list(vcov = out$vcov, df = Inf, text = paste(c("robust", scored), collapse = ", ")))
   name <- study$roles$cluster
-  check_cluster_count(seq_len(out$clusters), name, call, where)
-  if (!is.null(out$lonely)) stop_lonely(out$lonely, study, call)
-  strata <- length(unique(sums$stratum[sums$counts]))
-  text <- c(sprintf("clustered by %s (%d)", name, out$clusters),
+  if (!is.null(name)) check_cluster_count(seq_len(out$clusters), name, call, where)
+  if (!is.null(out$lonely)) stop_lonely(out$lonely, study, is.null(name), call)
+  strata <- length(unique(sums$stratum[sums$counts > 0]))
+  text <- c(if (is.null(name)) "robust" else sprintf("clustered by %s (%d)", name, out$clusters),
             if (!is.null(keys$stratum)) sprintf("within %s", study$roles$stratum), scored)
   list(vcov = out$vcov, df = core_known_df(out$clusters - strata), text = paste(text, collapse = ", "))
 }

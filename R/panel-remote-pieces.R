@@ -76,7 +76,7 @@ remote_pieces <- function(table, outcome, call, alone = TRUE) {
   weighted <- lapply(values, multiplied, s)
   squares <- if (!is.null(outcome) && alone && has_own_clusters(table)) {
     with_one <- c(list(1), values)
-    pairs <- which(upper.tri(diag(periods + 1L), diag = TRUE), arr.ind = TRUE)
+    pairs <- which(lower.tri(diag(periods + 1L), diag = TRUE), arr.ind = TRUE)
     lapply(seq_len(nrow(pairs)), function(k) Reduce(multiplied, c(with_one[pairs[k, ]], list(s, s))))
   }
   sums <- c(list(1, s), weighted, squares)
@@ -161,8 +161,8 @@ pieces_as_units <- function(table, pieces, starts, mean = NULL, step = NULL) {
   )
 }
 
-# list(panel: of the units seen alike with that outcome, y). alone: with what errors of single units need? centred: less
-# the mean of all, which keeps digits of effects?
+# list(panel: of the units seen alike with that outcome, y, outcome: remote_panel_outcome()). alone: with what errors of
+# single units need? centred: less the mean of all, which keeps digits of effects?
 open_remote_panel <- function(panel, outcome, by, alone = TRUE, centred = TRUE) {
   log_opening(panel, outcome, by)
   table <- panel$table
@@ -186,7 +186,8 @@ open_remote_panel <- function(panel, outcome, by, alone = TRUE, centred = TRUE) 
          step = step)
   }
   list(panel = do.call(amend, c(list(panel), fields, list(lost = whole - known, known = known,
-                                                        spread = moments$spread, behind = behind))), y = y)
+                                                        spread = moments$spread, behind = behind))),
+       y = y, outcome = asked)
 }
 
 # list(value, known: SQL, whole: are all known? near: a number near the first values, count, mean: of all, centre: mean
@@ -221,9 +222,7 @@ outcome_by_period <- function(table, outcome) {
 # period.
 piece_scatter <- function(pieces, p, mean) {
   periods <- ncol(pieces$seen)
-  whole <- matrix(0, periods + 1L, periods + 1L)
-  whole[upper.tri(whole, diag = TRUE)] <- pieces$square[p, ]
-  whole[lower.tri(whole)] <- t(whole)[lower.tri(whole)]
+  whole <- symmetric_of(pieces$square[p, ], periods + 1L)
   at <- which(pieces$seen[p, ])
   own <- whole[c(1L, at + 1L), c(1L, at + 1L), drop = FALSE]
   move <- diag(length(at) + 1L)

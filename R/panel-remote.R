@@ -12,12 +12,48 @@ frame_remote_panel <- function(data, roles, given, call) {
   check_panel_roles(first, roles, call)
   refuse_remote_panel(source, roles, given, call)
   check_logged(given$logged, roles$outcome, first, call)
-  wanted <- if (!is.null(given$covariates)) {
-    parse_covariates(given$covariates, first, unlist(roles[c("outcome", "treatment", "first_treated")]), call = call)
-  }
-  if (!is.null(wanted)) check_panel_covariates(roles, wanted$names, call)
-  check_remote_formula(wanted$formula, first, call)
+  wanted <- remote_panel_covariates(first, roles, given$covariates, call)
   readers <- column_readers(source, c(unlist(roles), wanted$names), given$unknown, given$categories, call)
+  used <- remote_panel_rows(source, readers, roles, wanted, given, call)
+  table <- remote_panel_table(source, readers, roles, used, given$periods, call)
+  check_remote_rows(table, call)
+  aside <- check_remote_timing(table, call)
+  outcomes <- remote_outcomes(source, readers[roles$outcome], source$dialect$number(1), given$event, used$where, call)
+  s <- if (is.null(roles$weight)) source$dialect$number(1) else readers[[roles$weight]]$sql
+  covariates <- panel_design(table, wanted, s, call)
+  pieces <- remote_pieces(table, NULL, call)
+  onset <- table$onsets$position[pieces$onset]
+  check_both_sides(onset, rep(FALSE, length(onset)), table$time$position, roles, call)
+  dropped <- c(used$dropped, "treated when first seen" = aside)
+  panel <- new_panel(c(
+    list(data = first[0L, , drop = FALSE], row_of = NULL, roles = roles, columns = covariates$columns,
+         formula = wanted$formula, design = covariates$design, varying = covariates$varying,
+         missing = given$missing, logged = given$logged, dropped = dropped[dropped > 0],
+         treated = if (!is.null(used$arms)) used$arms$levels[["treated"]], events = outcomes$events,
+         repeats = table$repeats, scale = table$time$scale, table = table, source = source, outcomes = outcomes,
+         onsets = sort(unique(onset)), lost = 0, known = NA_real_, spread = NA_real_,
+         behind = NULL, check = NULL),
+    pieces_as_units(table, pieces, sort(unique(onset)))
+  ))
+  check <- lapply(stats::setNames(nm = roles$outcome), function(name) {
+    remote_panel_outcome(panel, name)[c("count", "mean", "spread")]
+  })
+  hash <- rlang::hash(list(source$from, used$where, roles, covariates$design, lapply(pieces, unname), check))
+  structure(amend(panel, check = check, hash = hash), class = c("twin_remote_panel", class(panel)))
+}
+
+# As parse_covariates(), NULL for none.
+remote_panel_covariates <- function(first, roles, covariates, call) {
+  if (is.null(covariates)) return(NULL)
+  wanted <- parse_covariates(covariates, first, unlist(roles[c("outcome", "treatment", "first_treated")]), call = call)
+  check_panel_covariates(roles, wanted$names, call)
+  check_remote_formula(wanted$formula, first, call)
+  wanted
+}
+
+# list(where: conditions that rows in use meet, dropped: counts of the others, arms: as remote_arms(), NULL where onsets
+# are given).
+remote_panel_rows <- function(source, readers, roles, wanted, given, call) {
   where <- remote_subset(given$subset, source, call)
   dropped <- if (length(where) > 0L) {
     c("outside the subset" = count_where(source, character()) - count_where(source, where))
@@ -41,34 +77,15 @@ frame_remote_panel <- function(data, roles, given, call) {
   for (role in intersect(c("unit", "group", "cluster"), names(Filter(Negate(is.null), roles)))) {
     remote_groups(source, readers[[roles[[role]]]], roles[[role]], role, where, call)
   }
-  time <- remote_time(source, readers[[roles$time]], roles$time, given$periods, where, call)
-  onsets <- remote_onsets(source, readers, roles, time, where, call)
-  table <- list(source = source, where = where, roles = roles, readers = readers, time = time, onsets = onsets,
-                treated = arms$values[1L], repeats = units_repeat(source, readers, roles, where))
-  check_remote_rows(table, call)
-  aside <- check_remote_timing(table, call)
-  outcomes <- remote_outcomes(source, readers[roles$outcome], source$dialect$number(1), given$event, where, call)
-  s <- if (is.null(roles$weight)) source$dialect$number(1) else readers[[roles$weight]]$sql
-  covariates <- panel_design(table, wanted, s, call)
-  pieces <- remote_pieces(table, NULL, call)
-  onset <- onsets$position[pieces$onset]
-  check_both_sides(onset, rep(FALSE, length(onset)), time$position, roles, call)
-  dropped <- c(dropped, "treated when first seen" = aside)
-  panel <- new_panel(c(
-    list(data = first[0L, , drop = FALSE], row_of = NULL, roles = roles, columns = covariates$columns,
-         formula = wanted$formula, design = covariates$design, varying = covariates$varying,
-         missing = given$missing, logged = given$logged, dropped = dropped[dropped > 0],
-         treated = if (!is.null(arms)) arms$levels[["treated"]], events = outcomes$events, repeats = table$repeats,
-         scale = time$scale, table = table, source = source, outcomes = outcomes,
-         onsets = sort(unique(onset)), lost = 0, known = NA_real_, spread = NA_real_,
-         behind = NULL, check = NULL),
-    pieces_as_units(table, pieces, sort(unique(onset)))
-  ))
-  check <- lapply(stats::setNames(nm = roles$outcome), function(name) {
-    remote_panel_outcome(panel, name)[c("count", "mean", "spread")]
-  })
-  hash <- rlang::hash(list(source$from, where, roles, covariates$design, lapply(pieces, unname), check))
-  structure(amend(panel, check = check, hash = hash), class = c("twin_remote_panel", class(panel)))
+  list(where = where, dropped = dropped, arms = arms)
+}
+
+# What statements about the panel are made of.
+remote_panel_table <- function(source, readers, roles, used, periods, call) {
+  time <- remote_time(source, readers[[roles$time]], roles$time, periods, used$where, call)
+  list(source = source, where = used$where, roles = roles, readers = readers, time = time,
+       onsets = remote_onsets(source, readers, roles, time, used$where, call), treated = used$arms$values[1L],
+       repeats = units_repeat(source, readers, roles, used$where))
 }
 
 refuse_remote_panel <- function(source, roles, given, call) {
@@ -77,7 +94,7 @@ refuse_remote_panel <- function(source, roles, given, call) {
                         i = "Give {.fn remote_units} a connection to one of them that sees the whole table."),
                       call = call)
   }
-  if (!is.null(roles$frequency)) refuse_row_options("frequency", call)
+  if (!is.null(roles$frequency)) refuse_panel_options("frequency", call)
 }
 
 # list(columns: as remote_columns() gives them, design: SQL of the columns of their matrix, about their means and on one
@@ -93,10 +110,10 @@ panel_design <- function(table, wanted, s, call) {
   sql <- sprintf("(%s - %s)", sql, number(mean_of(sql)))
   spread <- sqrt(mean_of(sprintf("%1$s * %1$s", sql)))
   list(columns = made$columns, design = sprintf("(%s / %s)", sql, number(ifelse(spread > 0, spread, 1))),
-       varying = if (table$repeats) varying_within(table, made, call))
+       varying = if (table$repeats) varying_within(table, made))
 }
 
-varying_within <- function(table, made, call) {
+varying_within <- function(table, made) {
   words <- vapply(made$columns, function(column) as.character(column$word), "")
   x <- paste0("x", seq_along(words))
   from <- sprintf("(SELECT k, %s FROM twin_panel_rows GROUP BY k) twin_units",
@@ -124,7 +141,7 @@ remote_time <- function(source, reader, name, periods, where, call) {
   scale <- time_scale(value, name, periods, call)
   at <- time_position(scale$at, scale)
   seen <- sort(unique(at))
-  list(scale = c(scale, reader = list(reader)), position = seen,
+  list(scale = scale, position = seen,
        sql = cases_sql(source, reader, counts$value, match(at, seen)))
 }
 
@@ -212,9 +229,8 @@ panel_counts <- function(table, from, conditions, columns = NULL) {
 }
 
 # Names of the first few, for messages.
-panel_labels <- function(table, from, condition, label = "l") {
-  as.character(ask_panel(table, sprintf("SELECT %1$s AS l FROM %2$s WHERE %3$s ORDER BY %1$s LIMIT 6", label, from,
-                                        condition))[[1L]])
+panel_labels <- function(table, from, condition) {
+  as.character(ask_panel(table, sprintf("SELECT l FROM %s WHERE %s ORDER BY l LIMIT 6", from, condition))[[1L]])
 }
 
 # Weights, one row per unit and period, and what must not change within a unit.
@@ -250,7 +266,8 @@ check_remote_rows <- function(table, call) {
     abort_unsupported(c(
       "Weights that change over time need rows in memory.",
       x = "{.val {roles$weight}} does within {plural(many, 'unit')}: {.val {first_rows(labels)}}.",
-      i = "Give each unit one weight in a view, or draw a sample with {.fn fetch_units}."), units = labels, call = call)
+      i = "Give each unit one weight in a view, or read all rows of some units and frame them."
+    ), units = labels, call = call)
   }
   abort_input(c(
     "{.val {roles[[wrong]]}} must be the same in all rows with one value of {.val {roles$unit}}.",

@@ -5,7 +5,11 @@ read_plan <- function(path) {
   if (!file.exists(path) || dir.exists(path)) {
     abort_file(c("Can't read the plan {.file {path}}.", x = "There is no such file."), path = path)
   }
-  lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
+  plan_from_lines(readLines(path, warn = FALSE, encoding = "UTF-8"), path)
+}
+
+# path: where they stand or would stand; files that a plan names lie beside it.
+plan_from_lines <- function(lines, path) {
   refuse_tags(lines, path)
   refuse_nesting(lines, path)
   plan <- tryCatch(

@@ -123,7 +123,10 @@ check_out <- function(out) {
 # Runs of one plan share one logbook, so that designs tried after the outcome was seen are counted across runs.
 previous_entries <- function(out) {
   file <- file.path(out, "logbook.csv")
-  if (!file.exists(file)) return(NULL)
+  if (file.exists(file)) read_log(file)
+}
+
+read_log <- function(file) {
   text <- c("time", "verb", "what", "counts", "settings", "design")
   entries <- single_quotes(suppressWarnings(  # of columns that are not there: told below
     data.table::fread(file, data.table = FALSE, na.strings = "", colClasses = list(character = text))
@@ -174,10 +177,8 @@ message_lines <- function(condition, in_plan) {
 # What a message says in R's words, in those of a plan: `caliper = 0.1` is `caliper: 0.1`, `pair_units(ratio = c(1, 5))`
 # is `pair: {ratio: [1, 5]}`, `pair_units()` is `pair`.
 plan_words <- function(text) {
-  keys <- c(score_units = "score", trim_units = "trim", pair_units = "pair", group_units = "group",
-            stratify_units = "stratify", weigh_units = "weigh", weigh_responses = "respond", search_metric = "search",
-            frame_study = "study", frame_panel = "panel", measure_effect = "effects", measure_did = "effects",
-            assess_trends = "trends", decompose_did = "decompose", assess_power = "power")
+  keys <- c(stats::setNames(names(plan_verbs), plan_verbs), frame_study = "study", frame_panel = "panel",
+            measure_effect = "effects", measure_did = "effects", assess_trends = "trends", decompose_did = "decompose", assess_power = "power")
   for (verb in names(keys)) {
     text <- gsub(sprintf("`%s()`", verb), sprintf("`%s`", keys[[verb]]), text, fixed = TRUE)
     text <- gsub(sprintf("`%s\\((x, |)([^`]*)\\)`", verb), sprintf("`%s: {\\2}`", keys[[verb]]), text, perl = TRUE)

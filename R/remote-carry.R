@@ -51,16 +51,20 @@ influence_words <- function(rows, terms) {
 # The sums core_vcov_of() takes, of words: by cluster and stratum where there are any. used: a call, 1 for rows that
 # count. check: more sums to take on the way, returned as `check`.
 influence_sums <- function(rows, words, keys, used, check = list()) {
-  k <- length(words)
   if (length(keys) == 0L) {
-    pairs <- which(lower.tri(diag(k), diag = TRUE), arr.ind = TRUE)
-    exprs <- c(lapply(seq_len(nrow(pairs)), function(i) call("*", words[[pairs[i, 1L]]], words[[pairs[i, 2L]]])), used,
-               unname(check))
-    sums <- row_sums(rows, unname(exprs))
-    square <- symmetric_of(sums[seq_len(nrow(pairs))], k)
+    products <- unname(products_among(1, words))
+    sums <- row_sums(rows, unname(c(products, used, check)))
+    square <- symmetric_of(sums[seq_along(products)], length(words))
     dimnames(square) <- list(names(words), names(words))
-    rest <- sums[-seq_len(nrow(pairs))]
+    rest <- sums[-seq_along(products)]
     return(list(square = square, counted = rest[1L], n = 1, check = stats::setNames(rest[-1L], names(check))))
+  }
+  if (is.null(keys$cluster)) {
+    products <- products_among(1, words)
+    names(products) <- sprintf(".product%d", seq_along(products))
+    found <- row_sums_by(rows, c(words, products, list(.used = used, .rows = quote(0 * u_z + 1)), check), keys$stratum)
+    sums <- within_strata(found, keys$stratum, names(words), names(products), ".used")
+    return(c(sums, list(check = colSums(as.matrix(found[names(check)])))))
   }
   found <- row_sums_by(rows, c(words, list(.used = used), check), unlist(keys))
   totals <- as.matrix(found[names(words)])
@@ -68,4 +72,18 @@ influence_sums <- function(rows, words, keys, used, check = list()) {
   stratum <- if (is.null(keys$stratum)) rep(1L, nrow(found)) else found[[keys$stratum]]
   list(totals = totals, stratum = stratum, counts = found$.used > 0, n = 1,
        check = colSums(as.matrix(found[names(check)])))
+}
+
+# core_stratum_sums() of single units, from row_sums_by() with the names of sums, of their products and of units that
+# count.
+within_strata <- function(found, key, words, products, counts) {
+  total <- as.matrix(found[words])
+  rownames(total) <- NULL
+  scatter <- lapply(seq_len(nrow(found)), function(h) {
+    own <- symmetric_of(unlist(found[h, products]), length(words)) - tcrossprod(total[h, ]) / found$.rows[h]
+    diag(own) <- pmax(diag(own), 0)
+    own
+  })
+  list(stratum = as.character(found[[key]]), total = total, scatter = scatter, rows = found$.rows,
+       counts = found[[counts]], n = 1)
 }

@@ -81,9 +81,9 @@ hart_over <- c(3.52624965998911e-2, 0.700383064443688, 6.37396220353165, 33.9128
 hart_under <- c(8.83883476483184e-2, 1.75566716318264, 16.064177579207, 86.7807322029461, 296.564248779674,
                 637.333633378831, 793.826512519948, 440.413735824752)
 
-# y, weight: calls or words; columns: remote_standardised(); start: the intercept to begin from. Returns list(status,
-# iterations, loglik, beta: of the standardised columns, intercept first, covariance, aliased: places, linear, mean,
-# slope, residual: words). known: the sums at the start, where they are (first_logit_sums()).
+# y, weight: calls or words; columns: remote_standardised(); start: the intercept, or first coefficients, to begin from.
+# Returns list(status, iterations, loglik, beta: of the standardised columns, intercept first, covariance, aliased:
+# places, linear, mean, slope, residual: words). known: the sums at the start, where they are (first_logit_sums()).
 fit_remote <- function(rows, columns, y, weight, link, start = 0, known = NULL) {
   force(weight)  # a word must be said before scratch_rows() copies them
   fit <- if (link == "linear") solve_remote(rows, columns, y, weight) else
@@ -117,7 +117,10 @@ inverse_information <- function(information, aliased) {
 
 # Gradient and information of q columns, the intercept first.
 products_with <- function(h, words) {
-  words <- c(list(1), words)
+  products_among(h, c(list(1), words))
+}
+
+products_among <- function(h, words) {
   pairs <- which(lower.tri(diag(length(words)), diag = TRUE), arr.ind = TRUE)
   lapply(seq_len(nrow(pairs)), function(k) multiplied(multiplied(h, words[[pairs[k, 1L]]]), words[[pairs[k, 2L]]]))
 }
@@ -169,7 +172,7 @@ climb_remote <- function(rows, columns, y, weight, link, start, known = NULL) {
     ends <- row_ends(own, list(along = along))
     c(ends$least, ends$most)
   }
-  fit <- core_climb(list(at = at, reach = reach), c(start, numeric(q - 1L)))
+  fit <- core_climb(list(at = at, reach = reach), c(start, numeric(q - length(start))))
   c(fit, list(aliased = core_repeated_columns(fit$information)))
 }
 

@@ -5,8 +5,8 @@
 #' of rows in memory. Nothing is written to the database but by [write_units()].
 #'
 #' What works on such a study: [frame_study()]; [describe_groups()]; [score_units()] by regression (logit, probit,
-#' complementary log-log); [trim_units()]; [weigh_units()] (inverse, entropy and balancing-score weights, stabilised or
-#' cut); [stratify_units()]; [group_units()] (exact and coarsened); [assess_overlap()], [assess_score()],
+#' complementary log-log) and by ladder; [trim_units()]; [weigh_units()] (inverse, entropy and balancing-score weights,
+#' stabilised or cut); [stratify_units()]; [group_units()] (exact and coarsened); [assess_overlap()], [assess_score()],
 #' [assess_weights()], [assess_balance()] (with extra rows) and [assess_power()]; [measure_effect()] (`"difference"`,
 #' `"regression"` and `"augmented"`, by groups of a covariate); [compare_effects()]; [probe_ratio()], [probe_omitted()],
 #' [probe_stability()] and [probe_weights()] (without draws); [export_table()], [write_report()] and the logbook. For
@@ -16,6 +16,9 @@
 #' [pair_units()] fetches ids and scores, and nothing else, finds the pairs in memory, and hands them to
 #' [write_units()], which puts them beside the rows: a table of id, set and weight. Rows joined to it are framed with
 #' that weight, and the set as cluster; errors then take the pairs as given.
+#'
+#' The ladder takes one pass per rung for the score statistics of all candidates, and fits those whose statistic is at
+#' least half of the largest likelihood ratio found.
 #'
 #' Over time: [frame_panel()] takes a table as well, and the engine sums units that are alike in cohort, periods seen
 #' and cluster. On such a panel [measure_did()] knows all its estimators but `"triple"` without covariates, and

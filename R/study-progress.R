@@ -58,3 +58,10 @@ thread_count <- function() {
   check_number(asked, min = 1, arg = "carefultwin.threads", call = NULL)
   round(asked)
 }
+
+# "Draws: 40 of 200, 20%, about 8 s left". passed: seconds.
+progress_line <- function(message, share, passed) {
+  left <- passed * (1 - share) / share
+  time <- if (left < 90) sprintf("%.0f s", left) else sprintf("%.0f min", left / 60)
+  substr(sprintf("%s, %.0f%%, about %s left", paste(message, collapse = " "), 100 * share, time), 1L, 79L)
+}

@@ -106,10 +106,6 @@ remote_keys <- function(study) {
 
 # What needs the rows themselves to be read.
 refuse_remote_options <- function(given, call) {
-  if (!is.null(given$stratum) && is.null(given$cluster)) {
-    abort_unsupported(c("Survey strata without clusters need rows in memory.",
-                        i = "Name the sampling unit, if need be the {.arg id}, as {.arg cluster}."), call = call)
-  }
   if (!is.null(given$frequency)) {
     abort_unsupported(c("{.arg frequency} needs rows in memory.",
                         i = "Give the table one row per unit, or draw a sample with {.fn fetch_units}."), call = call)
@@ -537,12 +533,16 @@ remote_outcome <- function(source, reader, place, z, event, where, call) {
          if (found[2L] > 0) words else words[1L]))
 }
 
-# The same of arguments that need them; stray: their names.
-refuse_row_options <- function(stray, call) {
+# The same of arguments that need them; stray: their names. sample: how to come by fewer rows.
+refuse_row_options <- function(stray, call, sample = "draw a sample with {.fn fetch_units}") {
   if (length(stray) == 0L) return(invisible(stray))
   abort_unsupported(c("{.arg {stray}} {?needs/need} rows in memory.",
-                      i = "Leave {cli::qty(length(stray))}{?it/them} out, or draw a sample with {.fn fetch_units}."),
-                    call = call)
+                      i = paste0("Leave {cli::qty(length(stray))}{?it/them} out, or ", sample, ".")), call = call)
+}
+
+# Of a panel; a sample of rows would tear its units apart.
+refuse_panel_options <- function(stray, call) {
+  refuse_row_options(stray, call, "read all rows of some units and frame them")
 }
 
 # What a verb that needs rows says to a table in a database.

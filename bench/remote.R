@@ -1,30 +1,43 @@
 # Tables in a database: passes, seconds and memory of the verbs, and one pass of the score against one aggregate of the
-# same sums written by hand. usage: Rscript bench/remote.R [rows [engine: sqlite or postgres [servers [covariates]]]]
-# With 2 or 3 servers (PostgreSQL) the rows are spread over as many, which answer at the same time.
+# same sums written by hand. usage:
+#   Rscript bench/remote.R [rows [engine: sqlite or postgres [servers [covariates [verbs: all or few]]]]]
+# With 2 or 3 servers (PostgreSQL) the rows are spread over as many, which answer at the same time. Up to a million rows
+# the effect is compared with that in memory.
 library(carefultwin)
 args <- commandArgs(TRUE)
-n <- if (length(args) > 0) as.numeric(args[1]) else 1e6
-engine <- if (length(args) > 1) args[2] else "sqlite"
-servers_asked <- if (length(args) > 2) as.integer(args[3]) else 1L
-p <- if (length(args) > 3) as.integer(args[4]) else 10L
+asked <- function(k, default) if (length(args) >= k) args[k] else default
+n <- as.numeric(asked(1, 1e6))
+engine <- asked(2, "sqlite")
+servers_asked <- as.integer(asked(3, 1))
+p <- as.integer(asked(4, 10))
+few <- asked(5, "all") == "few"
 source("tests/testthat/helper-servers.R")
 
+made <- function(from, size) {
+  x <- matrix(rnorm(size * p), size, dimnames = list(NULL, paste0("x", seq_len(p))))
+  z <- rbinom(size, 1, plogis(drop(x[, 1:3] %*% c(0.5, -0.3, 0.2)) - 0.5))
+  data.frame(id = from + seq_len(size), z = z, y = 2 * z + x[, 1] + rnorm(size), harbour = sample.int(2000, size, TRUE), x)
+}
 set.seed(1)
-x <- matrix(rnorm(n * p), n, dimnames = list(NULL, paste0("x", seq_len(p))))
-z <- rbinom(n, 1, plogis(drop(x[, 1:3] %*% c(0.5, -0.3, 0.2)) - 0.5))
-data <- data.frame(id = seq_len(n), z = z, y = 2 * z + x[, 1] + rnorm(n), harbour = sample.int(2000, n, TRUE), x)
-local <- frame_study(data, "z", "y", colnames(x), cluster = "harbour", estimand = "ATE")
-local_effect <- measure_effect(weigh_units(score_units(local)), estimator = "augmented")
 hosts <- lapply(sprintf("bench%d", seq_len(servers_asked)), function(name) if (engine == "postgres") postgres_server(name))
 connections <- lapply(hosts, function(host) if (is.null(host)) DBI::dbConnect(RSQLite::SQLite(), tempfile()) else host$connect())
-for (k in seq_along(connections)) {
-  invisible(DBI::dbWriteTable(connections[[k]], "units", data[seq_len(n) %% servers_asked == k - 1L, ], row.names = FALSE))
+truth <- NULL
+for (from in seq(0, n - 1, by = 1e6)) {
+  data <- made(from, min(1e6, n - from))
+  for (k in seq_along(connections)) {
+    invisible(DBI::dbWriteTable(connections[[k]], "units", data[data$id %% servers_asked == k - 1L, ], row.names = FALSE,
+                                append = from > 0))
+  }
+  if (n <= 1e6) {
+    local <- frame_study(data, "z", "y", paste0("x", seq_len(p)), cluster = "harbour", estimand = "ATE")
+    truth <- tidy(measure_effect(weigh_units(score_units(local)), estimator = "augmented"))
+    rm(local)
+  }
 }
 connection <- connections[[1L]]
 remote <- if (servers_asked == 1L) remote_units(connection, "units") else
   remote_shards(lapply(hosts, `[[`, "connect"), "units")
-truth <- tidy(local_effect)
-rm(data, x, z, local, local_effect)
+rm(data)
 invisible(gc())
 invisible(gc(reset = TRUE))
 
@@ -41,15 +54,20 @@ run <- function(what, expr) {
 cat(sprintf("%s, %.0f rows, %d covariates, %d server(s)\n", engine, n, p, servers_asked))
 scored <- run("score (logit)", score_units(study))
 weighed <- run("weights", weigh_units(scored))
-run("balance", assess_balance(weighed))
-run("overlap", assess_overlap(weighed))
-run("weights judged", assess_weights(weighed))
-run("strata", stratify_units(scored))
-if (p <= 20L) run("entropy weights", weigh_units(study, "entropy"))
+if (!few) {
+  run("balance", assess_balance(weighed))
+  run("overlap", assess_overlap(weighed))
+  run("weights judged", assess_weights(weighed))
+  run("strata", stratify_units(scored))
+  if (p <= 20L) run("entropy weights", weigh_units(study, "entropy"))
+  if (p <= 10L && n <= 1e6) run("score (ladder)", score_units(study, select = "ladder"))
+}
 run("effect, difference", measure_effect(weighed))
 effect <- run("effect, augmented", measure_effect(weighed, estimator = "augmented"))
-cat(sprintf("estimate differs from that in memory by %.1e, error by %.1e (relative)\n",
-            max(abs(tidy(effect)$estimate / truth$estimate - 1)), max(abs(tidy(effect)$std.error / truth$std.error - 1))))
+if (!is.null(truth)) {
+  away <- function(column) max(abs(tidy(effect)[[column]] / truth[[column]] - 1))
+  cat(sprintf("estimate differs from that in memory by %.1e, error by %.1e (relative)\n", away("estimate"), away("std.error")))
+}
 
 # one Newton pass by hand: score, weight and 66 sums of products, in the same nesting and with the same fences
 fence <- if (engine == "postgres") "OFFSET 0" else "LIMIT -1"
@@ -76,7 +94,7 @@ ours <- function() {
              carefultwin:::products_with(h, columns$words))
   carefultwin:::row_sums(own, stats::setNames(exprs, seq_along(exprs)))
 }
-if (servers_asked == 1L && p == 10L) {
+if (servers_asked == 1L && p == 10L && !few) {
 ratios <- replicate(3, {
   a <- system.time(ours())[["elapsed"]]
   b <- system.time(DBI::dbGetQuery(connection, by_hand))[["elapsed"]]

@@ -25,8 +25,8 @@ room_calls <- function(folder) {
 draw_rooms <- function(folder) {
   calls <- room_calls(folder)
   size <- table(sub("-.*", "", setdiff(list.files(folder, "[.]R$"), c("RcppExports.R", "carefultwin-package.R"))))
-  order <- c("cli", "plan", "report", "show", "probe", "effect", "did", "assess", "design", "panel", "study", "graph",
-             "core")
+  order <- c("cli", "desk", "plan", "report", "show", "probe", "effect", "did", "assess", "design", "panel", "study",
+             "graph", "core")
   order <- c(order[order %in% names(size)], setdiff(names(size), order))
   below <- function(room) {
     called <- unique(calls$home[calls$room == room & calls$home != room])

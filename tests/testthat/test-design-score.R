@@ -91,6 +91,7 @@ test_that("squares and products of terms that did not enter are tried on request
 test_that("the ladder keeps the terms it is given, says what it tried, and its score is the model's", {
   study <- study_of_many()
   design <- score_units(study, select = "ladder", model = ~ port)
+  expect_identical(rownames(tidy(design, part = "steps")), as.character(seq_len(nrow(tidy(design, part = "steps")))))
   steps <- tidy(design, part = "steps")
   expect_identical(steps$term[1], "port")
   expect_identical(steps$kind[1], "start")

@@ -239,3 +239,57 @@ test_that("more sums than an engine has columns go into statements in blocks", {
   scored <- lapply(pair, score_units)
   expect_lt(gap(tidy(scored[[1]])$estimate, tidy(scored[[2]])$estimate), 1e-7)
 })
+
+test_that("the ladder climbs the same rungs as in memory, without fitting every candidate", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  asks <- list(list(), list(second_order = "all", thresholds = c(linear = 20, second = 3)), list(link = "probit"),
+               list(link = "cloglog", model = ~ gear + I(market_km^2)))
+  for (ask in asks) {
+    roles <- if (length(ask) == 0L) list(weight = "survey_weight") else list()
+    climb <- function(x) {
+      suppressWarnings(do.call(score_units, c(list(do.call(frame_crews, c(list(x), roles)), select = "ladder"), ask)))
+    }
+    ours <- climb(remote)
+    local <- climb(data)
+    expect_equal(tidy(ours, part = "steps"), tidy(local, part = "steps"), tolerance = 1e-7)
+    expect_lt(gap(tidy(ours)$estimate, tidy(local)$estimate), 1e-6)
+    said <- function(design) grep("^  Score|did not enter|^  [a-zI(].*(yes|no)$", format(design), value = TRUE)
+    expect_identical(said(ours), said(local))
+  }
+  expect_same_effect(weigh_units(ours), weigh_units(local), "income", "augmented")
+  expect_error(score_units(frame_crews(remote), select = "ladder", thresholds = c(linear = 1e6, second = 1)), "adds no term",
+               class = "twin_error_input")
+  # more than a hundred candidates on the way, and a fit takes three passes
+  study <- frame_crews(remote)
+  before <- study$source$counter$passes
+  score_units(study, select = "ladder")
+  expect_lt(study$source$counter$passes - before, 200)
+})
+
+test_that("a term that separates the arms is stepped over, and one given is refused", {
+  data <- plain_crews()
+  data$gate <- as.double(data$joined) * 10 + data$crew_size / 100
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  frame <- function(x) frame_study(x, "joined", "income", c("boat_length", "gate", "past_income"))
+  steps <- function(x) tidy(score_units(frame(x), select = "ladder"), part = "steps")
+  expect_equal(steps(remote), steps(data), tolerance = 1e-7)
+  expect_error(score_units(frame(remote), select = "ladder", model = ~ gate), "separated", class = "twin_error_separation")
+})
+
+test_that("survey strata of single units have the errors of rows in memory", {
+  data <- plain_crews()
+  remote <- remote_units(with_table("sqlite", data), "crews")
+  frame <- function(x, ...) frame_crews(x, weight = "survey_weight", stratum = "coast", ...)
+  for (design in list(function(x) weigh_units(score_units(frame(x))),
+                      function(x) weigh_units(trim_units(score_units(frame(x, estimand = "ATE")), "range", bounds = c(0.1, 0.8))),
+                      function(x) stratify_units(score_units(frame(x))))) {
+    expect_same_effect(design(remote), design(data), "income")
+    expect_same_effect(design(remote), design(data), "sold_direct")
+  }
+  expect_match(paste(format(measure_effect(design(remote))), collapse = " "), "robust, within coast")
+  data$coast[data$coast == data$coast[1]][1] <- "lonely"
+  alone <- frame(remote_units(with_table("sqlite", data), "crews"))
+  expect_error(measure_effect(weigh_units(score_units(alone))), "at least 2 units.*only one is left in \"lonely\"", class = "twin_error_input")
+  expect_same_effect(weigh_units(score_units(alone)), weigh_units(score_units(frame(data))), "income", lonely_stratum = "centre")
+})

@@ -185,7 +185,8 @@ test_that("prints say what those of rows in memory say, and where the rows are",
 test_that("both arms are described as in memory, errors clustered or not", {
   data <- plain_crews()
   remote <- remote_units(with_table("sqlite", data), "crews")
-  for (roles in list(list(), list(weight = "survey_weight", cluster = "harbour", stratum = "coast"))) {
+  for (roles in list(list(), list(weight = "survey_weight", stratum = "coast"),
+                     list(weight = "survey_weight", cluster = "harbour", stratum = "coast"))) {
     ours <- describe_groups(do.call(frame_crews, c(list(remote), roles)), overall = TRUE)
     local <- describe_groups(do.call(frame_crews, c(list(data), roles)), overall = TRUE)
     expect_identical(tidy(ours)$covariate, tidy(local)$covariate)
@@ -269,7 +270,7 @@ test_that("what needs rows refuses, and says how to draw a sample", {
   weighed <- weigh_units(scored)
   effect <- measure_effect(weighed)
   refused <- list(
-    quote(pair_units(scored, exact = "gear")), quote(score_units(study, learners = "tree")), quote(score_units(study, select = "ladder")),
+    quote(pair_units(scored, exact = "gear")), quote(score_units(study, learners = "tree")),
     quote(weigh_units(scored, method = "stable")), quote(weigh_units(study, "entropy", interactions = "all")),
     quote(weights(weighed)),
     quote(as.data.frame(weighed)), quote(design_data(weighed)), quote(plot(weighed)), quote(augment(effect)),

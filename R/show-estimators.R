@@ -1,0 +1,14 @@
+# Which estimators a design has room for: data frame of estimator, words, and the reason why not (NA where it fits).
+estimator_choices <- function(design) {
+  rlang::local_options(cli.width = 10000L)  # a reason is a line, whatever the window
+  known <- Filter(function(entry) entry$verb == "measure_effect", estimators)
+  reasons <- vapply(names(known), function(name) {
+    asked <- list(estimator = name, family = "gaussian")
+    tryCatch({
+      suppressWarnings(known[[name]]$check(design, asked, NULL))
+      NA_character_
+    }, twin_error = function(e) sub("\n.*", "", cli::ansi_strip(conditionMessage(e))))
+  }, "")
+  data.frame(estimator = names(known), words = vapply(known, `[[`, "", "words"), reason = unname(reasons),
+             row.names = NULL)
+}
