@@ -64,12 +64,13 @@ plan_on_desk <- function(file, call) {
 }
 
 check_desk_plan <- function(plan, file, is_plan, call) {
-  if (is_panel_plan(plan) || !is.null(names(plan$study$data)) || !is.null(plan$study$reference)) {
-    abort_unsupported(c("The desk follows studies of one treatment with two values in a file.",
-                        i = "Use {.code twin run} for panels, several arms and tables in a database."), call = call)
+  data <- plan_question(plan)$data
+  if (!is.null(names(data)) || !is.null(plan$study$reference)) {
+    abort_unsupported(c("The desk follows data in a file, of one treatment with two values.",
+                        i = "Use {.code twin run} for several arms and tables in a database."), call = call)
   }
-  if (!is_plan && !identical(basename(plan$study$data), basename(file))) {
-    abort_input(c("{.file {plan$path}} is there already, about {.file {plan$study$data}}.",
+  if (!is_plan && !identical(basename(data), basename(file))) {
+    abort_input(c("{.file {plan$path}} is there already, about {.file {data}}.",
                   i = "Open that plan, or move it away first."), call = call)
   }
 }

@@ -2,14 +2,11 @@
 
 desk_page <- function() {
   tags <- htmltools::tags
-  style <- unlist(lapply(c("report/style.css", "desk/desk.css"), function(file) {
-    readLines(system.file(file, package = "carefultwin"), encoding = "UTF-8")
-  }))
+  style <- desk_file(c("report/style.css", "desk/desk.css"))
   htmltools::tagList(
     tags$head(tags$title("Careful Twin: desk"),
               tags$meta(name = "viewport", content = "width=device-width, initial-scale=1"),
-              tags$style(htmltools::HTML(paste(style, collapse = "\n"))),
-              tags$script(htmltools::HTML("document.documentElement.lang = 'en';"))),
+              tags$style(htmltools::HTML(style)), tags$script(htmltools::HTML(desk_file("desk/desk.js")))),
     tags$a(class = "skip", href = "#main", "Skip to the question"),
     tags$div(
       class = "page",
@@ -20,16 +17,7 @@ desk_page <- function() {
       tags$div(
         class = "sheet",
         shiny::uiOutput("status"),
-        tags$main(
-          id = "main", tags$h1("What did it do?"),
-          desk_section("question", shiny::uiOutput("upload"), shiny::uiOutput("sentence"), answer_place("question")),
-          desk_section("score", answer_place("score")),
-          desk_section("designs", shiny::uiOutput("design_cards"), add_design_form(), answer_place("designs")),
-          desk_section("power", answer_place("power")),
-          desk_section("effects", shiny::uiOutput("seal"), shiny::uiOutput("estimator_boxes"), answer_place("effects")),
-          desk_section("bias", shiny::uiOutput("probed"), answer_place("bias")),
-          desk_section("report", shiny::uiOutput("paper"))
-        ),
+        tags$main(id = "main", tags$h1("What did it do?"), shiny::uiOutput("notebook")),
         tags$footer(tags$p("This page runs on this machine and speaks to nothing else. It stops a while after the",
                            "browser is closed."))
       )
@@ -37,22 +25,69 @@ desk_page <- function() {
   )
 }
 
-desk_section <- function(step, ...) {
+desk_file <- function(names) {
+  paste(unlist(lapply(names, function(file) {
+    readLines(system.file(file, package = "carefultwin"), encoding = "UTF-8")
+  })), collapse = "\n")
+}
+
+# The sections of a plan, each with its controls and the place of its answer. titles: step_titles().
+notebook_view <- function(titles) {
+  before <- list(question = list(shiny::uiOutput("upload"), shiny::uiOutput("sentence")),
+                 assumptions = list(shiny::uiOutput("graph")),
+                 designs = list(shiny::uiOutput("design_cards"), shiny::uiOutput("design_form")),
+                 effects = list(shiny::uiOutput("seal"), shiny::uiOutput("estimator_boxes"),
+                                shiny::uiOutput("path_form")),
+                 bias = list(shiny::uiOutput("probed"), shiny::uiOutput("probe_form")))
+  after <- list(score = list(shiny::uiOutput("cut")))
+  steps <- setdiff(names(titles), desk_jobs)
+  htmltools::tagList(lapply(steps, function(step) {
+    desk_section(step, titles[[step]], before[[step]], answer_place(step), after[[step]],
+                 shiny::uiOutput(paste0("help_", step)))
+  }), desk_section("report", titles[["report"]], shiny::uiOutput("paper"), comparison_form(),
+                   answer_place("comparison")))
+}
+
+desk_section <- function(step, title, ...) {
   tags <- htmltools::tags
-  tags$section(id = step, `aria-labelledby` = paste0(step, "-title"),
-               tags$h2(id = paste0(step, "-title"), desk_titles[[step]]), ...)
+  tags$section(id = step, `aria-labelledby` = paste0(step, "-title"), tags$h2(id = paste0(step, "-title"), title), ...)
 }
 
 answer_place <- function(step) shiny::uiOutput(paste0("answer_", step), class = "answer-of-step")
 
-# A gap of the sentence: a choice within the line.
-gap_choice <- function(id, label, choices, selected) {
+# What the words and numbers of a step mean, one click away.
+help_view <- function(html) {
+  if (length(html) == 0L || !nzchar(html)) return(NULL)
+  htmltools::tags$details(class = "help", htmltools::tags$summary("What these words and numbers mean"),
+                          htmltools::HTML(html))
+}
+
+# A gap of the sentence: a choice within the line, which tells the server its key and what was chosen.
+gap_choice <- function(key, label, choices, selected) {
   tags <- htmltools::tags
-  tags$span(class = "gap", tags$label(class = "unseen", `for` = id, label),
-            tags$select(id = id, lapply(seq_along(choices), function(k) {
-              tags$option(value = choices[[k]], selected = if (identical(choices[[k]], selected)) NA,
-                          names(choices)[k])
-            })))
+  tags$span(class = "gap", tags$label(class = "unseen", `for` = key, label),
+            told_choice(key, choices, selected, choice_event("gap", key)))
+}
+
+# A choice below its label, heard like a gap.
+labelled_gap <- function(key, label, choices, selected) {
+  tags <- htmltools::tags
+  tags$div(class = "field", tags$label(`for` = key, label), told_choice(key, choices, selected,
+                                                                       choice_event("gap", key)))
+}
+
+told_choice <- function(id, choices, selected, event = NULL) {
+  tags <- htmltools::tags
+  selected <- as.character(unlist(selected))
+  tags$select(id = id, onchange = event, lapply(seq_along(choices), function(k) {
+    tags$option(value = choices[[k]], selected = if (identical(choices[[k]], selected)) NA, names(choices)[k])
+  }))
+}
+
+# A choice of a form, which is read when its button is pressed.
+labelled_choice <- function(id, label, choices, selected = choices[[1L]]) {
+  tags <- htmltools::tags
+  tags$div(class = "field", tags$label(`for` = id, label), told_choice(id, choices, selected))
 }
 
 plain_choices <- function(values, none = NULL) {
@@ -62,58 +97,126 @@ plain_choices <- function(values, none = NULL) {
 
 # The question as a sentence with gaps. columns: answer_columns().
 sentence_with_gaps <- function(plan, columns) {
+  if (is_panel_plan(plan)) panel_sentence(plan$panel, columns) else study_sentence(plan$study, columns)
+}
+
+study_sentence <- function(study, columns) {
   tags <- htmltools::tags
-  study <- plan$study
   treatment <- unlist(study$treatment)
   levels <- columns$levels[[treatment]]
   treated <- if (is.null(study$treated)) utils::tail(levels, 1L) else as.character(unlist(study$treated))
-  two_valued <- columns$name[vapply(columns$levels, length, 0L) == 2L]
-  numbers <- setdiff(columns$name, treatment)
+  two_valued <- columns$name[lengths(columns$levels) == 2L]
   whom <- stats::setNames(names(estimands), vapply(names(estimands), function(name) {
     sprintf("%s (%s)", estimands[[name]]$words, name)
   }, ""))
-  roles <- unlist(study[c("outcome", "id", "weight", "cluster", "stratum")])
   chosen <- unlist(study$covariates)
-  by_plan <- !is.null(study$graph) || isTRUE(startsWith(chosen[1L], "~"))  # the page leaves these as they are
+  by_plan <- (is.null(chosen) && !is.null(study$graph)) || isTRUE(startsWith(chosen[1L], "~"))  # left as they are
   htmltools::tagList(
     tags$p(
       class = "sentence", "What did", gap_choice("treatment", "Treatment", plain_choices(two_valued), treatment),
       "being", gap_choice("treated", "Treated value", plain_choices(levels), treated), "do to",
-      gap_choice("outcome", "Outcome", plain_choices(numbers), unlist(study$outcome)[1L]), "for",
+      gap_choice("outcome", "Outcome", plain_choices(setdiff(columns$name, treatment)), unlist(study$outcome)[1L]),
+      more_words(study$outcome), "for",
       gap_choice("estimand", "For whom", whom, if (is.null(study$estimand)) "ATT" else study$estimand),
       "comparing units alike in", tags$strong(.noWS = "after", if (!by_plan) plural(length(chosen), "column") else
-        if (is.null(chosen)) "what the plan's graph asks for" else chosen), "?"
+        if (is.null(chosen)) "what the graph asks for" else chosen), "?"
     ),
-    if (!by_plan) tags$details(
-      open = if (length(chosen) == 0L) NA, tags$summary("Columns to be alike in"),
-      tags$fieldset(tags$legend("Only what came before the treatment"), id = "covariates",
-                    class = "shiny-input-checkboxgroup shiny-input-container columns",
-                    lapply(seq_along(columns$name), function(k) {
-                      column_line(columns, k, columns$name[k] %in% chosen, c(treatment, roles))
-                    }))
-    ),
+    if (!by_plan) columns_to_tick(study, columns, "Columns to be alike in", "Only what came before the treatment"),
+    more_outcomes(study, columns),
     tags$details(
-      tags$summary("Weights, clusters, missing values"),
+      id = "more-roles", tags$summary("Weights, clusters, missing values"),
       tags$div(class = "row",
-               labelled_choice("weight", "Sampling weight", plain_choices(columns$name, "none"), study$weight),
-               labelled_choice("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
-               labelled_choice("id", "Name of units", plain_choices(columns$name, "none"), study$id),
-               labelled_choice("missing", "Missing covariates", missing_choices, study$missing))
+               labelled_gap("weight", "Sampling weight", plain_choices(columns$name, "none"), study$weight),
+               labelled_gap("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
+               labelled_gap("id", "Name of units", plain_choices(columns$name, "none"), study$id),
+               labelled_gap("missing", "Missing covariates", missing_choices, study$missing),
+               kind_choice("study", columns))
     ),
-    if (length(columns$roles$unsure) > 0L) {
-      tags$details(tags$summary("What to check"), tags$ul(lapply(columns$roles$unsure, tags$li)))
-    }
+    what_to_check(columns$roles$unsure)
   )
+}
+
+panel_sentence <- function(panel, columns) {
+  tags <- htmltools::tags
+  none <- function(label, key, name = "none") labelled_gap(key, label, plain_choices(columns$name, name), panel[[key]])
+  treated <- if (!is.null(panel$treatment)) {
+    levels <- columns$levels[[unlist(panel$treatment)]]
+    labelled_gap("treated", "Value that means treated", plain_choices(levels),
+                 if (is.null(panel$treated)) utils::tail(levels, 1L) else panel$treated)
+  }
+  onset <- is.null(panel$treatment)
+  role <- if (onset) "first_treated" else "treatment"
+  unit <- if (is.null(panel$unit)) "group" else "unit"
+  htmltools::tagList(
+    tags$p(
+      class = "sentence", if (onset) "What did treatment, first in" else "What did",
+      gap_choice(role, if (onset) "First treated period" else "Treatment", plain_choices(columns$name), panel[[role]]),
+      "do to", gap_choice("outcome", "Outcome", plain_choices(columns$name), unlist(panel$outcome)[1L]),
+      more_words(panel$outcome), "of each", gap_choice(unit, "Unit", plain_choices(columns$name), panel[[unit]]),
+      "over", gap_choice("time", "Time", plain_choices(columns$name), panel$time),
+      "for those treated, since it set in, where trends are alike", tags$strong(
+        .noWS = "after", if (length(panel$covariates) > 0L) paste("given", plural(length(unlist(panel$covariates)),
+                                                                                  "column")) else "as they are"), "?"
+    ),
+    columns_to_tick(panel, columns, "Columns given which trends are alike", "Only what treatment does not move"),
+    more_outcomes(panel, columns),
+    tags$details(
+      id = "more-roles", tags$summary("Weights, clusters, how treatment is told"),
+      tags$div(class = "row", treated, none("Treatment, on since it set in", "treatment"),
+               none("or the first treated period", "first_treated"), none("Unit", "unit"),
+               none("Group treated as a whole", "group"), none("Weight", "weight"),
+               none("Cluster", "cluster", "as the help page says"), kind_choice("panel", columns))
+    ),
+    what_to_check(columns$panel$unsure)
+  )
+}
+
+# Are units seen once or over time? Shown where the columns allow both.
+kind_choice <- function(kind, columns) {
+  if (is.null(columns$panel) || is.null(columns$roles)) return(NULL)
+  labelled_gap("kind", "A row is", c("a unit, seen once" = "study", "a unit in a period" = "panel"), kind)
+}
+
+more_words <- function(outcome) if (length(outcome) > 1L) sprintf("(and %d more)", length(outcome) - 1L)
+
+what_to_check <- function(unsure) {
+  tags <- htmltools::tags
+  if (length(unsure) == 0L) return(NULL)
+  tags$details(id = "to-check", tags$summary("What to check"), tags$ul(lapply(unsure, tags$li)))
 }
 
 missing_choices <- c("keep, with an indicator" = "flag", "leave the unit out" = "drop", "stop and say so" = "stop")
 
-labelled_choice <- function(id, label, choices, selected) {
+columns_to_tick <- function(question, columns, heading, legend) {
   tags <- htmltools::tags
-  if (is.null(selected)) selected <- choices[[1L]]
-  tags$div(class = "field", tags$label(`for` = id, label), tags$select(id = id, lapply(seq_along(choices), function(k) {
-    tags$option(value = choices[[k]], selected = if (identical(choices[[k]], unlist(selected))) NA, names(choices)[k])
-  })))
+  chosen <- unlist(question$covariates)
+  taken <- unlist(question[c("treatment", "first_treated", "time", "unit", "group", "outcome", "id", "weight",
+                             "cluster", "stratum")])
+  tags$details(
+    id = "columns-box", open = if (length(chosen) == 0L && is.null(question$time)) NA, tags$summary(heading),
+    tags$fieldset(tags$legend(legend), id = "covariates", class = "columns",
+                  lapply(seq_along(columns$name), function(k) {
+                    column_line(columns, k, columns$name[k] %in% chosen, taken)
+                  }))
+  )
+}
+
+more_outcomes <- function(question, columns) {
+  tags <- htmltools::tags
+  first <- unlist(question$outcome)[1L]
+  roles <- unlist(question[c("treatment", "first_treated", "time", "unit", "group", "id", "weight", "cluster",
+                             "covariates")])
+  able <- which(columns$kind %in% c("number", "true/false", "two values") & !columns$name %in% c(first, roles))
+  if (length(able) == 0L) return(NULL)
+  tags$details(id = "outcomes-box", tags$summary("More outcomes"), tags$fieldset(
+    class = "row", tags$legend("Measured as well, with p-values adjusted for their number"), lapply(able, function(k) {
+      id <- paste0("outcome-", k)
+      tags$div(class = "tick", tags$input(
+        type = "checkbox", id = id, checked = if (columns$name[k] %in% unlist(question$outcome)) NA,
+        onchange = tick_event("outcome_tick", sprintf("column: %d", k))
+      ), tags$label(`for` = id, columns$name[k]))
+    })
+  ))
 }
 
 # A column with its kind, what is missing, its shape, and what speaks against it.
@@ -123,10 +226,11 @@ column_line <- function(columns, k, chosen, taken) {
   id <- paste0("column-", k)
   against <- if (name %in% taken) "has another role" else switch(columns$kind[k], identifier = "names the units",
                                                                   constant = "the same for all", NULL)
-  if (is.null(against) && name %in% c(columns$roles$outcome)) against <- "looks like the outcome"
+  if (is.null(against) && name %in% c(columns$roles$outcome, columns$panel$outcome)) against <- "looks like the outcome"
   tags$div(
     class = "column",
-    tags$input(type = "checkbox", id = id, name = "covariates", value = name, checked = if (chosen) NA),
+    tags$input(type = "checkbox", id = id, value = name, checked = if (chosen) NA,
+               onchange = tick_event("column", sprintf("column: %d", k))),
     tags$label(`for` = id, tags$span(name)), tags$span(class = "soft", columns$kind[k]),
     tags$span(class = "soft", if (columns$missing[k] > 0) sprintf("%s missing", count_text(columns$missing[k]))),
     tiny_histogram(columns$counts[[k]]), tags$span(class = "against", against)
@@ -141,18 +245,25 @@ tiny_histogram <- function(counts) {
   tags$svg(class = "shape", width = 60, height = 14, `aria-hidden` = "true", unname(bars))
 }
 
-# A design of the plan, in the plan's own words.
-design_card <- function(plan, name) {
+# Entries of a part of the plan, in the plan's own words; each can be removed, which tells the server its name.
+plan_cards <- function(part, event) {
   tags <- htmltools::tags
-  steps <- strsplit(sub("\n$", "", yaml::as.yaml(plan$designs[[name]], precision = 15L)), "\n")[[1L]]
-  tags$li(class = "card", tags$strong(name), tags$pre(paste(steps, collapse = "\n")),
-          tags$button(type = "button", class = "btn", onclick = page_event("drop", name),
-                      "Remove", tags$span(class = "unseen", name)))
+  tags$ul(class = "cards", lapply(names(part), function(name) {
+    steps <- strsplit(sub("\n$", "", yaml::as.yaml(part[[name]], precision = 15L)), "\n")[[1L]]
+    tags$li(class = "card", tags$strong(name), tags$pre(paste(steps, collapse = "\n")),
+            tags$button(type = "button", class = "btn", onclick = page_event(event, name),
+                        "Remove", tags$span(class = "unseen", name)))
+  }))
 }
 
 # A click that tells the server a value.
 page_event <- function(id, value) {
   sprintf("Shiny.setInputValue(%s, %s, {priority: 'event'})", json_text(id), json_text(value))
+}
+
+# A choice that tells the server its key and its value.
+choice_event <- function(id, key) {
+  sprintf("Shiny.setInputValue('%s', {key: %s, value: this.value}, {priority: 'event'})", id, json_text(key))
 }
 
 # A tick that tells the server which box, by numbers, and whether it is on.
@@ -170,16 +281,49 @@ add_design_form <- function() {
   tags <- htmltools::tags
   kinds <- stats::setNames(names(desk_designs), vapply(desk_designs, `[[`, "", "words"))
   tags$details(
-    class = "form", tags$summary("Add a design"), labelled_choice("added_kind", "Kind", kinds, "pairs"),
+    id = "design-box", class = "form", tags$summary("Add a design"), labelled_choice("added_kind", "Kind", kinds),
     shiny::uiOutput("design_fields"), shiny::actionButton("add_design", "Add this design")
+  )
+}
+
+add_path_form <- function() {
+  tags <- htmltools::tags
+  tags$details(id = "path-box", class = "form", tags$summary("Add an effect"), fields_row("path_", path_fields()),
+               shiny::actionButton("add_path", "Add this effect"))
+}
+
+add_probe_form <- function(plan) {
+  tags <- htmltools::tags
+  tags$details(
+    id = "probe-box", class = "form", tags$summary("One probe by itself"),
+    tags$div(class = "row", labelled_choice("probe_kind", "Probe", plain_probes(plan)),
+             labelled_choice("probe_effect", "Of the effect", plain_choices(names(plan$effects)))),
+    shiny::actionButton("add_probe", "Add this probe"),
+    tags$p(class = "soft", "Placebos and probes with settings of their own stand in the plan:",
+           tags$code("twin keys"), "lists them.")
+  )
+}
+
+comparison_form <- function() {
+  tags <- htmltools::tags
+  tags$details(
+    id = "comparison-box", class = "form", tags$summary("Compare with another plan of these data"),
+    tags$label(`for` = "other_plan", "A plan file (.yml): what differs in settings, balance and effects"),
+    tags$input(id = "other_plan", type = "file", class = "shiny-input-file", accept = ".yml,.yaml"),
+    tags$div(id = "other_plan_progress", class = "progress", tags$div(class = "progress-bar"))
   )
 }
 
 design_fields <- function(kind) {
   fields <- desk_designs[[kind]]$fields
   if (length(fields) == 0L) return(htmltools::tags$p(class = "soft", "Nothing to choose: it works on the covariates."))
+  fields_row("field_", fields)
+}
+
+# The fields of a form, read when its button is pressed.
+fields_row <- function(prefix, fields) {
   htmltools::tags$div(class = "row", unname(Map(function(field, id) {
-    id <- paste0("field_", id)
+    id <- paste0(prefix, id)
     if (!identical(field$kind, "number")) return(labelled_choice(id, field$words, field$kind, field$value))
     htmltools::tags$div(class = "field", htmltools::tags$label(`for` = id, field$words),
                         htmltools::tags$input(id = id, type = "number", value = field$value, min = field$min,
@@ -200,20 +344,30 @@ answer_view <- function(value, busy) {
 
 seal_view <- function(plan, answers) {
   tags <- htmltools::tags
-  sentence <- Find(Negate(is.null), lapply(answers[c("bias", "effects", "designs", "power", "score", "question")],
+  panel <- is_panel_plan(plan)
+  sentence <- Find(Negate(is.null), lapply(answers[rev(names(plan_step_views(plan)))],
                                            function(answer) answer$value$seal))
   if (length(plan$effects) > 0L) {
-    return(tags$p(class = "seal open", sentence, "A design that is changed from here on is counted."))
+    return(tags$p(class = "seal open", if (!panel) sentence, if (panel)
+      "The outcome under treatment is open; the logbook keeps every effect that is measured." else
+        "A design that is changed from here on is counted."))
   }
-  ready <- length(answers$designs$value$choices) > 0L
+  ready <- if (panel) length(answers$question$value) > 0L && length(answers$question$value$failed) == 0L else
+    length(answers$designs$value$choices) > 0L
   opened <- isTRUE(grepl("first opened", sentence, fixed = TRUE))  # and the effects taken out of the plan since
+  closed <- if (panel) {
+    "The outcome under treatment is closed. Look at the timing and at the time before treatment first."
+  } else {
+    paste("The outcome is closed. Choose designs by balance and overlap first: once it is open, every design",
+          "that is tried is counted in the logbook, and the report says so.")
+  }
   tags$div(
-    class = "seal", if (opened) tags$p("The plan has no effects now, but the outcome has been seen.") else
-      tags$p("The outcome is closed. Choose designs by balance and overlap first: once it is open, every design",
-             "that is tried is counted in the logbook, and the report says so."),
-    if (!is.null(sentence)) tags$p(class = "soft", sentence),
+    class = "seal",
+    tags$p(if (opened && !panel) "The plan has no effects now, but the outcome has been seen." else closed),
+    if (!is.null(sentence) && !panel) tags$p(class = "soft", sentence),
     if (ready) shiny::actionButton("open", "Open the outcome") else
-      tags$p(class = "soft", "It can be opened when a design stands.")
+      tags$p(class = "soft", if (panel) "It can be opened when the question stands." else
+        "It can be opened when a design stands.")
   )
 }
 
@@ -252,15 +406,17 @@ probe_choice <- function(plan) {
 
 rail_view <- function(plan, answers, job) {
   tags <- htmltools::tags
+  views <- plan_step_views(plan)
+  titles <- step_titles(plan)
   verdict <- function(step) {
     if (identical(job$step, step)) return("working ...")
     value <- answers[[step]]$value
     if (length(value$failed) > 0L) return(paste(value$verdict, "\u2013 look"))
     if (!is.null(value)) return(value$verdict)
-    if (step %in% c("effects", "bias") && length(plan$effects) == 0L) "sealed" else "open"
+    if (isTRUE(views[[step]]$sealed) && length(plan$effects) == 0L) return("sealed")
+    if (step == "assumptions" && is.null(plan$study$graph)) "not drawn" else "open"
   }
-  steps <- setdiff(names(desk_titles), "columns")
-  tags$ol(lapply(steps, function(step) {
-    tags$li(tags$a(href = paste0("#", step), desk_titles[[step]], tags$span(class = "verdict", verdict(step))))
+  tags$ol(lapply(c(setdiff(names(titles), desk_jobs), "report"), function(step) {
+    tags$li(tags$a(href = paste0("#", step), titles[[step]], tags$span(class = "verdict", verdict(step))))
   }))
 }

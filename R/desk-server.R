@@ -12,9 +12,11 @@ desk_server <- function(desk) {
     })
     show_frame(output, session, desk)
     show_answers(output, desk)
-    hear_question(input, desk)
+    hear_question(input, output, desk)
+    hear_graph(input, output, desk)
     hear_designs(input, output, desk)
     hear_effects(input, output, desk)
+    hear_bias(input, output, desk)
     hear_report(input, output, desk)
     shiny::observeEvent(input$undo, take_history(desk, undo(seen$history)))
     shiny::observeEvent(input$redo, take_history(desk, redo(seen$history)))
@@ -38,18 +40,41 @@ show_frame <- function(output, session, desk) {
   })
 }
 
+# Sections are drawn anew when the plan turns from one unit a row to units over time; answers as they come.
 show_answers <- function(output, desk) {
   seen <- desk$seen
-  for (step in names(desk_parts)) local({
+  kind <- shiny::reactive(is_panel_plan(seen$history$plan))
+  output$notebook <- shiny::renderUI({
+    kind()
+    notebook_view(shiny::isolate(step_titles(seen$history$plan)))
+  })
+  steps <- unique(c(names(study_step_views()), names(panel_step_views()), "comparison"))
+  for (step in steps) local({
     own <- step
     output[[paste0("answer_", own)]] <- shiny::renderUI({
       answer_view(seen$answers[[own]]$value, identical(seen$job$step, own))
     })
+    output[[paste0("help_", own)]] <- shiny::renderUI(help_view(seen$answers$help$value$html[[own]]))
   })
 }
 
-hear_question <- function(input, desk) {
+gap_keys <- list(study = c("treatment", "treated", "outcome", "estimand", "weight", "cluster", "id", "missing"),
+                 panel = c("treatment", "treated", "first_treated", "outcome", "time", "unit", "group", "weight",
+                           "cluster"))
+
+hear_question <- function(input, output, desk) {
   seen <- desk$seen
+  question <- shiny::reactive(seen$history$plan[c("study", "panel")])
+  output$upload <- shiny::renderUI({
+    trouble <- seen$trouble
+    if (length(plan_question(seen$history$plan)$data) > 0L && length(trouble) == 0L) return()
+    htmltools::tagList(if (length(trouble) > 0L) htmltools::tags$p(class = "warning", unname(trouble)),
+                       if (!desk$saved) upload_view())
+  })
+  output$sentence <- shiny::renderUI({
+    plan <- question()
+    if (!is.null(seen$columns) && is_named(plan)) sentence_with_gaps(plan, seen$columns)
+  })
   shiny::observeEvent(input$file, {
     folder <- dirname(desk$path)
     kept <- file.path(folder, basename(input$file$name))
@@ -58,71 +83,86 @@ hear_question <- function(input, desk) {
     seen$answers <- list()
     seen$trouble <- NULL
     seen$stopped <- FALSE
-    change_desk(desk, list(study = list(data = basename(kept))), rebuild = TRUE)
+    change_desk(desk, list(study = list(data = basename(kept))))
   })
-  shiny::observeEvent(input$treatment, {
-    if (identical(input$treatment, unlist(seen$history$plan$study$treatment))) return()
-    if (!isTRUE(input$treatment %in% seen$columns$name)) return()
-    treated <- treated_asked(seen$columns, input$treatment)
-    change_desk(desk, set_question(seen$history$plan, list(treatment = input$treatment, treated = treated)),
-                rebuild = TRUE)
-  }, ignoreInit = TRUE)
-  for (key in c("treated", "outcome", "estimand", "weight", "cluster", "id", "missing")) local({
-    own <- key
-    shiny::observeEvent(input[[own]], {
-      change_desk(desk, set_answer(seen$history$plan, own, input[[own]], seen$columns))
-    }, ignoreInit = TRUE)
+  shiny::observeEvent(input$gap, {
+    change_desk(desk, set_answer(seen$history$plan, input$gap$key, input$gap$value, seen$columns))
   })
-  shiny::observeEvent(input$covariates, {
-    chosen <- as.list(intersect(seen$columns$name, input$covariates))
-    if (setequal(unlist(chosen), unlist(seen$history$plan$study$covariates))) return()
-    change_desk(desk, set_question(seen$history$plan, list(covariates = chosen)))
-  }, ignoreInit = TRUE, ignoreNULL = FALSE)
+  shiny::observeEvent(input$column, {
+    plan <- seen$history$plan
+    name <- seen$columns$name[input$column$column]
+    chosen <- with_or_without(unlist(plan_question(plan)$covariates), name, input$column$on)
+    in_order <- as.list(intersect(seen$columns$name, chosen))
+    if (!anyNA(name)) change_desk(desk, set_question(plan, list(covariates = in_order)))
+  })
+  shiny::observeEvent(input$outcome_tick, {
+    plan <- seen$history$plan
+    name <- seen$columns$name[input$outcome_tick$column]
+    outcomes <- with_or_without(unlist(plan_question(plan)$outcome), name, input$outcome_tick$on)
+    if (!anyNA(name)) change_desk(desk, set_question(plan, list(outcome = as_setting(outcomes))))
+  })
 }
+
+# Does the plan name what its sentence is about?
+is_named <- function(plan) {
+  question <- plan_question(plan)
+  length(question$treatment) > 0L || length(question$first_treated) > 0L || length(question$time) > 0L
+}
+
+# A list of several, the value itself of one.
+as_setting <- function(values) if (length(values) > 1L) as.list(values) else values
 
 # What a gap shows without being asked is not written into the plan.
 set_answer <- function(plan, key, value, columns) {
-  before <- unlist(plan$study[[key]])
+  part <- if (is_panel_plan(plan)) "panel" else "study"
+  if (identical(key, "kind")) return(if (value == part) plan else set_kind(plan, value, columns))
+  if (!isTRUE(key %in% gap_keys[[part]]) || !rlang::is_string(value)) return(plan)
+  before <- unlist(plan[[part]][[key]])
   if (is.null(before)) {
-    shown <- switch(key, treated = utils::tail(columns$levels[[unlist(plan$study$treatment)]], 1L), estimand = "ATT",
+    shown <- switch(key, treated = utils::tail(columns$levels[[unlist(plan[[part]]$treatment)]], 1L), estimand = "ATT",
                     missing = missing_choices[[1L]], "")
     if (identical(value, shown)) return(plan)
   }
-  if (key == "outcome" && identical(value, before[1L])) return(plan)
+  if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
-  set_question(plan, stats::setNames(list(value), key))
+  changes <- stats::setNames(list(value), key)
+  if (key == "treatment") changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
+  if (part == "panel" && nzchar(value)) {  # one of each two tells it
+    other <- c(treatment = "first_treated", first_treated = "treatment", unit = "group", group = "unit")[key]
+    if (!is.na(other)) changes[[other]] <- ""
+    if (key == "first_treated") changes["treated"] <- list("")
+  }
+  set_question(plan, changes)
 }
 
 hear_designs <- function(input, output, desk) {
   seen <- desk$seen
-  output$upload <- shiny::renderUI({
-    trouble <- seen$trouble
-    if (length(seen$history$plan$study$data) > 0L && length(trouble) == 0L) return()
-    htmltools::tagList(if (length(trouble) > 0L) htmltools::tags$p(class = "warning", unname(trouble)),
-                       if (!desk$saved) upload_view())
-  })
-  output$sentence <- shiny::renderUI({
-    seen$rebuilt
-    if (!is.null(seen$columns)) shiny::isolate(sentence_with_gaps(seen$history$plan, seen$columns))
-  })
-  output$design_cards <- shiny::renderUI({
-    plan <- seen$history$plan
-    htmltools::tags$ul(class = "cards", lapply(names(plan$designs), function(name) design_card(plan, name)))
-  })
+  designs <- shiny::reactive(seen$history$plan$designs)
+  output$design_cards <- shiny::renderUI(plan_cards(designs(), "drop"))
+  output$design_form <- shiny::renderUI(add_design_form())
   output$design_fields <- shiny::renderUI(if (isTRUE(input$added_kind %in% names(desk_designs)))
     design_fields(input$added_kind))
+  output$cut <- shiny::renderUI(cut_view(seen$answers$score$value$cuts, designs()))
   shiny::observeEvent(input$add_design, {
     kind <- input$added_kind
     if (!isTRUE(kind %in% names(desk_designs))) return()
-    ids <- names(desk_designs[[kind]]$fields)
-    values <- lapply(stats::setNames(nm = ids), function(id) input[[paste0("field_", id)]])
-    change_desk(desk, add_design(seen$history$plan, kind, values))
+    change_desk(desk, add_design(seen$history$plan, kind, form_values(input, "field_", desk_designs[[kind]]$fields)))
   })
   shiny::observeEvent(input$drop, {
     if (isTRUE(input$drop %in% names(seen$history$plan$designs))) {
       change_desk(desk, drop_design(seen$history$plan, input$drop))
     }
   })
+  shiny::observeEvent(input$cut_at, {
+    at <- suppressWarnings(as.numeric(c(input$cut_at$low, input$cut_at$high)))
+    if (length(at) == 2L && !anyNA(at) && at[1L] >= 0 && at[2L] <= 1 && at[1L] < at[2L]) {
+      change_desk(desk, cut_scores(seen$history$plan, at[1L], at[2L]))
+    }
+  })
+}
+
+form_values <- function(input, prefix, fields) {
+  lapply(stats::setNames(nm = names(fields)), function(id) input[[paste0(prefix, id)]])
 }
 
 upload_view <- function() {
@@ -137,9 +177,13 @@ hear_effects <- function(input, output, desk) {
   seen <- desk$seen
   choices <- function() seen$answers$designs$value$choices
   output$seal <- shiny::renderUI(seal_view(seen$history$plan, seen$answers))
-  output$estimator_boxes <- shiny::renderUI(if (length(seen$history$plan$effects) > 0L)
-    estimator_choice(seen$history$plan, choices()))
-  output$probed <- shiny::renderUI(if (length(seen$history$plan$effects) > 0L) probe_choice(seen$history$plan))
+  output$estimator_boxes <- shiny::renderUI({
+    plan <- seen$history$plan
+    if (length(plan$effects) > 0L) if (is_panel_plan(plan)) plan_cards(plan$effects, "drop_path") else
+      estimator_choice(plan, choices())
+  })
+  opened_panel <- shiny::reactive(is_panel_plan(seen$history$plan) && length(seen$history$plan$effects) > 0L)
+  output$path_form <- shiny::renderUI(if (opened_panel()) add_path_form())
   shiny::observeEvent(input$open, change_desk(desk, unseal_plan(seen$history$plan)))
   shiny::observeEvent(input$estimator, {
     asked <- input$estimator
@@ -150,11 +194,34 @@ hear_effects <- function(input, output, desk) {
     change_desk(desk, set_effects(seen$history$plan, design, with_or_without(
       chosen_estimators(seen$history$plan, design), rows$estimator[asked$estimator], asked$on)))
   })
+  shiny::observeEvent(input$add_path, change_desk(desk, add_path(seen$history$plan,
+                                                                 form_values(input, "path_", path_fields()))))
+  shiny::observeEvent(input$drop_path, {
+    if (isTRUE(input$drop_path %in% names(seen$history$plan$effects))) {
+      change_desk(desk, drop_effects(seen$history$plan, input$drop_path))
+    }
+  })
+}
+
+hear_bias <- function(input, output, desk) {
+  seen <- desk$seen
+  output$probed <- shiny::renderUI(if (length(seen$history$plan$effects) > 0L) {
+    htmltools::tagList(probe_choice(seen$history$plan), plan_cards(other_probes(seen$history$plan), "drop_probe"))
+  })
+  effects <- shiny::reactive(seen$history$plan[c("panel", "effects")])
+  output$probe_form <- shiny::renderUI(if (length(effects()$effects) > 0L) add_probe_form(effects()))
   shiny::observeEvent(input$probe, {
     names <- names(seen$history$plan$effects)
     if (!isTRUE(input$probe$effect %in% seq_along(names))) return()
     change_desk(desk, set_probed(seen$history$plan, with_or_without(probed_effects(seen$history$plan),
                                                                     names[input$probe$effect], input$probe$on)))
+  })
+  shiny::observeEvent(input$add_probe, change_desk(desk, add_probe(seen$history$plan, input$probe_kind,
+                                                                   input$probe_effect)))
+  shiny::observeEvent(input$drop_probe, {
+    if (isTRUE(input$drop_probe %in% names(seen$history$plan$probes))) {
+      change_desk(desk, drop_probe(seen$history$plan, input$drop_probe))
+    }
   })
 }
 
@@ -167,6 +234,7 @@ hear_report <- function(input, output, desk) {
     plan <- seen$history$plan
     made <- seen$answers$report$value
     tags$div(
+      if (length(plan$effects) > 0L) report_fields(plan),
       if (length(seen$answers$question$value) > 0L) {
         shiny::actionButton("make_report", "Make report, tables and figures")
       },
@@ -181,7 +249,7 @@ hear_report <- function(input, output, desk) {
       tags$h3("The same as a plan"), tags$p(shiny::downloadLink("plan_file", "Download"), "; run it with",
                                             tags$code("twin run plan.yml")),
       tags$pre(class = "text", tabindex = 0, paste(plan_text(plan), collapse = "\n")),
-      if (length(plan$study$treatment) > 0L) htmltools::tagList(
+      if (length(plan$study$treatment) > 0L || is_panel_plan(plan)) htmltools::tagList(
         tags$h3("The same in R"), tags$p(shiny::downloadLink("script_file", "Download")),
         tags$pre(class = "text", tabindex = 0, paste(script_or_why(plan), collapse = "\n"))
       )
@@ -190,6 +258,16 @@ hear_report <- function(input, output, desk) {
   shiny::observeEvent(input$make_report, {
     desk$report <- tempfile("desk-results-")
     make_folder(desk$report)
+    seen$stopped <- FALSE
+  })
+  shiny::observeEvent(input$titled, {
+    if (isTRUE(input$titled$key %in% c("title", "headline")) && rlang::is_string(input$titled$value)) {
+      change_desk(desk, set_report(seen$history$plan, stats::setNames(list(trimws(input$titled$value)),
+                                                                      input$titled$key)))
+    }
+  })
+  shiny::observeEvent(input$other_plan, {
+    desk$other <- readLines(input$other_plan$datapath, warn = FALSE, encoding = "UTF-8")
     seen$stopped <- FALSE
   })
   output$plan_file <- shiny::downloadHandler("plan.yml", function(file) write_text(plan_text(desk_plan(desk)), file))
@@ -202,6 +280,21 @@ hear_report <- function(input, output, desk) {
   output$results_file <- shiny::downloadHandler("results.tar.gz", function(file) {
     pack_folder(seen$answers$report$value$out, file)
   })
+}
+
+# The report's heading, and the effect that its first sentence is about.
+report_fields <- function(plan) {
+  tags <- htmltools::tags
+  tags$div(
+    class = "row",
+    tags$div(class = "field", tags$label(`for` = "title", "Title of the report"),
+             tags$input(id = "title", type = "text", value = plan$report$title,
+                        onchange = choice_event("titled", "title"))),
+    tags$div(class = "field", tags$label(`for` = "headline", "Effect of its first sentence"),
+             told_choice("headline", plain_choices(names(plan$effects), "the first adjusted one"),
+                         if (is.null(plan$report$headline)) "" else plan$report$headline,
+                         choice_event("titled", "headline")))
+  )
 }
 
 # Formulas that a plan's reader would refuse are told of in place of a script.

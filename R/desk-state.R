@@ -4,7 +4,9 @@
 # The kinds of designs that the page can add. words: for the choice; fields: list(id, words, kind: "number" or a vector
 # of choices, value: to begin with); steps: function of their values giving the steps of the plan.
 score_fields <- list(
-  link = list(words = "Score", kind = c(logit = "logit", probit = "probit", "log-log" = "cloglog"), value = "logit"),
+  link = list(words = "Score", value = "logit",
+              kind = c(logit = "logit", probit = "probit", "log-log" = "cloglog",
+                       "learned: logit, splines and a tree, stacked" = "learners")),
   terms = list(words = "Terms", kind = c("covariates as they are" = "none", "searched by ladder" = "ladder"),
                value = "none"),
   trim = list(words = "Trim", value = "none",
@@ -13,7 +15,9 @@ score_fields <- list(
 )
 
 score_steps <- function(values) {
-  settings <- c(if (values$link != "logit") values["link"], if (values$terms != "none") list(select = values$terms))
+  link <- switch(values$link, logit = NULL, learners = list(learners = list("logit", "splines", "tree")),
+                 values["link"])
+  settings <- c(link, if (values$terms != "none") list(select = values$terms))
   trimmed <- switch(values$trim, none = NULL, range = list(trim = list(rule = "range", bounds = list(0.1, 0.9))),
                     list(trim = list(rule = values$trim)))
   c(list(if (length(settings) > 0L) list(score = settings) else "score"), if (!is.null(trimmed)) list(trimmed))
@@ -83,40 +87,135 @@ drop_design <- function(plan, name) {
 drop_effects <- function(plan, names) {
   plan$effects <- plan$effects[setdiff(names(plan$effects), names)]
   plan$probes <- plan$probes[!vapply(plan$probes, function(settings) isTRUE(settings$effect %in% names), NA)]
+  if (isTRUE(plan$report$headline %in% names)) plan$report$headline <- NULL
   plan[lengths(plan) > 0L]
 }
 
-# settings: of `study`; NULL and "" take a key away.
+# settings: of `study` or `panel`, whichever the plan has; NULL and "" take a key away.
 set_question <- function(plan, settings) {
+  part <- if (is_panel_plan(plan)) "panel" else "study"
   for (key in names(settings)) {
     value <- settings[[key]]
-    plan$study[[key]] <- if (length(value) == 0L || identical(value, "")) NULL else value
+    plan[[part]][[key]] <- if (length(value) == 0L || identical(value, "")) NULL else value
   }
   plan
 }
 
-# The deliberate act: the raw difference, and one of each design.
+# settings: of `report`; NULL and "" take a key away.
+set_report <- function(plan, settings) {
+  for (key in names(settings)) {
+    value <- settings[[key]]
+    plan$report[[key]] <- if (length(value) == 0L || identical(value, "")) NULL else value
+  }
+  plan[lengths(plan) > 0L]
+}
+
+# Units seen once ("study") or over time ("panel"): a new question of the same data, as the columns suggest.
+# columns: answer_columns().
+set_kind <- function(plan, kind, columns) {
+  question <- plan_question(plan)
+  data <- question[intersect(names(question), c("data", reading_keys()))]
+  if (kind == "study") return(guessed_study(data, columns))
+  guessed_panel(data, columns)
+}
+
+guessed_study <- function(data, columns) {
+  roles <- columns$roles
+  settings <- list(treatment = roles$treatment, treated = treated_asked(columns, roles$treatment),
+                   outcome = roles$outcome, covariates = as.list(roles$covariates), estimand = "ATT", id = roles$id,
+                   weight = roles$weight, cluster = roles$cluster, missing = "flag")
+  set_question(list(study = data), settings)
+}
+
+guessed_panel <- function(data, columns) {
+  roles <- columns$panel
+  settings <- list(outcome = roles$outcome, time = roles$time, unit = roles$unit, group = roles$group,
+                   treatment = roles$treatment, treated = treated_asked(columns, roles$treatment),
+                   first_treated = if (is.null(roles$treatment)) roles$first_treated, weight = roles$weight,
+                   covariates = as.list(roles$covariates))
+  complete <- if (isFALSE(roles$complete)) list(complete = TRUE) else TRUE
+  c(set_question(list(panel = data), settings), list(trends = TRUE, decompose = complete))
+}
+
+# The value that a plan should name: of TRUE and FALSE, or 1 and 0, it is known.
+treated_asked <- function(columns, treatment) {
+  levels <- if (!is.null(treatment)) columns$levels[[treatment]]
+  if (!all(levels %in% c("TRUE", "FALSE", "0", "1"))) treated_guess(levels)
+}
+
+# The causal graph of a plan, NULL where there is none. Raises what is wrong with it.
+graph_of_plan <- function(plan) if (!is.null(plan$study$graph)) plan_graph(plan, plan$study$graph)
+
+set_graph <- function(plan, graph) set_question(plan, list(graph = as_dot(graph)))
+
+# To begin with: every column that is adjusted for causes treatment and outcome.
+start_graph <- function(plan) {
+  ends <- c(unlist(plan$study$treatment), unlist(plan$study$outcome)[1L])
+  causes <- setdiff(unlist(plan$study$covariates), ends)
+  edges <- data.frame(from = c(rep(causes, 2L), ends[1L]),
+                      to = c(rep(ends, each = length(causes)), ends[2L]))
+  set_graph(plan, assume_graph(edges, exposure = ends[1L], outcome = ends[2L]))
+}
+
+# An arrow put in, or taken out where it was.
+toggle_arrow <- function(plan, from, to) {
+  graph <- graph_of_plan(plan)
+  edges <- as.data.frame(graph)
+  here <- edges$from == from & edges$to == to
+  set_graph(plan, changed_graph(graph, if (any(here)) edges[!here, ] else rbind(edges, data.frame(from, to))))
+}
+
+add_node <- function(plan, name, observed = TRUE) {
+  graph <- graph_of_plan(plan)
+  set_graph(plan, changed_graph(graph, as.data.frame(graph), more = name, unobserved = if (!observed) name))
+}
+
+drop_node <- function(plan, name) {
+  graph <- graph_of_plan(plan)
+  edges <- as.data.frame(graph)
+  set_graph(plan, changed_graph(graph, edges[edges$from != name & edges$to != name, ], less = name))
+}
+
+# The columns of one of the sets that suffice.
+take_set <- function(plan, set) set_question(plan, list(covariates = as.list(set)))
+
+# Every design with a score keeps the scores from low to high; 0 to 1 keeps all.
+cut_scores <- function(plan, low, high) {
+  plan$designs <- lapply(plan$designs, function(steps) {
+    verbs <- vapply(steps, function(step) if (is.character(step)) step else names(step)[1L], "")
+    at <- match("score", verbs)
+    if (is.na(at)) return(steps)
+    cut <- if (low > 0 || high < 1) list(list(trim = list(rule = "range", bounds = list(low, high))))
+    c(steps[seq_len(at)], cut, steps[setdiff(which(verbs != "trim"), seq_len(at))])
+  })
+  plan
+}
+
+# The deliberate act: the raw difference, and one of each design; of a panel the usual three.
 unseal_plan <- function(plan) {
   if (length(plan$effects) > 0L) return(plan)
+  if (is_panel_plan(plan)) {
+    plan$effects <- list("two-way" = list(estimator = "two_way"), "group-time" = list(estimator = "group_time"),
+                         path = list(estimator = "group_time", base = "fixed", over = "event"))
+    return(plan)
+  }
   plan$effects <- c(list(raw = list()), lapply(stats::setNames(nm = names(plan$designs)), function(name) {
     list(design = name)
   }))
   plan
 }
 
-effect_name <- function(design, estimator) if (estimator == "difference") design else paste(design, estimator)
+effect_name <- function(design, estimator) if (estimator == plan_estimator(NULL)) design else paste(design, estimator)
 
 # The estimators asked for of one design; effects with other settings than these stay.
 set_effects <- function(plan, design, chosen) {
   plain <- vapply(plan$effects, function(settings) {
     identical(settings$design, design) && length(setdiff(names(settings), c("design", "estimator"))) == 0L
   }, NA)
-  of <- vapply(plan$effects, function(settings) {
-    if (is.null(settings$estimator)) "difference" else settings$estimator
-  }, "")
+  of <- vapply(plan$effects, plan_estimator, "")
   plan <- drop_effects(plan, names(plan$effects)[plain & !of %in% chosen])
   for (estimator in setdiff(chosen, of[plain])) {
-    settings <- c(list(design = design), if (estimator != "difference") list(estimator = estimator))
+    settings <- c(list(design = design), if (estimator != plan_estimator(NULL)) list(estimator = estimator))
     plan$effects[[new_name(names(plan$effects), effect_name(design, estimator))]] <- settings
   }
   plan
@@ -124,7 +223,58 @@ set_effects <- function(plan, design, chosen) {
 
 chosen_estimators <- function(plan, design) {
   own <- Filter(function(settings) identical(settings$design, design), plan$effects)
-  unique(vapply(own, function(settings) if (is.null(settings$estimator)) "difference" else settings$estimator, ""))
+  unique(vapply(own, plan_estimator, ""))
+}
+
+# What can be asked of an effect over time. values: estimator, adjustment, over, anticipation.
+path_fields <- function() {
+  list(
+    estimator = list(words = "Estimator", value = "group_time",
+                     kind = path_kinds()$choices),
+    adjustment = list(words = "Covariates", value = "default",
+                      kind = c("as the help page says" = "default", "not used" = "none", regression = "regression",
+                               weights = "ipw", "both (doubly robust)" = "augmented")),
+    over = list(words = "Shown", value = "all",
+                kind = c("as one number" = "all", "by periods since treatment" = "event", "by cohort" = "cohort",
+                         "by period" = "calendar", "as it is" = "cells")),
+    anticipation = number_field("Periods that anticipate it", 0, 0, 20, 1)
+  )
+}
+
+add_path <- function(plan, values) {
+  fields <- path_fields()
+  values <- lapply(stats::setNames(nm = names(fields)), function(id) field_value(fields[[id]], values[[id]]))
+  single <- values$estimator %in% path_kinds()$single
+  settings <- c(list(estimator = values$estimator),
+                if (values$adjustment != "default") list(adjustment = values$adjustment),
+                if (values$anticipation > 0) list(anticipation = values$anticipation),
+                if (!single && values$over != "cells") list(over = values$over))
+  name <- gsub("_", "-", values$estimator, fixed = TRUE)
+  name <- if (single || values$over == "all") name else paste(name, if (values$over == "event") "path" else values$over)
+  plan$effects[[new_name(names(plan$effects), name)]] <- settings
+  plan
+}
+
+# Probes that need no more than an effect, by their words.
+plain_probes <- function(plan) {
+  part <- if (is_panel_plan(plan)) "panel" else "study"
+  known <- Filter(function(kind) part %in% probes[[kind]]$about, setdiff(names(probes), "placebo"))
+  stats::setNames(known, vapply(known, function(kind) probes[[kind]]$words, ""))
+}
+
+add_probe <- function(plan, kind, effect) {
+  if (!kind %in% plain_probes(plan) || !effect %in% names(plan$effects)) return(plan)
+  plan$probes[[new_name(names(plan$probes), paste(kind, "of", effect))]] <- list(probe = kind, effect = effect)
+  plan
+}
+
+other_probes <- function(plan) {
+  Filter(function(settings) !identical(settings$probe, "effect"), plan$probes)
+}
+
+drop_probe <- function(plan, name) {
+  plan$probes[[name]] <- NULL
+  plan[lengths(plan) > 0L]
 }
 
 probe_name <- function(effect) paste("hidden bias in", effect)

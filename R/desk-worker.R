@@ -3,17 +3,19 @@
 # What a worker has made so far.
 desk_kept <- new.env(parent = emptyenv())
 
-# Run in the worker. lines: of the plan; path: where it would stand; step: of plan_step_views(), or "columns", "report";
-# log: entries of earlier sessions; progress: file to say how far it is in.
-desk_job <- function(lines, path, step, log, progress, out = NULL) {
+# Run in the worker. lines: of the plan; path: where it would stand; step: of plan_step_views(), or of desk_jobs; log:
+# entries of earlier sessions; progress: file to say how far it is in; other: lines of a plan to compare with.
+desk_job <- function(lines, path, step, log, progress, out = NULL, other = NULL) {
   rlang::local_options(cli.width = 10000L, progressr.enable = TRUE,
                        progressr.handlers = list(file_progress(progress)))
   if (is.null(desk_kept$log)) desk_kept$log <- log
   tryCatch({
     plan <- plan_from_lines(lines, path)
-    reading <- plan$study[intersect(names(plan$study), reading_keys())]
-    switch(step, columns = answer_columns(beside_plan(plan, plan$study$data), reading),
-           report = answer_report(plan, out, desk_kept), answer_step(plan, step, desk_kept))
+    question <- plan_question(plan)
+    reading <- question[intersect(names(question), reading_keys())]
+    switch(step, columns = answer_columns(beside_plan(plan, question$data), reading),
+           report = answer_report(plan, out, desk_kept), comparison = answer_comparison(plan, other, desk_kept),
+           help = list(html = lapply(plan_step_views(plan), step_help)), answer_step(plan, step, desk_kept))
   }, twin_error = function(e) list(html = "", verdict = "not yet", failed = c(plan = failed_sentence(e)), log = log))
 }
 

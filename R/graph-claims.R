@@ -45,8 +45,13 @@ test_claims <- function(graph, data, adjust = "holm", level = 0.05) {
   check_units(data, rlang::current_env())
   adjust <- check_choice(adjust, stats::p.adjust.methods)
   check_columns(observed_nodes(graph), data, "graph")
-  columns <- lapply(stats::setNames(nm = observed_nodes(graph)),
-                    function(name) plain_column(data[[name]], name, rlang::caller_env(2)))
+  claims_tested(claims, data, adjust, level)
+}
+
+# The columns that the claims name must be in the data.
+claims_tested <- function(claims, data, adjust, level, call = rlang::caller_env()) {
+  named <- unique(c(claims$x, claims$y, unlist(claims$given)))
+  columns <- lapply(stats::setNames(nm = named), function(name) plain_column(data[[name]], name, call))
   tests <- lapply(seq_len(nrow(claims)), function(k) test_claim(claims$x[k], claims$y[k], claims$given[[k]], columns))
   if (length(tests) == 0L) return(claims)
   claims <- cbind(claims, do.call(rbind, tests))

@@ -126,3 +126,11 @@ plan_graph <- function(plan, text) {
   is_file <- is.character(text) && length(text) == 1L && grepl("[.](csv|dot|gv)$", text, ignore.case = TRUE)
   assume_graph(if (is_file) beside_plan(plan, text) else text)
 }
+
+# The part that names the data: of a study or of a panel.
+plan_question <- function(plan) if (is_panel_plan(plan)) plan$panel else plan$study
+
+# The estimator that an effect of a plan asks for.
+plan_estimator <- function(settings) {
+  if (is.null(settings$estimator)) formals(measure_effect)$estimator else settings$estimator
+}

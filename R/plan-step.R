@@ -1,31 +1,8 @@
 # A plan made step by step, for who looks at it as it grows (the desk). What was made is kept by what it was made of, so
 # that a change makes again only what hangs on it.
 
-# By step, functions of the parts: section, what a report would show; verdict, a few words.
-plan_step_views <- function() {
-  list(
-    question = list(section = function(parts) question_section(parts), verdict = function(parts) {
-      sizes <- study_sizes(parts$study)
-      sprintf("%s treated, %s control", count_text(sizes[["treated"]]), count_text(sizes[["control"]]))
-    }),
-    score = list(section = function(parts) score_section(parts),
-                 verdict = function(parts) if (is.null(parts$scored)) "no score" else "drawn"),
-    designs = list(section = function(parts) balance_section(parts), verdict = function(parts) {
-      failed <- unbalanced(parts$balances)
-      sprintf("%d of %s balanced", length(parts$balances) - length(failed), plural(length(parts$balances), "design"))
-    }),
-    power = list(section = function(parts) power_section(parts),
-                 verdict = function(parts) plural(length(parts$powers), "design")),
-    effects = list(section = function(parts) effects_section(parts),
-                   verdict = function(parts) plural(length(parts$effects), "estimate")),
-    bias = list(section = function(parts) bias_section(parts), verdict = function(parts) {
-      if (length(parts$probes) == 0L) "none chosen" else plural(length(parts$probes), "probe")
-    })
-  )
-}
-
-# list(html, verdict, notes, failed: named sentences on what could not be made, choices: estimators by design, log).
-# kept: an environment; kept$log, entries of earlier sessions.
+# list(html, verdict, notes, failed: named sentences on what could not be made, choices: estimators by design, sets: to
+# adjust for, cuts: scores_in_hundredths(), log). kept: an environment; kept$log, entries of earlier sessions.
 answer_step <- function(plan, step, kept) {
   study <- made_study(plan, kept)
   if (inherits(study$value, "twin_error")) {
@@ -33,8 +10,8 @@ answer_step <- function(plan, step, kept) {
                 choices = list(), log = kept$log))
   }
   kept$study <- study$value
-  found <- step_parts(plan, step, study, kept)
-  view <- plan_step_views()[[step]]
+  found <- if (is_panel_plan(plan)) panel_step_parts(plan, step, study, kept) else step_parts(plan, step, study, kept)
+  view <- plan_step_views(plan)[[step]]
   section <- view$section(found$parts)
   html <- as.character(htmltools::tagList(lapply(section$blocks, html_block)))
   html <- sub("sealed until measure_effect() opens it", "sealed until you open it below", html, fixed = TRUE)
@@ -44,50 +21,101 @@ answer_step <- function(plan, step, kept) {
   list(html = html,
        verdict = view$verdict(found$parts), notes = unique(found$notes), failed = found$failed,
        choices = if (step == "designs") lapply(found$parts$designs, estimator_choices),
+       sets = if (step == "assumptions") found$parts$sets,
+       cuts = if (step == "score") scores_in_hundredths(found$parts$scored),
        seal = seal_sentence(summary(logbook(study$value))), log = log)
+}
+
+# Sorts what was made from what failed: list(add: function(made) giving the values, told: function() giving notes and
+# failed; forget: function() that drops what was noted so far, of steps that tell it themselves).
+new_sorter <- function() {
+  told <- list(notes = NULL, failed = character())
+  list(
+    add = function(made) {
+      good <- Filter(function(one) !inherits(one$value, "twin_error"), made)
+      bad <- made[setdiff(names(made), names(good))]
+      told$notes <<- c(told$notes, unlist(lapply(good, `[[`, "notes"), use.names = FALSE))
+      told$failed <<- c(told$failed, vapply(bad, function(one) failed_sentence(one$value), ""))
+      lapply(good, `[[`, "value")
+    },
+    told = function() told, forget = function() told <<- list(notes = NULL, failed = character())
+  )
 }
 
 # list(parts: as report_parts(), as far as the step needs them, notes, failed).
 step_parts <- function(plan, step, study, kept) {
   parts <- list(study = study$value, figures = new_figures())
-  found <- list(notes = if (step == "question") study$notes, failed = character())
-  add <- function(made) {
-    good <- Filter(function(one) !inherits(one$value, "twin_error"), made)
-    bad <- made[setdiff(names(made), names(good))]
-    found$notes <<- c(found$notes, unlist(lapply(good, `[[`, "notes"), use.names = FALSE))
-    found$failed <<- c(found$failed, vapply(bad, function(one) failed_sentence(one$value), ""))
-    lapply(good, `[[`, "value")
-  }
   if (step == "question") {
     parts$groups <- plan_groups(plan, study$value)
-    return(c(list(parts = parts), found))
+    return(list(parts = parts, notes = study$notes, failed = character()))
   }
-  designs <- add(made_designs(plan, kept))
-  if (step != "designs") found <- list(notes = NULL, failed = character())
+  if (step == "assumptions") {
+    parts$sets <- plain_sets(study$value)
+    parts$opened <- length(plan$effects) > 0L
+    return(list(parts = parts, notes = NULL, failed = character()))
+  }
+  sorter <- new_sorter()
+  designs <- sorter$add(made_designs(plan, kept))
+  if (step != "designs") sorter$forget()
   parts$designs <- two_arm_designs(designs)
   if (step == "score") {
     parts$scored <- Find(function(design) !is.null(design$score), parts$designs)
   } else {
-    parts$balances <- add(made_each(kept, "balance", parts$designs, function(design) {
+    parts$balances <- sorter$add(made_each(kept, "balance", parts$designs, function(design) {
       plan_balances(plan, list(one = design))$one
     }, plan$report))
   }
-  if (step %in% c("power", "report")) parts$powers <- add(made_powers(plan, designs, kept))
+  if (step %in% c("power", "report")) parts$powers <- sorter$add(made_powers(plan, designs, kept))
   if (step %in% c("effects", "bias", "report")) {
-    effects <- add(made_effects(plan, designs, kept))
-    if (step == "bias") found <- list(notes = NULL, failed = character())
+    effects <- sorter$add(made_effects(plan, designs, kept))
+    if (step == "bias") sorter$forget()
     parts <- c(parts, list(effects = effects, comparisons = effect_comparisons(effects, unlist(plan$report$truth)),
                            outcomes = effect_outcomes(effects)))
   }
-  if (step %in% c("bias", "report")) parts$probes <- add(made_probes(plan, parts$effects, kept))
-  c(list(parts = parts), found)
+  if (step %in% c("bias", "report")) parts$probes <- sorter$add(made_probes(plan, parts$effects, kept))
+  c(list(parts = parts), sorter$told())
 }
 
+# The same for a panel: list(parts: as panel_parts(), notes, failed).
+panel_step_parts <- function(plan, step, panel, kept) {
+  figures <- new_figures()
+  panel_of_plan <- panel$value
+  sorter <- new_sorter()
+  made_part <- function(part, verb) {
+    sorter$add(list(made_once(kept, list(part, panel_of_plan$hash, plan[[part]]), function() {
+      plan_part(plan, part, verb, panel_of_plan)
+    })) |> stats::setNames(part))[[part]]
+  }
+  trends <- if (step %in% c("trends", "report")) made_part("trends", assess_trends)
+  effects <- if (step %in% c("effects", "bias", "report")) sorter$add(made_paths(plan, panel_of_plan, kept))
+  if (step == "bias") sorter$forget()
+  decomposition <- if (step %in% c("decomposition", "report")) made_part("decompose", decompose_did)
+  found <- if (step %in% c("bias", "report")) sorter$add(made_probes(plan, lapply(effects, `[[`, "measured"), kept))
+  parts <- panel_parts(panel_of_plan, lapply(effects, `[[`, "shown"), found, unlist(plan$report$truth), trends,
+                       decomposition)
+  parts$figures <- figures
+  told <- sorter$told()
+  if (step == "question") told$notes <- panel$notes
+  c(list(parts = parts), told)
+}
+
+made_paths <- function(plan, panel, kept) {
+  lapply(stats::setNames(nm = names(plan$effects)), function(name) {
+    made_once(kept, list("path", panel$hash, name, plan$effects[[name]]), function() {
+      alone <- plan
+      alone$effects <- plan$effects[name]
+      plan_panel_effects(alone, panel)[[1L]]
+    })
+  })
+}
+
+# The study or panel of the plan.
 made_study <- function(plan, kept) {
-  file <- plan$study$data
+  question <- plan_question(plan)
+  file <- question$data
   stamp <- if (rlang::is_string(file)) file.info(beside_plan(plan, file))[c("size", "mtime")]
-  made_once(kept, list("study", plan$study, stamp), function() {
-    study <- plan_study(plan)
+  made_once(kept, list("study", question, stamp), function() {
+    study <- if (is_panel_plan(plan)) plan_panel(plan) else plan_study(plan)
     resume_logbook(study_of(study), kept$log)
     study
   })
@@ -160,8 +188,10 @@ made_probes <- function(plan, effects, kept) {
 named_part <- function(parts, name) if (!is.null(name)) parts[[unlist(name)]]
 
 most_kept <- 200L
+most_bytes <- 2e9
 
-# list(value, or the error it met; notes: what was warned of), made once for its key; the oldest of many go.
+# list(value, or the error it met; notes: what was warned of), made once for its key; the oldest go where there are many
+# or they are large (what two of them share is counted twice, so less is kept than would fit).
 made_once <- function(kept, key, make) {
   id <- rlang::hash(key)
   if (is.null(kept$made[[id]])) {
@@ -170,8 +200,10 @@ made_once <- function(kept, key, make) {
       notes <<- c(notes, paste(message_lines(w, in_plan = TRUE), collapse = " "))
       rlang::cnd_muffle(w)
     }), twin_error = function(e) e)
-    kept$made[[id]] <- list(value = value, notes = notes)
-    kept$made <- utils::tail(kept$made, most_kept)
+    kept$made[[id]] <- list(value = value, notes = notes, bytes = as.numeric(utils::object.size(value)))
+    later <- rev(cumsum(rev(vapply(kept$made, `[[`, 0, "bytes"))))  # of itself and those made since
+    stays <- later <= most_bytes | seq_along(later) == length(later)
+    kept$made <- utils::tail(kept$made[stays], most_kept)
   }
   kept$made[[id]]
 }
@@ -179,10 +211,11 @@ made_once <- function(kept, key, make) {
 failed_sentence <- function(error) paste(trimws(message_lines(error, in_plan = TRUE)), collapse = " ")
 
 # What a page needs to know of the columns: list(name, kind, missing, levels: texts, for those of few values, counts: at
-# most ten, for a picture, roles: guess_roles(), NULL where there is no guess).
+# most ten, for a picture, roles: guess_roles(), panel: guess_panel(), NULL where there is no guess).
 answer_columns <- function(path, reading = list()) {
   data <- do.call(read_units, c(list(path), reading))
   kinds <- vapply(data, column_kind, "")
+  data_frame <- as.data.frame(data)
   levels <- lapply(data, function(x) {
     known <- as.character(sort(unique(x[!is.na(x)])))
     if (length(known) <= 20L) known
@@ -193,7 +226,17 @@ answer_columns <- function(path, reading = list()) {
   })
   list(name = names(data), kind = unname(kinds),
        missing = unname(vapply(data, function(x) sum(is.na(x)), 0L)), levels = levels, counts = counts,
-       roles = tryCatch(guess_roles(as.data.frame(data)), twin_error = function(e) NULL))
+       panel = tryCatch(guess_panel(data_frame), twin_error = function(e) NULL),
+       roles = tryCatch(guess_roles(data_frame), twin_error = function(e) NULL))
+}
+
+# Scores of both arms counted in hundredths, before any is trimmed: list(treated, control), of 100 counts each. NULL
+# without scores, or with those of a database.
+scores_in_hundredths <- function(design) {
+  if (is.null(design) || is_remote(design)) return(NULL)
+  bins <- findInterval(design$score$fitted, seq(0, 1, 0.01), rightmost.closed = TRUE)
+  z <- study_of(design)$z
+  list(treated = tabulate(bins[z == 1L], 100L), control = tabulate(bins[z == 0L], 100L))
 }
 
 # All results of a plan in a folder, as `twin run` leaves them, with the plan and the same in R.
@@ -201,15 +244,47 @@ answer_report <- function(plan, out, kept) {
   study <- made_study(plan, kept)
   if (inherits(study$value, "twin_error")) stop(study$value)
   kept$study <- study$value
+  results <- file.path(out, "results")
+  make_folder(results)
+  parts <- whole_parts(plan, study, kept)
+  plan$path <- file.path(out, "plan.yml")
+  write_text(plan_text(plan), plan$path)
+  if (is_panel_plan(plan)) write_panel_results(results, parts, plan) else write_results(results, parts, plan)
+  if (!is_panel_plan(plan)) write_text(plan_script(plan), file.path(results, "analysis.R"))
+  list(out = results, verdict = "made")
+}
+
+# The parts of the whole report.
+whole_parts <- function(plan, study, kept) {
+  if (is_panel_plan(plan)) {
+    parts <- panel_step_parts(plan, "report", study, kept)$parts
+    drop_figures(parts$figures)
+    return(parts[names(parts) != "figures"])
+  }
   found <- step_parts(plan, "report", study, kept)$parts
   drop_figures(found$figures)
   parts <- report_parts(study_of(study$value), found$designs, found$effects, found$probes, unlist(plan$report$truth),
                         found$balances, plan_groups(plan, study$value))
   parts$powers <- found$powers
-  plan$path <- file.path(out, "plan.yml")
-  make_folder(file.path(out, "results"))
-  write_text(plan_text(plan), plan$path)
-  write_results(file.path(out, "results"), parts, plan)
-  write_text(plan_script(plan), file.path(out, "results", "analysis.R"))
-  list(out = file.path(out, "results"), verdict = "made")
+  parts
+}
+
+# What differs between the plan on the page and another one of the same data, in settings, balance and effects. lines:
+# of the other.
+answer_comparison <- function(plan, lines, kept) {
+  other <- plan_from_lines(lines, plan$path)
+  rows <- compare_facts(plan_facts(other, kept), plan_facts(plan, kept))
+  shown <- data.frame(Part = rows$part, What = rows$what, Theirs = rows$old, Here = rows$new)
+  shown[is.na(shown)] <- ""
+  html <- if (nrow(rows) > 0L) as.character(html_block(table_block(shown, "What differs"))) else
+    "<p>Nothing differs: the same settings, data, balance and effects.</p>"
+  list(html = html, verdict = plural(nrow(rows), "difference"))
+}
+
+plan_facts <- function(plan, kept) {
+  study <- made_study(plan, kept)
+  if (inherits(study$value, "twin_error")) stop(study$value)
+  kept$study <- study$value
+  list(plan = plan[setdiff(names(plan), c("path", "lines"))],
+       facts = run_facts(whole_parts(plan, study, kept), beside_plan(plan, plan_question(plan)$data)))
 }

@@ -16,12 +16,12 @@ plan_verbs <- c(score = "score_units", trim = "trim_units", pair = "pair_units",
                 stratify = "stratify_units", weigh = "weigh_units", respond = "weigh_responses",
                 search = "search_metric")
 
-# Lines of R that do what a plan of a study says. Formulas and conditions were checked when the plan was read.
-plan_script <- function(plan) {
+# Lines of R that do what a plan says. Formulas and conditions were checked when the plan was read.
+plan_script <- function(plan) if (is_panel_plan(plan)) panel_script(plan) else study_script(plan)
+
+study_script <- function(plan) {
   study <- plan$study
-  reading <- study[intersect(names(study), reading_keys())]
-  framing <- study[setdiff(names(study), c("data", reading_keys()))]
-  frame <- if (is.null(framing$reference)) "frame_study" else "frame_arms"
+  frame <- if (is.null(study$reference)) "frame_study" else "frame_arms"
   designs <- unlist(lapply(names(plan$designs), function(name) {
     steps <- vapply(plan_steps(plan, name), function(step) script_call(plan_verbs[[step$verb]], step$settings), "")
     sprintf("designs[[%s]] <- %s", deparse(name), paste(c("study", steps), collapse = " |>\n  "))
@@ -33,22 +33,69 @@ plan_script <- function(plan) {
     given <- settings[setdiff(names(settings), c("design", "measure"))]
     sprintf("effects[[%s]] <- %s", deparse(name), script_call(verb, given, from))
   }))
-  probed <- unlist(lapply(names(plan$probes), function(name) {
-    settings <- plan$probes[[name]]
-    from <- if (is.null(settings$effect)) script_value("estimate", settings$estimate) else
-      sprintf("effects[[%s]]", deparse(settings$effect))
-    given <- settings[setdiff(names(settings), c("probe", "effect", "estimate"))]
-    sprintf("probes[[%s]] <- %s", deparse(name), script_call(probes[[settings$probe]]$verb, given, from))
-  }))
-  c("library(carefultwin)", "",
-    sprintf("units <- %s", script_call("read_units", c(list(study$data), reading))),
-    sprintf("study <- %s", script_call(frame, framing, "units")), "describe_groups(study)", "",
+  c(script_data(study, frame, "study"), "describe_groups(study)", "",
     if (length(designs) > 0L) c("designs <- list()", designs, "assess_balance(designs)"),
     if (length(effects) > 0L) c("", "effects <- list()", effects, "effects"),
-    if (length(probed) > 0L) c("", "probes <- list()", probed, "probes"),
-    "", sprintf("write_report(\"report.html\", study%s%s%s)", if (length(designs) > 0L) ", designs = designs" else "",
-                if (length(effects) > 0L) ", effects = effects" else "",
-                if (length(probed) > 0L) ", probes = probes" else ""))
+    script_probes(plan, "effects"),
+    script_report("study", plan, c(designs = length(designs), effects = length(effects), probes = length(plan$probes))))
+}
+
+panel_script <- function(plan) {
+  averaging <- setdiff(names(formals(summarise_did)), c("x", "level", "seed"))
+  effects <- unlist(lapply(names(plan$effects), function(name) {
+    settings <- plan$effects[[name]]
+    average <- settings[intersect(names(settings), averaging)]
+    measured <- sprintf("measured[[%s]]", deparse(name))
+    c(sprintf("%s <- %s", measured, script_call("measure_did", settings[setdiff(names(settings), averaging)], "panel")),
+      sprintf("effects[[%s]] <- %s", deparse(name), if (length(average) == 0L) measured else
+        script_call("summarise_did", average, measured)))
+  }))
+  judged <- unlist(Map(function(part, verb, name) {
+    settings <- plan[[part]]
+    if (is.null(settings) || isFALSE(settings)) return(NULL)
+    c(sprintf("%s <- %s", name, script_call(verb, if (isTRUE(settings)) list() else settings, "panel")), name)
+  }, c("trends", "decompose"), c("assess_trends", "decompose_did"), c("trends", "decomposition")))
+  c(script_data(plan$panel, "frame_panel", "panel"), "panel", "", unname(judged),
+    if (length(effects) > 0L) c("", "measured <- list()", "effects <- list()", effects, "effects"),
+    script_probes(plan, "measured"),
+    script_report("panel", plan, c(effects = length(effects), probes = length(plan$probes)), trends = "trends",
+                  decompose = "decomposition"))
+}
+
+# Reading and framing.
+script_data <- function(question, frame, name) {
+  reading <- question[intersect(names(question), reading_keys())]
+  framing <- question[setdiff(names(question), c("data", reading_keys()))]
+  c("library(carefultwin)", "",
+    sprintf("units <- %s", script_call("read_units", c(list(question$data), reading))),
+    sprintf("%s <- %s", name, script_call(frame, framing, "units")))
+}
+
+# from: the list of R objects that the probes ask.
+script_probes <- function(plan, from) {
+  if (length(plan$probes) == 0L) return(NULL)
+  lines <- unlist(lapply(names(plan$probes), function(name) {
+    settings <- plan$probes[[name]]
+    about <- if (is.null(settings$effect)) script_value("estimate", settings$estimate) else
+      sprintf("%s[[%s]]", from, deparse(settings$effect))
+    given <- settings[setdiff(names(settings), c("probe", "effect", "estimate"))]
+    sprintf("probes[[%s]] <- %s", deparse(name), script_call(probes[[settings$probe]]$verb, given, about))
+  }))
+  c("", "probes <- list()", lines, "probes")
+}
+
+# counts: of lists that are there; ...: further arguments by the part of the plan they come from.
+script_report <- function(question, plan, counts, ...) {
+  lists <- names(counts)[counts > 0L]
+  further <- unlist(Filter(Negate(is.null), Map(function(name, part) {
+    if (!is.null(plan[[part]]) && !isFALSE(plan[[part]])) name
+  }, list(...), names(list(...)))))
+  shown <- c(lists, further)
+  words <- vapply(intersect(names(plan$report), c("title", "headline")), function(key) {
+    sprintf("%s = %s", key, deparse(unlist(plan$report[[key]])))
+  }, "")
+  given <- c(sprintf("%s = %s", shown, shown), words)
+  c("", sprintf("write_report(\"report.html\", %s)", paste(c(question, given), collapse = ", ")))
 }
 
 script_call <- function(verb, settings, first = NULL) {
@@ -68,6 +115,7 @@ script_value <- function(key, value) {
   if (rlang::is_string(value) && key == "covariates" && startsWith(trimws(value), "~")) {
     return(deparse1(plan_formula(value, key)))
   }
+  if (key == "graph") return(sprintf("assume_graph(%s)", deparse1(unlist(value))))
   nested <- is.list(value) && any(lengths(value) > 1L)
   deparse1(if (nested || length(value) == 0L) value else plan_numbers(unlist(value)))
 }

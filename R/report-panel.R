@@ -46,27 +46,37 @@ panel_question <- function(parts) {
 }
 
 timing_section <- function(parts) {
+  new_section("timing", "Timing", timing_blocks(parts),
+              lapply(parts$panel$roles$outcome, outcome_path_blocks, parts = parts))
+}
+
+# Who is treated when; no outcome in it.
+timing_blocks <- function(parts) {
+  panel <- parts$panel
+  beside_block(
+    figure_block(parts$figures, "timing", plot(panel),
+                 sprintf("Units by period, treated or not: %s", timing_text(panel)), height = 6.5),
+    table_block(timing_table(panel), "Cohorts by the period treatment starts in")
+  )
+}
+
+outcome_path_blocks <- function(outcome, parts) {
   panel <- parts$panel
   several <- length(panel$roles$outcome) > 1L
-  named <- function(view, outcome) if (several) paste(view, outcome) else view
-  new_section(
-    "timing", "Timing",
-    beside_block(
-      figure_block(parts$figures, "timing", plot(panel),
-                   sprintf("Units by period, treated or not: %s", timing_text(panel)), height = 6.5),
-      table_block(timing_table(panel), "Cohorts by the period treatment starts in")
-    ),
-    lapply(panel$roles$outcome, function(outcome) {
-      all_blocks(
-        if (several) heading_block(outcome),
-        figure_block(parts$figures, named("means", outcome), plot(panel, "means", outcome),
-                     sprintf("Mean %s of each cohort over time", outcome)),
-        fold_block("Changes around treatment",
-                   figure_block(parts$figures, named("event", outcome), plot(panel, "event", outcome),
-                                sprintf("Changes of %s around treatment, both sides", outcome)))
-      )
-    })
+  named <- function(view) if (several) paste(view, outcome) else view
+  all_blocks(
+    if (several) heading_block(outcome),
+    figure_block(parts$figures, named("means"), plot(panel, "means", outcome),
+                 sprintf("Mean %s of each cohort over time", outcome)),
+    fold_block("Changes around treatment",
+               figure_block(parts$figures, named("event"), plot(panel, "event", outcome),
+                            sprintf("Changes of %s around treatment, both sides", outcome)))
   )
+}
+
+# Where the outcome is still closed: the question and the timing.
+panel_opening_section <- function(parts) {
+  new_section("question", "Question and timing", panel_question(parts)$blocks, timing_blocks(parts))
 }
 
 trends_section <- function(parts) {

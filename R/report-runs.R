@@ -65,13 +65,18 @@ write_run_facts <- function(folder, parts, plan) {
 #' @export
 compare_runs <- function(old, new) {
   runs <- list(old = read_run(old), new = read_run(new))
-  rows <- rbind(
-    changed_rows("plan", flat_plan(runs$old$plan), flat_plan(runs$new$plan)),
-    changed_rows("data", data_words(runs$old$facts), data_words(runs$new$facts)),
-    changed_rows("balance", balance_facts(runs$old$facts), balance_facts(runs$new$facts)),
-    changed_rows("effect", effect_texts(runs$old$facts), effect_texts(runs$new$facts))
+  structure(list(rows = compare_facts(runs$old, runs$new), made = vapply(runs, function(run) run$facts$made, "")),
+            class = "twin_run_comparison")
+}
+
+# One row per change between two runs: list(plan, facts) each.
+compare_facts <- function(old, new) {
+  rbind(
+    changed_rows("plan", flat_plan(old$plan), flat_plan(new$plan)),
+    changed_rows("data", data_words(old$facts), data_words(new$facts)),
+    changed_rows("balance", balance_facts(old$facts), balance_facts(new$facts)),
+    changed_rows("effect", effect_texts(old$facts), effect_texts(new$facts))
   )
-  structure(list(rows = rows, made = vapply(runs, function(run) run$facts$made, "")), class = "twin_run_comparison")
 }
 
 read_run <- function(folder, call = rlang::caller_env()) {

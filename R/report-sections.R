@@ -1,7 +1,7 @@
 # The sections on a study. Each is made of blocks, or NULL when there is nothing to show.
 
 study_sections <- function(parts) {
-  list(question_section(parts), score_section(parts), balance_section(parts), power_section(parts),
+  list(question_section(parts), graph_section(parts), score_section(parts), balance_section(parts), power_section(parts),
        effects_section(parts), bias_section(parts), methods_section(parts), checklist_section(parts),
        logbook_section(parts))
 }

@@ -12,3 +12,11 @@ estimator_choices <- function(design) {
   data.frame(estimator = names(known), words = vapply(known, `[[`, "", "words"), reason = unname(reasons),
              row.names = NULL)
 }
+
+# Estimators over time that need nothing but a panel, by their words; those of them that give one number alone.
+path_estimators <- function() {
+  known <- setdiff(names(did_estimators), "triple")
+  stats::setNames(known, vapply(did_estimators[known], `[[`, "", "words"))
+}
+
+single_number_estimators <- function() names(Filter(function(entry) !is.null(entry$mean), did_estimators))

@@ -129,6 +129,18 @@ plot.twin_graph <- function(x, adjusted = character(), ...) {
     ggplot2::theme(axis.text = ggplot2::element_blank(), panel.grid.major = ggplot2::element_blank())
 }
 
+# What a page needs to draw a graph: list(nodes: data frame of name, x, y in 0 to 1 and role; edges: data frame of from,
+# to, open, and a list of points, a matrix of x and y each).
+graph_sketch <- function(x, adjusted = character()) {
+  layout <- spread_layout(core_layered_layout(x$parents))
+  edges <- which(x$parents, arr.ind = TRUE)
+  names <- rownames(x$parents)
+  at <- cbind(layout$layer, layout$place)
+  list(nodes = graph_nodes(x, layout, adjusted),
+       edges = data.frame(from = names[edges[, 1L]], to = names[edges[, 2L]], open = open_edges(x, adjusted),
+                          points = I(lapply(layout$routes, function(route) at[route, , drop = FALSE]))))
+}
+
 # Places of every layer spread over the whole height, the widest layer first; a single one stands in the middle.
 spread_layout <- function(layout) {
   stretch <- function(v) if (diff(range(v)) == 0) rep(0.5, length(v)) else (v - min(v)) / diff(range(v))

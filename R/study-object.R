@@ -5,7 +5,7 @@
 # the arms' study. matrices: see study_matrix().
 new_study <- function(fields, matrices = new_matrix_cache()) {
   stopifnot(is.integer(fields$z), length(fields$z) == length(fields$rows), is.list(fields$columns))
-  fields$hash <- rlang::hash(fields[setdiff(names(fields), c("formula", "by_graph"))])
+  fields$hash <- rlang::hash(fields[setdiff(names(fields), c("formula", "by_graph", "graph"))])
   fields[c("outside", "family")] <- list(NULL)
   fields$matrices <- matrices
   fields$logbook <- new_logbook()

@@ -15,7 +15,8 @@ below$cli <- c("desk", "plan")
 # Files of the study room that any room may use: conditions, checks, text, files, seeds, progress, logbook; and the
 # registers that plans read; where rows are, for who says so.
 doors <- c(paste0("study-", c("conditions", "checks", "text", "files", "seeds", "progress", "logbook"), ".R"),
-           "core-estimands.R", "study-guess.R", "study-remote.R", "remote-units.R", "panel-guess.R", "probe-kinds.R", "design-verbs.R")
+           "core-estimands.R", "study-guess.R", "study-remote.R", "remote-units.R", "panel-guess.R", "probe-kinds.R", "design-verbs.R",
+           "graph-change.R")
 
 sources <- function() {
   root <- source_root()

@@ -145,7 +145,7 @@ test_that("files that can't be opened are told of", {
   expect_error(open_desk(demo = TRUE, port = 80), "from 1024", class = "twin_error_input")
   folder <- withr::local_tempdir()
   plan <- file.path(folder, "plan.yml")
-  writeLines(c("panel:", "  data: a.csv", "  outcome: y", "  time: t", "  unit: u", "  treatment: d"), plan)
+  writeLines("study: {data: b.csv, treatment: d, reference: none, outcome: y, covariates: x}", plan)
   expect_error(open_desk(plan), "one treatment with two values", class = "twin_error_unsupported")
   writeLines(c("# mine", "study: {data: b.csv, treatment: d, outcome: y, covariates: x}"), plan)
   writeLines("x", file.path(folder, "a.csv"))
@@ -166,7 +166,7 @@ test_that("the page escapes what users wrote", {
   columns <- list(name = c(odd, "x", "y"), kind = c("two values", "number", "number"), missing = c(0L, 3L, 0L),
                   levels = list(c("a", odd), NULL, NULL) |> stats::setNames(c(odd, "x", "y")), counts = list(1:2, 1:10, 1:10), roles = NULL)
   choices <- stats::setNames(list(data.frame(estimator = "difference", words = odd, reason = odd)), odd)
-  html <- c(as.character(carefultwin:::sentence_with_gaps(plan, columns)), as.character(carefultwin:::design_card(plan, odd)),
+  html <- c(as.character(carefultwin:::sentence_with_gaps(plan, columns)), as.character(carefultwin:::plan_cards(plan$designs, "drop")),
             as.character(htmltools::tagList(carefultwin:::estimator_choice(plan, choices))), as.character(carefultwin:::probe_choice(plan)),
             as.character(carefultwin:::answer_view(list(failed = stats::setNames(odd, odd), notes = odd, html = ""), FALSE)))
   expect_false(any(grepl("<script>", html, fixed = TRUE)))
