@@ -1,0 +1,182 @@
+# The causal graph drawn by hand, and the cut of scores: pictures that can be changed.
+
+# A graph as SVG: its nodes are buttons, arrows go from the one pressed first to the one pressed next.
+graph_view <- function(plan, columns, sets, refused) {
+  tags <- htmltools::tags
+  graph <- tryCatch(graph_of_plan(plan), twin_error = function(e) NULL)
+  if (is.null(graph)) {
+    ready <- length(plan$study$covariates) > 0L && !by_formula(plan)
+    return(tags$div(
+      tags$p(class = "soft", "What causes what? Drawn as a graph, the assumptions say which columns suffice to be",
+             "alike in, and what the data should show if they are right."),
+      if (length(plan$study$graph) > 0L) tags$p(class = "warning", "The plan's graph can't be read."),
+      if (ready) shiny::actionButton("start_graph", "Draw it, from the columns chosen above")
+    ))
+  }
+  nodes <- rownames(graph$parents)
+  tags$div(
+    if (length(refused) > 0L) tags$p(class = "warning", role = "alert", refused),
+    tags$p(class = "soft", id = "graph-how", "Press a cause, then what it causes: an arrow is put in, or taken out",
+           "where it was. Delete takes a node away. Thick arrows are on back-door paths that stay open."),
+    graph_svg(graph, unlist(plan$study$covariates)),
+    tags$div(
+      class = "row",
+      labelled_choice("new_node", "A column", plain_choices(setdiff(columns$name, nodes), "choose")),
+      tags$div(class = "field", tags$label(`for` = "new_unobserved", "or something nobody measured"),
+               tags$input(id = "new_unobserved", type = "text")),
+      shiny::actionButton("add_node", "Add to the graph"),
+      labelled_choice("old_node", "A node", plain_choices(setdiff(nodes, c(graph$exposure, graph$outcome)), "choose")),
+      shiny::actionButton("drop_node", "Take away"), shiny::actionButton("drop_graph", "Do without a graph")
+    ),
+    if (length(sets) > 0L) sets_view(sets, unlist(plan$study$covariates))
+  )
+}
+
+by_formula <- function(plan) isTRUE(startsWith(trimws(unlist(plan$study$covariates)[1L]), "~"))
+
+sets_view <- function(sets, covariates) {
+  tags <- htmltools::tags
+  tags$ul(class = "cards", lapply(seq_along(sets), function(k) {
+    set <- sets[[k]]
+    taken <- setequal(set, covariates)
+    tags$li(class = "card", tags$strong(if (length(set) > 0L) paste(set, collapse = ", ") else "nothing need be"),
+            if (taken) tags$p(class = "soft", "These are the columns above.") else if (length(set) > 0L)
+              tags$p(tags$button(type = "button", class = "btn", onclick = sprintf(
+                "Shiny.setInputValue('take_set', %d, {priority: 'event'})", k), "Take this set",
+                tags$span(class = "unseen", paste(set, collapse = ", ")))))
+  }))
+}
+
+# In a box of 900 by 380.
+graph_svg <- function(graph, adjusted) {
+  tags <- htmltools::tags
+  sketch <- plan_sketch(graph, intersect(adjusted, setdiff(rownames(graph$parents), c(graph$exposure, graph$outcome,
+                                                                                     graph$unobserved))))
+  place <- function(x, y) list(x = 80 + 740 * x, y = 345 - 300 * y)
+  edges <- lapply(seq_len(nrow(sketch$edges)), function(k) {
+    points <- sketch$edges$points[[k]]
+    at <- place(points[, 1L], points[, 2L])
+    tags$path(class = if (sketch$edges$open[k]) "edge open" else "edge", d = edge_path(at),
+              `marker-end` = if (sketch$edges$open[k]) "url(#head-open)" else "url(#head)")
+  })
+  boxes <- lapply(seq_len(nrow(sketch$nodes)), function(k) {
+    node <- sketch$nodes[k, ]
+    at <- place(node$x, node$y)
+    causes <- sketch$edges$to[sketch$edges$from == node$name]
+    shown <- if (nchar(node$name) > 18L) paste0(substr(node$name, 1L, 17L), "\u2026") else node$name
+    label <- paste0(node$name, if (nzchar(node$role)) paste0(", ", node$role), if (length(causes) > 0L)
+      paste(": causes", paste(causes, collapse = ", ")))
+    tags$g(class = paste("node", sub(" .*", "", node$role)), role = "button", tabindex = "0", `aria-pressed` = "false",
+           `data-node` = node$name, `aria-label` = label, transform = sprintf("translate(%.0f %.0f)", at$x, at$y),
+           tags$rect(x = -70, y = -15, width = 140, height = 30, rx = 5),
+           tags$text(y = 5, `text-anchor` = "middle", shown),
+           if (nzchar(node$role)) tags$text(class = "role", y = 28, `text-anchor` = "middle", node$role))
+  })
+  head <- function(id, class) {
+    tags$marker(id = id, class = class, viewBox = "0 0 8 8", refX = 7, refY = 4, markerWidth = 9, markerHeight = 9,
+                markerUnits = "userSpaceOnUse", orient = "auto", tags$path(d = "M0 0L8 4L0 8z"))
+  }
+  tags$svg(class = "graph", viewBox = "0 0 900 390", role = "group", `aria-label` = "Causal graph",
+           `aria-describedby` = "graph-how", tags$defs(head("head", "head"), head("head-open", "head open")),
+           edges, boxes)
+}
+
+# From the border of the first box to that of the last, round the places between. at: list(x, y).
+edge_path <- function(at) {
+  last <- length(at$x)
+  start <- leave_box(at$x[1L], at$y[1L], at$x[2L], at$y[2L])
+  end <- leave_box(at$x[last], at$y[last], at$x[last - 1L], at$y[last - 1L])
+  inner <- seq_len(last)[-c(1L, last)]
+  if (length(inner) == 0L) return(sprintf("M%.0f %.0fL%.0f %.0f", start[1L], start[2L], end[1L], end[2L]))
+  paste0(sprintf("M%.0f %.0f", start[1L], start[2L]),
+         paste(sprintf("L%.0f %.0f", at$x[inner], at$y[inner]), collapse = ""),
+         sprintf("L%.0f %.0f", end[1L], end[2L]))
+}
+
+# Where the line from the middle of a box of 140 by 30 towards another point leaves it.
+leave_box <- function(x, y, to_x, to_y) {
+  dx <- to_x - x
+  dy <- to_y - y
+  share <- min(if (dx != 0) 72 / abs(dx) else Inf, if (dy != 0) 17 / abs(dy) else Inf, 1)
+  c(x + share * dx, y + share * dy)
+}
+
+hear_graph <- function(input, output, desk) {
+  seen <- desk$seen
+  shown <- shiny::reactive(seen$history$plan["study"])
+  output$graph <- shiny::renderUI({
+    if (!is.null(seen$columns)) graph_view(shown(), seen$columns, seen$answers$assumptions$value$sets, seen$refused)
+  })
+  try_change <- function(change) {
+    told <- tryCatch({
+      change_desk(desk, change(seen$history$plan))
+      NULL
+    }, twin_error = failed_sentence)
+    seen$refused <- told
+  }
+  shiny::observeEvent(input$start_graph, try_change(start_graph))
+  shiny::observeEvent(input$arrow, {
+    nodes <- rownames(graph_of_plan(seen$history$plan)$parents)
+    if (all(c(input$arrow$from, input$arrow$to) %in% nodes)) {
+      try_change(function(plan) toggle_arrow(plan, input$arrow$from, input$arrow$to))
+    }
+  })
+  shiny::observeEvent(input$add_node, {
+    hidden <- trimws(input$new_unobserved)
+    name <- if (isTRUE(nzchar(hidden))) hidden else input$new_node
+    if (isTRUE(nzchar(name))) try_change(function(plan) add_node(plan, name, !isTRUE(nzchar(hidden))))
+  })
+  take_away <- function(name) {
+    graph <- graph_of_plan(seen$history$plan)
+    if (isTRUE(name %in% setdiff(rownames(graph$parents), c(graph$exposure, graph$outcome)))) {
+      try_change(function(plan) drop_node(plan, name))
+    }
+  }
+  shiny::observeEvent(input$drop_node, take_away(input$old_node))
+  shiny::observeEvent(input$delete_node, take_away(input$delete_node))
+  shiny::observeEvent(input$drop_graph, try_change(function(plan) set_question(plan, list(graph = ""))))
+  shiny::observeEvent(input$take_set, {
+    sets <- seen$answers$assumptions$value$sets
+    if (isTRUE(input$take_set %in% seq_along(sets))) {
+      try_change(function(plan) take_set(plan, sets[[input$take_set]]))
+    }
+  })
+}
+
+# Which scores are kept, moved by two sliders below a picture of both arms. cuts: scores_in_hundredths().
+cut_view <- function(cuts, designs) {
+  tags <- htmltools::tags
+  if (is.null(cuts)) return(NULL)
+  at <- cut_of(designs)
+  tallest <- max(1, unlist(cuts))
+  bars <- function(counts, class, up) {
+    height <- 55 * counts / tallest
+    Map(function(h, k) tags$rect(class = class, x = 8 * k, width = 7, height = round(h, 1), y = if (up)
+      round(60 - h, 1) else 60), height, seq_along(counts) - 1)
+  }
+  slider <- function(id, label, value) {
+    tags$div(tags$label(`for` = id, label),
+             tags$input(id = id, type = "range", class = "cut", min = 0, max = 1, step = 0.01, value = value))
+  }
+  tags$details(
+    id = "cut-box", class = "form", tags$summary("Leave out scores without a counterpart"),
+    tags$div(
+      class = "cutter", `data-treated` = paste(cuts$treated, collapse = ","),
+      `data-control` = paste(cuts$control, collapse = ","),
+      tags$svg(viewBox = "0 0 800 120", preserveAspectRatio = "none", `aria-hidden` = "true",
+               unname(bars(cuts$treated, "treated", TRUE)), unname(bars(cuts$control, "control", FALSE)),
+               tags$rect(class = "shade low", x = 0, y = 0, height = 120, width = 0),
+               tags$rect(class = "shade high", x = 800, y = 0, height = 120, width = 0)),
+      slider("cut_low", "Lowest score that is kept", at[1L]), slider("cut_high", "Highest score that is kept", at[2L]),
+      tags$p(class = "cut-words", `aria-live` = "polite"),
+      tags$button(type = "button", class = "btn", id = "cut_here", "Keep these in every design with a score")
+    )
+  )
+}
+
+# The range that the designs keep now, 0 to 1 where none is set.
+cut_of <- function(designs) {
+  steps <- unlist(unname(designs), recursive = FALSE)
+  ranges <- Filter(function(step) is.list(step) && identical(step$trim$rule, "range"), steps)
+  if (length(ranges) == 0L) c(0, 1) else as.numeric(unlist(ranges[[1L]]$trim$bounds))
+}
