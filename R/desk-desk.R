@@ -13,7 +13,7 @@ step_titles <- function(plan) {
 new_desk <- function(plan, path, saved, token) {
   desk <- new.env(parent = emptyenv())
   desk$seen <- shiny::reactiveValues(history = new_history(plan), columns = NULL, job = NULL, stopped = FALSE,
-                                     answers = list(), trouble = NULL)
+                                     answers = list(), trouble = NULL, refused = NULL, seal = NULL)
   desk$path <- path
   desk$saved <- saved
   desk$token <- token
@@ -105,6 +105,7 @@ hear_job <- function(desk) {
     seen$answers[[job$step]] <- list(key = job$key, value = value)
   } else {
     seen$answers[[job$step]] <- list(key = job$key, value = value)
+    if (!is.null(value$seal)) seen$seal <- value$seal
     keep_log(desk, value$log)
   }
 }

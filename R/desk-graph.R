@@ -1,9 +1,9 @@
 # The causal graph drawn by hand, and the cut of scores: pictures that can be changed.
 
-# A graph as SVG: its nodes are buttons, arrows go from the one pressed first to the one pressed next.
-graph_view <- function(plan, columns, sets, refused) {
+# A graph as SVG: its nodes are buttons, arrows go from the one pressed first to the one pressed next. graph: NULL where
+# there is none; refused: why the last change was not made.
+graph_view <- function(plan, graph, refused) {
   tags <- htmltools::tags
-  graph <- tryCatch(graph_of_plan(plan), twin_error = function(e) NULL)
   if (is.null(graph)) {
     ready <- length(plan$study$covariates) > 0L && !by_formula(plan)
     return(tags$div(
@@ -13,22 +13,26 @@ graph_view <- function(plan, columns, sets, refused) {
       if (ready) shiny::actionButton("start_graph", "Draw it, from the columns chosen above")
     ))
   }
-  nodes <- rownames(graph$parents)
   tags$div(
     if (length(refused) > 0L) tags$p(class = "warning", role = "alert", refused),
     tags$p(class = "soft", id = "graph-how", "Press a cause, then what it causes: an arrow is put in, or taken out",
-           "where it was. Delete takes a node away. Thick arrows are on back-door paths that stay open."),
-    graph_svg(graph, unlist(plan$study$covariates)),
-    tags$div(
-      class = "row",
-      labelled_choice("new_node", "A column", plain_choices(setdiff(columns$name, nodes), "choose")),
-      tags$div(class = "field", tags$label(`for` = "new_unobserved", "or something nobody measured"),
-               tags$input(id = "new_unobserved", type = "text")),
-      shiny::actionButton("add_node", "Add to the graph"),
-      labelled_choice("old_node", "A node", plain_choices(setdiff(nodes, c(graph$exposure, graph$outcome)), "choose")),
-      shiny::actionButton("drop_node", "Take away"), shiny::actionButton("drop_graph", "Do without a graph")
-    ),
-    if (length(sets) > 0L) sets_view(sets, unlist(plan$study$covariates))
+           "where it was. Delete takes a node away. Thick arrows are on back-door paths that stay open; \u2713 means",
+           "adjusted for."),
+    graph_svg(graph, unlist(plan$study$covariates))
+  )
+}
+
+graph_form <- function(graph, columns) {
+  tags <- htmltools::tags
+  nodes <- rownames(graph$parents)
+  tags$div(
+    class = "row",
+    labelled_choice("new_node", "A column", plain_choices(setdiff(columns$name, nodes), "choose")),
+    tags$div(class = "field", tags$label(`for` = "new_unobserved", "or something nobody measured"),
+             tags$input(id = "new_unobserved", type = "text")),
+    shiny::actionButton("add_node", "Add to the graph"),
+    labelled_choice("old_node", "A node", plain_choices(setdiff(nodes, c(graph$exposure, graph$outcome)), "choose")),
+    shiny::actionButton("drop_node", "Take away"), shiny::actionButton("drop_graph", "Do without a graph")
   )
 }
 
@@ -47,65 +51,86 @@ sets_view <- function(sets, covariates) {
   }))
 }
 
-# In a box of 900 by 380.
+# In a box 900 wide, as high as its fullest layer needs.
 graph_svg <- function(graph, adjusted) {
   tags <- htmltools::tags
-  sketch <- plan_sketch(graph, intersect(adjusted, setdiff(rownames(graph$parents), c(graph$exposure, graph$outcome,
-                                                                                     graph$unobserved))))
-  place <- function(x, y) list(x = 80 + 740 * x, y = 345 - 300 * y)
+  observed <- setdiff(rownames(graph$parents), c(graph$exposure, graph$outcome, graph$unobserved))
+  sketch <- plan_sketch(graph, intersect(adjusted, observed))
+  nodes <- sketch$nodes
+  tall <- max(260, 46 * max(table(nodes$x)))
+  place <- function(x, y) cbind(80 + 740 * x, 30 + (tall - 70) * (1 - y))
+  ends <- spread_ends(sketch$edges, place)
   edges <- lapply(seq_len(nrow(sketch$edges)), function(k) {
-    points <- sketch$edges$points[[k]]
-    at <- place(points[, 1L], points[, 2L])
-    tags$path(class = if (sketch$edges$open[k]) "edge open" else "edge", d = edge_path(at),
-              `marker-end` = if (sketch$edges$open[k]) "url(#head-open)" else "url(#head)")
+    at <- place(sketch$edges$points[[k]][, 1L], sketch$edges$points[[k]][, 2L])
+    open <- sketch$edges$open[k]
+    tags$path(class = if (open) "edge open" else "edge", d = edge_path(at, ends$from[k], ends$to[k]),
+              `marker-end` = if (open) "url(#head-open)" else "url(#head)")
   })
-  boxes <- lapply(seq_len(nrow(sketch$nodes)), function(k) {
-    node <- sketch$nodes[k, ]
-    at <- place(node$x, node$y)
-    causes <- sketch$edges$to[sketch$edges$from == node$name]
-    shown <- if (nchar(node$name) > 18L) paste0(substr(node$name, 1L, 17L), "\u2026") else node$name
-    label <- paste0(node$name, if (nzchar(node$role)) paste0(", ", node$role), if (length(causes) > 0L)
-      paste(": causes", paste(causes, collapse = ", ")))
-    tags$g(class = paste("node", sub(" .*", "", node$role)), role = "button", tabindex = "0", `aria-pressed` = "false",
-           `data-node` = node$name, `aria-label` = label, transform = sprintf("translate(%.0f %.0f)", at$x, at$y),
-           tags$rect(x = -70, y = -15, width = 140, height = 30, rx = 5),
-           tags$text(y = 5, `text-anchor` = "middle", shown),
-           if (nzchar(node$role)) tags$text(class = "role", y = 28, `text-anchor` = "middle", node$role))
+  boxes <- lapply(seq_len(nrow(nodes)), function(k) {
+    node_button(nodes$name[k], nodes$role[k], sketch$edges$to[sketch$edges$from == nodes$name[k]],
+                place(nodes$x[k], nodes$y[k]))
   })
   head <- function(id, class) {
     tags$marker(id = id, class = class, viewBox = "0 0 8 8", refX = 7, refY = 4, markerWidth = 9, markerHeight = 9,
                 markerUnits = "userSpaceOnUse", orient = "auto", tags$path(d = "M0 0L8 4L0 8z"))
   }
-  tags$svg(class = "graph", viewBox = "0 0 900 390", role = "group", `aria-label` = "Causal graph",
+  tags$svg(class = "graph", viewBox = sprintf("0 0 900 %.0f", tall), role = "group", `aria-label` = "Causal graph",
            `aria-describedby` = "graph-how", tags$defs(head("head", "head"), head("head-open", "head open")),
            edges, boxes)
 }
 
-# From the border of the first box to that of the last, round the places between. at: list(x, y).
-edge_path <- function(at) {
-  last <- length(at$x)
-  start <- leave_box(at$x[1L], at$y[1L], at$x[2L], at$y[2L])
-  end <- leave_box(at$x[last], at$y[last], at$x[last - 1L], at$y[last - 1L])
-  inner <- seq_len(last)[-c(1L, last)]
-  if (length(inner) == 0L) return(sprintf("M%.0f %.0fL%.0f %.0f", start[1L], start[2L], end[1L], end[2L]))
-  paste0(sprintf("M%.0f %.0f", start[1L], start[2L]),
-         paste(sprintf("L%.0f %.0f", at$x[inner], at$y[inner]), collapse = ""),
-         sprintf("L%.0f %.0f", end[1L], end[2L]))
+node_button <- function(name, role, causes, at) {
+  tags <- htmltools::tags
+  shown <- if (nchar(name) > 18L) paste0(substr(name, 1L, 17L), "\u2026") else name
+  adjusted <- role == "adjusted for"
+  label <- paste0(name, if (nzchar(role)) paste0(", ", role), if (length(causes) > 0L)
+    paste(": causes", paste(causes, collapse = ", ")))
+  tags$g(class = paste("node", sub(" .*", "", role)), role = "button", tabindex = "0", `aria-pressed` = "false",
+         `data-node` = name, `aria-label` = label, transform = sprintf("translate(%.0f %.0f)", at[1L], at[2L]),
+         tags$rect(x = -70, y = -15, width = 140, height = 30, rx = 5),
+         tags$text(y = 5, `text-anchor` = "middle", if (adjusted) paste("\u2713", shown) else shown),
+         if (nzchar(role) && !adjusted) tags$text(class = "role", y = 28, `text-anchor` = "middle", role))
 }
 
-# Where the line from the middle of a box of 140 by 30 towards another point leaves it.
-leave_box <- function(x, y, to_x, to_y) {
-  dx <- to_x - x
-  dy <- to_y - y
-  share <- min(if (dx != 0) 72 / abs(dx) else Inf, if (dy != 0) 17 / abs(dy) else Inf, 1)
-  c(x + share * dx, y + share * dy)
+# By how much arrows that share a box are moved apart, at both ends: list(from, to).
+spread_ends <- function(edges, place) {
+  apart <- function(own, other_end) {
+    moved <- numeric(nrow(edges))
+    for (name in unique(own)) {
+      inside <- which(own == name)
+      y <- vapply(inside, function(k) other_end(edges$points[[k]]), 0)
+      moved[inside[order(y)]] <- if (length(inside) == 1L) 0 else seq(-10, 10, length.out = length(inside))
+    }
+    moved
+  }
+  second <- function(points) place(points[2L, 1L], points[2L, 2L])[2L]
+  next_to_last <- function(points) place(points[nrow(points) - 1L, 1L], points[nrow(points) - 1L, 2L])[2L]
+  list(from = apart(edges$from, second), to = apart(edges$to, next_to_last))
+}
+
+# From the right border of the first box to the left one of the last, through the places between; it leaves and arrives
+# level everywhere. at: a matrix of x and y.
+edge_path <- function(at, from, to) {
+  last <- nrow(at)
+  at[1L, ] <- at[1L, ] + c(70, from)
+  at[last, ] <- at[last, ] + c(-71, to)
+  half <- diff(at[, 1L]) / 2
+  here <- at[-last, , drop = FALSE]
+  there <- at[-1L, , drop = FALSE]
+  curves <- sprintf("C%.0f %.0f %.0f %.0f %.0f %.0f", here[, 1L] + half, here[, 2L], there[, 1L] - half, there[, 2L],
+                    there[, 1L], there[, 2L])
+  paste0(sprintf("M%.0f %.0f", at[1L, 1L], at[1L, 2L]), paste(curves, collapse = ""))
 }
 
 hear_graph <- function(input, output, desk) {
   seen <- desk$seen
   shown <- shiny::reactive(seen$history$plan["study"])
-  output$graph <- shiny::renderUI({
-    if (!is.null(seen$columns)) graph_view(shown(), seen$columns, seen$answers$assumptions$value$sets, seen$refused)
+  drawn <- shiny::reactive(tryCatch(graph_of_plan(shown()), twin_error = function(e) NULL))
+  output$graph <- shiny::renderUI(if (!is.null(seen$columns)) graph_view(shown(), drawn(), seen$refused))
+  output$graph_form <- shiny::renderUI(if (!is.null(drawn())) graph_form(drawn(), seen$columns))
+  output$graph_sets <- shiny::renderUI({
+    sets <- seen$answers$assumptions$value$sets
+    if (!is.null(drawn()) && length(sets) > 0L) sets_view(sets, unlist(shown()$study$covariates))
   })
   try_change <- function(change) {
     told <- tryCatch({
@@ -144,10 +169,10 @@ hear_graph <- function(input, output, desk) {
 }
 
 # Which scores are kept, moved by two sliders below a picture of both arms. cuts: scores_in_hundredths().
-cut_view <- function(cuts, designs) {
+# at: the range that is kept now.
+cut_view <- function(cuts, at) {
   tags <- htmltools::tags
   if (is.null(cuts)) return(NULL)
-  at <- cut_of(designs)
   tallest <- max(1, unlist(cuts))
   bars <- function(counts, class, up) {
     height <- 55 * counts / tallest
@@ -167,6 +192,7 @@ cut_view <- function(cuts, designs) {
                unname(bars(cuts$treated, "treated", TRUE)), unname(bars(cuts$control, "control", FALSE)),
                tags$rect(class = "shade low", x = 0, y = 0, height = 120, width = 0),
                tags$rect(class = "shade high", x = 800, y = 0, height = 120, width = 0)),
+      tags$p(class = "soft", "Treated upwards, control downwards, by score from 0 to 1."),
       slider("cut_low", "Lowest score that is kept", at[1L]), slider("cut_high", "Highest score that is kept", at[2L]),
       tags$p(class = "cut-words", `aria-live` = "polite"),
       tags$button(type = "button", class = "btn", id = "cut_here", "Keep these in every design with a score")

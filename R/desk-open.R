@@ -1,13 +1,14 @@
 #' Open the desk
 #'
 #' A page in the browser that takes an analysis through its steps, on this machine and without a network: question,
-#' score and overlap, designs and their balance, power, the seal, effects, hidden bias, report. What is chosen becomes a
+#' assumptions drawn as a graph, score and overlap, designs and their balance, power, the seal, effects, hidden bias,
+#' report; of units over time the timing, the time before treatment, effects and paths. What is chosen becomes a
 #' plan file, which is saved at every change, can be undone, and gives the same numbers with `twin run`; the same in R
 #' stands beside it. On the command line: `twin desk [FILE]`.
 #'
-#' The page follows studies of one treatment with two values in a file. What it has no controls for (graphs, learners,
-#' several arms, panels, databases) a plan file has: `twin keys`. Keys of a plan that the page does not show stay as
-#' they are.
+#' The page follows one treatment with two values, in a file or, by its plan, in a database. What it has no controls for
+#' (several arms, effects by group, placebos) a plan file has: `twin keys`. Keys of a plan that the page does not show
+#' stay as they are.
 #'
 #' @param file A plan (`.yml`), which is saved in place, without its comments: as it was it is kept as `FILE.before`; or
 #'   data, beside which `plan.yml` is made (or gone on with). `NULL` (default) waits for a file to be
@@ -18,8 +19,8 @@
 #' @param browse Open the browser? Else the address is said.
 #' @return The path of the plan, invisibly, when the desk stops. Beside a saved plan stands its logbook
 #'   (`plan-logbook.csv`), by which designs tried after the outcome was opened are counted across sittings.
-#' @section Errors: `twin_error_file` for a file that is not there; `twin_error_input` for a plan with errors, a panel
-#'   plan or one of a database; `twin_error_package` where shiny or callr are not installed.
+#' @section Errors: `twin_error_file` for a file that is not there; `twin_error_input` for a plan with errors;
+#'   `twin_error_unsupported` for one of several arms; `twin_error_package` where shiny or callr are not installed.
 #' @family out
 #' @examples
 #' \dontrun{
@@ -60,14 +61,15 @@ plan_on_desk <- function(file, call) {
   plan <- read_plan(path)
   check_desk_plan(plan, file, is_plan, call)
   keep_before(path)
+  if (!is.null(plan$study$graph)) plan$study$graph <- as_dot(plan_graph(plan, plan$study$graph))  # of a file as well
   list(plan = plan[setdiff(names(plan), c("path", "lines"))], path = path, saved = TRUE)
 }
 
 check_desk_plan <- function(plan, file, is_plan, call) {
   data <- plan_question(plan)$data
-  if (!is.null(names(data)) || !is.null(plan$study$reference)) {
-    abort_unsupported(c("The desk follows data in a file, of one treatment with two values.",
-                        i = "Use {.code twin run} for several arms and tables in a database."), call = call)
+  if (!is.null(plan$study$reference)) {
+    abort_unsupported(c("The desk follows one treatment with two values.",
+                        i = "Use {.code twin run} for several arms."), call = call)
   }
   if (!is_plan && !identical(basename(data), basename(file))) {
     abort_input(c("{.file {plan$path}} is there already, about {.file {data}}.",

@@ -34,7 +34,8 @@ desk_file <- function(names) {
 # The sections of a plan, each with its controls and the place of its answer. titles: step_titles().
 notebook_view <- function(titles) {
   before <- list(question = list(shiny::uiOutput("upload"), shiny::uiOutput("sentence")),
-                 assumptions = list(shiny::uiOutput("graph")),
+                 assumptions = list(shiny::uiOutput("graph"), shiny::uiOutput("graph_form"),
+                                    shiny::uiOutput("graph_sets")),
                  designs = list(shiny::uiOutput("design_cards"), shiny::uiOutput("design_form")),
                  effects = list(shiny::uiOutput("seal"), shiny::uiOutput("estimator_boxes"),
                                 shiny::uiOutput("path_form")),
@@ -194,6 +195,7 @@ columns_to_tick <- function(question, columns, heading, legend) {
                              "cluster", "stratum")])
   tags$details(
     id = "columns-box", open = if (length(chosen) == 0L && is.null(question$time)) NA, tags$summary(heading),
+    if (!is.null(columns$note)) tags$p(class = "soft", columns$note),
     tags$fieldset(tags$legend(legend), id = "covariates", class = "columns",
                   lapply(seq_along(columns$name), function(k) {
                     column_line(columns, k, columns$name[k] %in% chosen, taken)
@@ -342,11 +344,10 @@ answer_view <- function(value, busy) {
            htmltools::HTML(value$html))
 }
 
-seal_view <- function(plan, answers) {
+# sentence: of the seal, as the worker told it last.
+seal_view <- function(plan, answers, sentence) {
   tags <- htmltools::tags
   panel <- is_panel_plan(plan)
-  sentence <- Find(Negate(is.null), lapply(answers[rev(names(plan_step_views(plan)))],
-                                           function(answer) answer$value$seal))
   if (length(plan$effects) > 0L) {
     return(tags$p(class = "seal open", if (!panel) sentence, if (panel)
       "The outcome under treatment is open; the logbook keeps every effect that is measured." else
@@ -410,7 +411,7 @@ rail_view <- function(plan, answers, job) {
   titles <- step_titles(plan)
   verdict <- function(step) {
     if (identical(job$step, step)) return("working ...")
-    value <- answers[[step]]$value
+    value <- if (step == "report" || views[[step]]$able(plan)) answers[[step]]$value
     if (length(value$failed) > 0L) return(paste(value$verdict, "\u2013 look"))
     if (!is.null(value)) return(value$verdict)
     if (isTRUE(views[[step]]$sealed) && length(plan$effects) == 0L) return("sealed")

@@ -52,7 +52,9 @@ show_answers <- function(output, desk) {
   for (step in steps) local({
     own <- step
     output[[paste0("answer_", own)]] <- shiny::renderUI({
-      answer_view(seen$answers[[own]]$value, identical(seen$job$step, own))
+      view <- plan_step_views(seen$history$plan)[[own]]
+      stands <- own == "comparison" || (!is.null(view) && view$able(seen$history$plan))
+      if (stands) answer_view(seen$answers[[own]]$value, identical(seen$job$step, own))
     })
     output[[paste0("help_", own)]] <- shiny::renderUI(help_view(seen$answers$help$value$html[[own]]))
   })
@@ -142,7 +144,11 @@ hear_designs <- function(input, output, desk) {
   output$design_form <- shiny::renderUI(add_design_form())
   output$design_fields <- shiny::renderUI(if (isTRUE(input$added_kind %in% names(desk_designs)))
     design_fields(input$added_kind))
-  output$cut <- shiny::renderUI(cut_view(seen$answers$score$value$cuts, designs()))
+  cuts <- shiny::reactiveVal()  # sliders are not drawn anew while what they show is the same
+  range <- shiny::reactiveVal(c(0, 1))
+  shiny::observe(cuts(seen$answers$score$value$cuts))
+  shiny::observe(range(cut_of(designs())))
+  output$cut <- shiny::renderUI(cut_view(cuts(), range()))
   shiny::observeEvent(input$add_design, {
     kind <- input$added_kind
     if (!isTRUE(kind %in% names(desk_designs))) return()
@@ -176,7 +182,7 @@ upload_view <- function() {
 hear_effects <- function(input, output, desk) {
   seen <- desk$seen
   choices <- function() seen$answers$designs$value$choices
-  output$seal <- shiny::renderUI(seal_view(seen$history$plan, seen$answers))
+  output$seal <- shiny::renderUI(seal_view(seen$history$plan, seen$answers, seen$seal))
   output$estimator_boxes <- shiny::renderUI({
     plan <- seen$history$plan
     if (length(plan$effects) > 0L) if (is_panel_plan(plan)) plan_cards(plan$effects, "drop_path") else
@@ -234,7 +240,7 @@ hear_report <- function(input, output, desk) {
     plan <- seen$history$plan
     made <- seen$answers$report$value
     tags$div(
-      if (length(plan$effects) > 0L) report_fields(plan),
+      report_fields(plan),
       if (length(seen$answers$question$value) > 0L) {
         shiny::actionButton("make_report", "Make report, tables and figures")
       },
@@ -246,8 +252,9 @@ hear_report <- function(input, output, desk) {
                  tags$strong("These are of the plan before its last change.")
                })
       },
-      tags$h3("The same as a plan"), tags$p(shiny::downloadLink("plan_file", "Download"), "; run it with",
-                                            tags$code("twin run plan.yml")),
+      tags$h3("The same as a plan"), tags$p(
+        shiny::downloadLink("plan_file", "Download", .noWS = "after"), "; run it with", tags$code("twin run plan.yml")
+      ),
       tags$pre(class = "text", tabindex = 0, paste(plan_text(plan), collapse = "\n")),
       if (length(plan$study$treatment) > 0L || is_panel_plan(plan)) htmltools::tagList(
         tags$h3("The same in R"), tags$p(shiny::downloadLink("script_file", "Download")),
@@ -285,13 +292,15 @@ hear_report <- function(input, output, desk) {
 # The report's heading, and the effect that its first sentence is about.
 report_fields <- function(plan) {
   tags <- htmltools::tags
+  one_number <- Filter(function(settings) is.null(settings$over) || identical(settings$over, "all"), plan$effects)
   tags$div(
     class = "row",
     tags$div(class = "field", tags$label(`for` = "title", "Title of the report"),
              tags$input(id = "title", type = "text", value = plan$report$title,
                         onchange = choice_event("titled", "title"))),
-    tags$div(class = "field", tags$label(`for` = "headline", "Effect of its first sentence"),
-             told_choice("headline", plain_choices(names(plan$effects), "the first adjusted one"),
+    if (length(one_number) > 0L) tags$div(
+      class = "field", tags$label(`for` = "headline", "Effect of its first sentence"),
+             told_choice("headline", plain_choices(names(one_number), "the first adjusted one"),
                          if (is.null(plan$report$headline)) "" else plan$report$headline,
                          choice_event("titled", "headline")))
   )

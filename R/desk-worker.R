@@ -11,9 +11,7 @@ desk_job <- function(lines, path, step, log, progress, out = NULL, other = NULL)
   if (is.null(desk_kept$log)) desk_kept$log <- log
   tryCatch({
     plan <- plan_from_lines(lines, path)
-    question <- plan_question(plan)
-    reading <- question[intersect(names(question), reading_keys())]
-    switch(step, columns = answer_columns(beside_plan(plan, question$data), reading),
+    switch(step, columns = answer_columns(plan),
            report = answer_report(plan, out, desk_kept), comparison = answer_comparison(plan, other, desk_kept),
            help = list(html = lapply(plan_step_views(plan), step_help)), answer_step(plan, step, desk_kept))
   }, twin_error = function(e) list(html = "", verdict = "not yet", failed = c(plan = failed_sentence(e)), log = log))

@@ -47,12 +47,15 @@ plan_database <- function(plan, part, settings) {
                    path = settings$file, call = NULL)
       }
     }
-    connection <- tryCatch(door$connect(settings), error = function(e) {
+    id <- rlang::hash(settings[setdiff(names(settings), given)])
+    kept <- open_databases$all[[id]]  # studies of one database share its connection
+    connection <- if (!is.null(kept) && DBI::dbIsValid(kept)) kept
+    if (is.null(connection)) connection <- tryCatch(door$connect(settings), error = function(e) {
       abort_kind("database", c("Can't connect to {engine} as the plan says.", x = without_secrets(conditionMessage(e)),
                                i = "Look at the driver's service or option file, and at the server."), call = NULL,
                  .envir = environment())
     })
-    open_databases$all <- c(open_databases$all, list(connection))
+    open_databases$all[[id]] <- connection
     remote_units(connection, if (is.null(settings$query)) settings$table else DBI::SQL(settings$query))
   })
 }

@@ -51,7 +51,7 @@ step_parts <- function(plan, step, study, kept) {
   }
   if (step == "assumptions") {
     parts$sets <- plain_sets(study$value)
-    parts$opened <- length(plan$effects) > 0L
+    parts[c("opened", "drawn")] <- list(length(plan$effects) > 0L, TRUE)  # the page draws the graph itself
     return(list(parts = parts, notes = NULL, failed = character()))
   }
   sorter <- new_sorter()
@@ -212,8 +212,19 @@ failed_sentence <- function(error) paste(trimws(message_lines(error, in_plan = T
 
 # What a page needs to know of the columns: list(name, kind, missing, levels: texts, for those of few values, counts: at
 # most ten, for a picture, roles: guess_roles(), panel: guess_panel(), NULL where there is no guess).
-answer_columns <- function(path, reading = list()) {
-  data <- do.call(read_units, c(list(path), reading))
+# Of a table in a database: by its first rows, as the note says.
+answer_columns <- function(plan) {
+  question <- plan_question(plan)
+  part <- if (is_panel_plan(plan)) "panel" else "study"
+  if (!is.null(names(question$data))) {
+    first <- plan_database(plan, part, as.list(question$data))$columns
+    return(c(columns_facts(first), note = "Kinds and shapes are those of the first rows of the table."))
+  }
+  reading <- question[intersect(names(question), reading_keys())]
+  columns_facts(do.call(read_units, c(list(beside_plan(plan, question$data)), reading)))
+}
+
+columns_facts <- function(data) {
   kinds <- vapply(data, column_kind, "")
   data_frame <- as.data.frame(data)
   levels <- lapply(data, function(x) {

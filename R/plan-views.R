@@ -58,14 +58,15 @@ panel_step_views <- function() {
   list(
     question = new_step_view(
       "Question and timing", "panel", function(parts) panel_opening_section(parts),
-      function(parts) shape_text(parts$panel), help = "frame_panel"
+      function(parts) panel_verdict(parts$panel), help = "frame_panel"
     ),
     trends = new_step_view(
       "Before treatment", c("panel", "trends"), function(parts) trends_section(parts), able = has_part("trends"),
-      verdict = function(parts) if (is.null(parts$trends)) "not judged" else "judged", help = "assess_trends"
+      verdict = function(parts) if (is.null(parts$trends)) "not judged" else trends_words(parts$trends),
+      help = "assess_trends"
     ),
     effects = new_step_view(
-      "Effects", c("panel", "effects", "report"), function(parts) paths_section(parts),
+      "Effects", c("panel", "effects", "report"), function(parts) opened_panel_section(parts),
       function(parts) plural(length(parts$effects), "estimate"), able = has_part("effects"), sealed = TRUE,
       help = c("measure_did", "summarise_did", "compare_effects")
     ),
@@ -91,7 +92,8 @@ bias_view <- function(hangs_on) {
 step_help <- function(step) {
   parts <- unlist(lapply(step$help, function(verb) {
     text <- help_html(verb)
-    if (nzchar(text)) sprintf("<details><summary><code>%s()</code></summary>%s</details>", verb, text)
+    shown <- if (verb == step$help[1L]) " open" else ""
+    if (nzchar(text)) sprintf("<details%s><summary><code>%s()</code></summary>%s</details>", shown, verb, text)
   }))
   paste(parts, collapse = "\n")
 }

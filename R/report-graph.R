@@ -14,7 +14,7 @@ graph_section <- function(parts) {
     text_block(set_sentence(check), if (length(beyond) > 0L) {
       sprintf("Not in the graph, and adjusted for as well: %s.", and_list(beyond))
     }, tone = if (check$sufficient) "plain" else "warning"),
-    figure_block(parts$figures, "graph", plot(named_graph(graph, ends), adjusted = adjusted),
+    if (!isTRUE(parts$drawn)) figure_block(parts$figures, "graph", plot(named_graph(graph, ends), adjusted = adjusted),
                  sprintf("Causal graph: %s, %s", plural(nrow(graph$parents), "node"),
                          plural(sum(graph$parents), "arrow")), height = 5.5),
     table_block(sets_table(sets), sprintf("What suffices to adjust for, by the graph: %s on %s", ends[1L], ends[2L])),

@@ -79,10 +79,29 @@ panel_opening_section <- function(parts) {
   new_section("question", "Question and timing", panel_question(parts)$blocks, timing_blocks(parts))
 }
 
+# The outcome over time, and the effects.
+opened_panel_section <- function(parts) {
+  new_section("effects", "Effects", paths_section(parts)$blocks,
+              fold_block("The outcome over time",
+                         lapply(parts$panel$roles$outcome, outcome_path_blocks, parts = parts)))
+}
+
+# "60 units, 16 periods"; "p 0.278".
+panel_verdict <- function(panel) {
+  shape <- panel_shape(panel)
+  sprintf("%s %s, %s", count_text(if (panel$repeats) shape$units else shape$rows),
+          if (panel$repeats) "units" else "rows", plural(shape$periods, "period"))
+}
+
+trends_words <- function(trends) {
+  p <- trends$tests$p.value[1L]
+  if (is.na(p)) "no joint test" else sprintf("parallel? p %s", p_phrase(p))
+}
+
 trends_section <- function(parts) {
   if (is.null(parts$trends)) return(NULL)
   new_section("trends", "Before treatment", text_block(paste(trends_verdict(parts$trends), collapse = " ")),
-              figure_block(parts$figures, "trends", plot(parts$trends),
+              figure_block(parts$figures, "trends", plot(parts$trends) + ggplot2::labs(subtitle = NULL),
                            "Differences before treatment with their intervals, and a drift"),
               fold_block("Numbers", result_block(parts$trends, note = FALSE)))
 }

@@ -1,9 +1,9 @@
 # The sections on a study. Each is made of blocks, or NULL when there is nothing to show.
 
 study_sections <- function(parts) {
-  list(question_section(parts), graph_section(parts), score_section(parts), balance_section(parts), power_section(parts),
-       effects_section(parts), bias_section(parts), methods_section(parts), checklist_section(parts),
-       logbook_section(parts))
+  list(question_section(parts), graph_section(parts), score_section(parts), balance_section(parts),
+       power_section(parts), effects_section(parts), bias_section(parts), methods_section(parts),
+       checklist_section(parts), logbook_section(parts))
 }
 
 question_section <- function(parts) {
@@ -258,11 +258,17 @@ bias_section <- function(parts) {
     inside <- probe_blocks(parts, probe, name)
     if (stands) all_blocks(heading_block(name), inside) else fold_block(probe_heading(probe, name), inside)
   }, parts$probes, names(parts$probes), open)
-  new_section("bias", "Hidden bias", text_block(paste(
+  over_time <- paste(
+    "Trends before treatment can be seen; that both sides would have gone on alike without it can't be tested. This",
+    "page asks how far they would have to drift apart to change the conclusion, by what was seen before."
+  )
+  of_arms <- paste(
     "Designs balance what was measured. What was not measured may still differ between the arms, and no test can show",
     "that it does not. This page asks how strong it would have to be to change the conclusion, and how strong the",
     "measured covariates are by the same yardstick."
-  )), unname(c(blocks[open], blocks[!open])))
+  )
+  new_section("bias", "Hidden bias", text_block(if (is.null(parts$panel)) of_arms else over_time),
+              unname(c(blocks[open], blocks[!open])))
 }
 
 # A folded probe says where it turns.

@@ -125,7 +125,8 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
     cluster = if (!is.null(cluster)) group_codes(pick(cluster), cluster, "cluster", rows, call),
     stratum = if (!is.null(stratum)) group_codes(pick(stratum), stratum, "stratum", rows, call),
     columns = columns, formula = wanted$formula, estimand = estimand, missing = missing, logged = logged,
-    dropped = dropped[dropped > 0], by_graph = by_graph, graph = graph, events = check_outcomes(data, outcome, event, rows, call)
+    dropped = dropped[dropped > 0], by_graph = by_graph, graph = graph,
+    events = check_outcomes(data, outcome, event, rows, call)
   ), matrices)
 }
 

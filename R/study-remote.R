@@ -65,6 +65,7 @@ frame_remote <- function(given, call) {
     levels = arms$levels, size = size, weighted = !is.null(roles$weight), cluster = groups$cluster,
     stratum = groups$stratum, columns = columns$columns, formula = wanted$formula, estimand = given$estimand,
     missing = given$missing, logged = given$logged, dropped = dropped[dropped > 0], by_graph = by_graph,
+    graph = given$graph,
     events = outcomes$events, outcomes = outcomes$facts, hash = NULL, family = NULL, outside = NULL
   )
   rows$check <- row_sums(rows, checked_words(rows))

@@ -1,14 +1,16 @@
 document.documentElement.lang = 'en';
 
 // What is drawn anew keeps its focus, its open parts and where it was scrolled to.
+const opened = new Map();
+document.addEventListener('toggle', e => { if (e.target.id) opened.set(e.target.id, e.target.open); }, true);
+
 function keepPlace(target) {
   const held = target.contains(document.activeElement) ? document.activeElement : null;
   const key = held && (held.dataset.node || held.id), byNode = held && held.dataset.node;
-  const open = [...target.querySelectorAll('details[id]')].map(e => [e.id, e.open]);
   const at = [...target.querySelectorAll('fieldset[id]')].map(e => [e.id, e.scrollTop]);
   let tries = 0;
   const restore = () => {
-    open.forEach(([id, was]) => { const e = document.getElementById(id); if (e) e.open = was; });
+    target.querySelectorAll('details[id]').forEach(e => { if (opened.has(e.id)) e.open = opened.get(e.id); });
     at.forEach(([id, was]) => { const e = document.getElementById(id); if (e) e.scrollTop = was; });
     if (key && (!document.activeElement || document.activeElement === document.body)) {
       const again = byNode ? [...document.querySelectorAll('[data-node]')].find(e => e.dataset.node === key)
@@ -18,7 +20,7 @@ function keepPlace(target) {
     target.querySelectorAll('.cutter').forEach(showCut);
     if (++tries < 4) requestAnimationFrame(restore);
   };
-  requestAnimationFrame(restore);
+  Promise.resolve().then(restore);
 }
 
 // Arrows of the graph: the first node pressed is the cause, the next what it causes.

@@ -84,7 +84,7 @@ test_that("a step is asked anew when what it hangs on changes, and no other", {
     asked <- c(asked, step)
     answers[[step]] <- list(key = carefultwin:::step_key(plan, step), value = list(failed = character()))
   }
-  expect_identical(asked, c("question", "score", "designs", "power", "effects"))
+  expect_identical(asked, c("question", "score", "designs", "power", "effects", "help"))
   expect_identical(carefultwin:::next_step(carefultwin:::set_effects(plan, "weights", "augmented"), answers, columns), "effects")
   expect_identical(carefultwin:::next_step(carefultwin:::set_probed(plan, "weights"), answers, columns), "bias")
   expect_identical(carefultwin:::next_step(carefultwin:::set_question(plan, list(estimand = "ATE")), answers, columns), "question")
@@ -135,6 +135,184 @@ test_that("the script that stands beside a plan gives the numbers of the plan", 
   found <- carefultwin:::step_parts(read, "effects", carefultwin:::made_study(read, kept), kept)$parts$effects
   expect_setequal(names(found), names(own$effects))
   for (name in names(found)) expect_equal(tidy(found[[name]]), tidy(own$effects[[name]]), tolerance = 1e-12)
+})
+
+answer_of <- function(plan, step, path, kept = new.env()) {
+  read <- carefultwin:::plan_from_lines(carefultwin:::plan_text(plan), path)
+  suppressMessages(carefultwin:::answer_step(read, step, kept))
+}
+
+test_that("a graph is drawn arrow by arrow; a cycle is refused; a set is taken", {
+  opened <- carefultwin:::demo_on_desk()
+  plan <- carefultwin:::start_graph(opened$plan)
+  graph <- carefultwin:::graph_of_plan(plan)
+  expect_identical(c(graph$exposure, graph$outcome), c("joined", "income"))
+  expect_identical(sum(graph$parents), 17L)  # eight causes of two, and the effect
+  expect_true(is.null(plan$designs) == is.null(opened$plan$designs))
+  expect_error(carefultwin:::toggle_arrow(plan, "income", "boat_length"), "no cycle", class = "twin_error_input")
+  fewer <- carefultwin:::toggle_arrow(carefultwin:::toggle_arrow(plan, "crew_size", "joined"), "crew_size", "income")
+  expect_identical(sum(carefultwin:::graph_of_plan(fewer)$parents), 15L)
+  expect_true("crew_size" %in% rownames(carefultwin:::graph_of_plan(fewer)$parents))  # a node without arrows stays
+  expect_setequal(as.data.frame(carefultwin:::graph_of_plan(carefultwin:::toggle_arrow(
+    carefultwin:::toggle_arrow(plan, "crew_size", "joined"), "crew_size", "joined")))$from, as.data.frame(graph)$from)
+  gone <- carefultwin:::drop_node(fewer, "crew_size")
+  expect_false("crew_size" %in% rownames(carefultwin:::graph_of_plan(gone)$parents))
+  answer <- answer_of(gone, "assumptions", opened$path)
+  expect_identical(answer$sets, list(sort(setdiff(unlist(opened$plan$study$covariates), "crew_size"), method = "radix")))
+  expect_match(answer$html, "Not in the graph, and adjusted for as well: crew_size.", fixed = TRUE)
+  taken <- carefultwin:::take_set(gone, answer$sets[[1L]])
+  expect_no_match(answer_of(taken, "assumptions", opened$path)$html, "adjusted for as well")
+  expect_null(carefultwin:::set_question(taken, list(graph = ""))$study$graph)
+  hidden <- carefultwin:::add_node(gone, "mood at home", observed = FALSE)
+  for (end in c("joined", "income")) hidden <- carefultwin:::toggle_arrow(hidden, "mood at home", end)
+  told <- answer_of(hidden, "assumptions", opened$path)
+  expect_identical(told$verdict, "covariates do not suffice")
+  expect_match(told$html, "none suffices", fixed = TRUE)
+  expect_match(told$html, "joined &lt;- mood at home -&gt; income", fixed = TRUE)
+  drawing <- as.character(carefultwin:::graph_svg(carefultwin:::graph_of_plan(hidden), unlist(hidden$study$covariates)))
+  expect_length(gregexpr("class=\"edge open\"", drawing, fixed = TRUE)[[1L]], 2L)
+  expect_match(drawing, "aria-label=\"mood at home, not observed: causes joined, income\"", fixed = TRUE)
+})
+
+test_that("while the outcome is closed the graph's claims about it are not tested", {
+  opened <- carefultwin:::demo_on_desk()
+  plan <- carefultwin:::start_graph(opened$plan)
+  plan <- carefultwin:::toggle_arrow(plan, "skipper_age", "income")  # so that something is claimed of the outcome
+  closed <- answer_of(plan, "assumptions", opened$path)
+  expect_match(closed$html, "1 more claim about the outcome: tested when it is open", fixed = TRUE)
+  expect_no_match(closed$html, "skipper_age and income are independent|income and skipper_age are independent")
+  expect_match(closed$seal, "still sealed")
+  open <- answer_of(carefultwin:::unseal_plan(plan), "assumptions", opened$path)
+  expect_match(open$html, "(skipper_age and income|income and skipper_age) are independent")
+  expect_match(open$seal, "first opened")
+})
+
+test_that("scores are cut in every design that has one, again and again", {
+  opened <- carefultwin:::demo_on_desk()
+  plan <- carefultwin:::add_design(opened$plan, "entropy")
+  once <- carefultwin:::cut_scores(plan, 0.1, 0.8)
+  expect_identical(once$designs$pairs[[2L]], list(trim = list(rule = "range", bounds = list(0.1, 0.8))))
+  expect_identical(once$designs$entropy, plan$designs$entropy)
+  expect_identical(carefultwin:::cut_of(once$designs), c(0.1, 0.8))
+  again <- carefultwin:::cut_scores(once, 0.05, 0.9)
+  expect_length(again$designs$pairs, 3L)
+  expect_identical(carefultwin:::cut_scores(again, 0, 1)$designs, plan$designs)
+  cuts <- answer_of(plan, "score", opened$path)$cuts
+  expect_identical(vapply(cuts, sum, 0), c(treated = 612, control = 1792))
+  kept <- new.env()
+  answer_of(once, "designs", opened$path, kept)
+  trimmed <- Find(function(made) inherits(made$value, "twin_design"), kept$made)$value
+  fallen <- tidy(trimmed, part = "trimming")
+  expect_equal(c(fallen$treated, fallen$control), c(612 - sum(cuts$treated[11:80]), 1792 - sum(cuts$control[11:80])))
+})
+
+test_that("a panel goes through its steps, and its script gives the numbers of the plan", {
+  folder <- withr::local_tempdir()
+  file.copy(system.file("extdata", "harbours.csv", package = "carefultwin"), folder)
+  path <- file.path(folder, "plan.yml")
+  columns <- carefultwin:::answer_columns(list(study = list(data = "harbours.csv"), path = path))
+  plan <- carefultwin:::set_kind(list(study = list(data = "harbours.csv")), "panel", columns)
+  expect_identical(plan$panel[c("time", "unit", "treatment", "outcome")],
+                   list(time = "quarter", unit = "harbour", treatment = "cold_store", outcome = "price"))
+  kept <- new.env()
+  question <- answer_of(plan, "question", path, kept)
+  expect_identical(question$verdict, "60 units, 16 periods")
+  expect_match(answer_of(plan, "trends", path, kept)$verdict, "^parallel[?] p = 0[.][0-9]+$")
+  expect_null(carefultwin:::next_step(plan, list(question = list(key = carefultwin:::step_key(plan, "question")),
+                                                 trends = list(key = carefultwin:::step_key(plan, "trends")),
+                                                 help = list(key = "panel")), columns))  # the rest is sealed
+  plan <- carefultwin:::add_path(carefultwin:::unseal_plan(plan), list(estimator = "imputation", over = "event", anticipation = "1"))
+  expect_identical(plan$effects[["imputation path"]], list(estimator = "imputation", anticipation = 1, over = "event"))
+  plan <- carefultwin:::add_path(plan, list(estimator = "two_way", over = "event"))  # which has no path
+  expect_identical(plan$effects[["two-way 1"]], list(estimator = "two_way"))
+  plan <- carefultwin:::add_probe(plan, "trends", "path")
+  expect_identical(carefultwin:::add_probe(plan, "pairs", "path"), plan)  # a probe of studies
+  expect_identical(answer_of(plan, "effects", path, kept)$verdict, "5 estimates")
+  expect_identical(answer_of(plan, "decomposition", path, kept)$verdict, "taken apart")
+  expect_identical(answer_of(plan, "bias", path, kept)$verdict, "1 probe")
+  read <- carefultwin:::plan_from_lines(carefultwin:::plan_text(plan), path)
+  own <- new.env()
+  script <- carefultwin:::plan_script(read)
+  withr::with_dir(folder, utils::capture.output(suppressWarnings(eval(parse(text = script), own))))
+  expect_true(file.exists(file.path(folder, "report.html")))
+  found <- carefultwin:::panel_step_parts(read, "report", carefultwin:::made_study(read, kept), kept)$parts
+  expect_setequal(names(found$effects), names(own$effects))
+  for (name in names(found$effects)) expect_equal(tidy(found$effects[[name]]), tidy(own$effects[[name]]), tolerance = 1e-12)
+  expect_equal(tidy(found$probes[[1L]]), tidy(own$probes[[1L]]), tolerance = 1e-12)
+  expect_identical(names(carefultwin:::drop_effects(plan, "path")$probes), NULL)
+  study <- carefultwin:::set_kind(plan, "study", columns)
+  expect_identical(names(study), "study")
+})
+
+test_that("a study in a database goes through the steps by its plan", {
+  skip_if_not_installed("RSQLite")
+  folder <- withr::local_tempdir()
+  carefultwin:::write_demo_database(system.file("extdata", "crews.csv", package = "carefultwin"), file.path(folder, "crews.sqlite"))
+  path <- file.path(folder, "plan.yml")
+  file.copy(system.file("extdata", "database.yml", package = "carefultwin"), path)
+  withr::defer(carefultwin:::close_databases())
+  plan <- carefultwin:::plan_on_desk(path, NULL)$plan
+  columns <- carefultwin:::answer_columns(c(plan, path = path))
+  expect_match(columns$note, "first rows")
+  expect_true(all(c("joined", "income") %in% columns$name))
+  kept <- new.env()
+  expect_match(answer_of(plan, "question", path, kept)$verdict, "612 treated, 1,792 control")
+  expect_null(answer_of(plan, "score", path, kept)$cuts)
+  designs <- answer_of(plan, "designs", path, kept)
+  expect_match(designs$verdict, "of 3 designs balanced")
+  expect_named(designs$choices, c("weights", "strata", "entropy"))
+  expect_identical(answer_of(plan, "effects", path, kept)$verdict, "6 estimates")
+  plan$study$estimand <- "ATE"
+  answer_of(plan, "question", path, kept)
+  expect_length(carefultwin:::open_databases$all, 1L)  # one connection for both
+  html <- as.character(carefultwin:::sentence_with_gaps(plan, columns))
+  expect_match(html, "Kinds and shapes are those of the first rows")
+})
+
+test_that("two plans of the same data are compared in settings, balance and effects", {
+  opened <- carefultwin:::demo_on_desk()
+  plan <- carefultwin:::unseal_plan(opened$plan)
+  other <- plan
+  other$designs$pairs[[2L]]$pair$caliper <- 0.05
+  read <- carefultwin:::plan_from_lines(carefultwin:::plan_text(plan), opened$path)
+  kept <- new.env()
+  same <- carefultwin:::answer_comparison(read, carefultwin:::plan_text(plan), kept)
+  expect_identical(same$verdict, "0 differences")
+  expect_match(same$html, "Nothing differs")
+  told <- carefultwin:::answer_comparison(read, carefultwin:::plan_text(other), kept)
+  expect_match(told$html, "caliper")
+  expect_match(told$html, "<td[^>]*>0[.]05</td>")
+  expect_match(told$html, "balance", fixed = TRUE)
+  expect_error(carefultwin:::answer_comparison(read, "study: 3", kept), class = "twin_error_input")
+})
+
+test_that("answers to gaps change what they name, and what hangs on it", {
+  columns <- list(name = c("a", "b", "y", "z"), levels = list(a = c("0", "1"), b = c("no", "yes"), y = NULL, z = NULL))
+  plan <- list(study = list(data = "d.csv", treatment = "a", outcome = list("y", "z"), covariates = list("z")))
+  gap <- function(plan, key, value) carefultwin:::set_answer(plan, key, value, columns)$study
+  expect_identical(gap(plan, "treatment", "b")[c("treatment", "treated")], list(treatment = "b", treated = "yes"))
+  expect_identical(gap(plan, "outcome", "z")$outcome, "z")
+  expect_identical(gap(plan, "outcome", "b")$outcome, list("b", "z"))
+  expect_identical(gap(plan, "estimand", "ATT"), plan$study)  # what stands there anyway
+  expect_identical(gap(plan, "estimand", "ATE")$estimand, "ATE")
+  expect_identical(gap(plan, "data", "/etc/passwd"), plan$study)
+  panel <- list(panel = list(data = "d.csv", outcome = "y", time = "z", unit = "a", treatment = "b", treated = "yes"))
+  onset <- carefultwin:::set_answer(panel, "first_treated", "a", columns)$panel
+  expect_identical(onset[c("treatment", "treated", "first_treated")], stats::setNames(list(NULL, NULL, "a"), c(NA, NA, "first_treated")))
+  titled <- carefultwin:::set_report(plan, list(title = "Boats"))
+  expect_identical(titled$report, list(title = "Boats"))
+  expect_identical(carefultwin:::set_report(titled, list(title = "")), plan)
+})
+
+test_that("the help of every step is there, without links", {
+  for (plan in list(list(study = list()), list(panel = list(data = "a")))) {
+    for (view in carefultwin:::plan_step_views(plan)) {
+      html <- carefultwin:::step_help(view)
+      expect_match(html, "<h4>Description</h4>", fixed = TRUE)
+      expect_no_match(html, "<a ")
+      for (verb in view$help) expect_match(html, paste0("<code>", verb, "()</code>"), fixed = TRUE)
+    }
+  }
 })
 
 test_that("files that can't be opened are told of", {

@@ -77,3 +77,33 @@ test_that("balances that exist are taken as they are, the others made; they belo
   expect_error(write_report(file, study, designs, balances = list(weights = strict), limit = "lenient"), "no use",
                class = "twin_error_input")
 })
+
+test_that("a study that was framed by a graph shows its assumptions, claims about the outcome when that is open", {
+  data <- many_crews()
+  graph <- assume_graph("digraph { boat -> {joined income}; past -> {joined income}; joined -> income; mood -> boat;
+                        mood [unobserved]; port -> joined }")
+  framed <- function(...) frame_study(data, treatment = "joined", outcome = "income", graph = graph, ...)
+  html_of <- function(study, effects = list()) {
+    file <- withr::local_tempfile(fileext = ".html")
+    write_report(file, study, effects = effects)
+    paste(readLines(file, encoding = "UTF-8"), collapse = "\n")
+  }
+  study <- framed()
+  closed <- html_of(study)
+  expect_match(closed, "Adjusting for boat and past suffices by this graph", fixed = TRUE)
+  expect_match(closed, "<td[^>]*>boat, past</td>")
+  expect_match(closed, "1 more claim about the outcome: tested when it is open", fixed = TRUE)
+  expect_no_match(closed, "port and income are independent")
+  open <- html_of(study, list(raw = measure_effect(study)))
+  expect_match(open, "(income and port|port and income) are independent given")
+  claims <- test_claims(graph, data)
+  against <- sum(claims$verdict == "contradicted")
+  expect_match(open, sprintf("The data contradict %s of the graph's %d claims", if (against == 0) "none" else against, nrow(claims)))
+  bad <- suppressWarnings(html_of(framed(covariates = "port")))
+  expect_match(bad, "Adjusting for port does not suffice by this graph", fixed = TRUE)
+  expect_match(bad, "joined &lt;- boat -&gt; income", fixed = TRUE)
+  expect_no_match(html_of(study_of_many(data, covariates = "boat")), "id=\"assumptions\"")
+  lacking <- assume_graph("digraph { boat -> {joined income}; joined -> income; tide -> past }")
+  expect_match(html_of(frame_study(data, treatment = "joined", outcome = "income", graph = lacking)),
+               "Claims were not tested: no column is named tide", fixed = TRUE)
+})
