@@ -18,7 +18,7 @@ graph_view <- function(plan, graph, refused) {
     tags$p(class = "soft", id = "graph-how", "Press a cause, then what it causes: an arrow is put in, or taken out",
            "where it was. Delete takes a node away. Thick arrows are on back-door paths that stay open; \u2713 means",
            "adjusted for."),
-    graph_svg(graph, unlist(plan$study$covariates))
+    tags$div(class = "graph-sheet", graph_svg(graph, unlist(plan$study$covariates)))
   )
 }
 
@@ -176,8 +176,9 @@ cut_view <- function(cuts, at) {
   tallest <- max(1, unlist(cuts))
   bars <- function(counts, class, up) {
     height <- 55 * counts / tallest
-    Map(function(h, k) tags$rect(class = class, x = 8 * k, width = 7, height = round(h, 1), y = if (up)
-      round(60 - h, 1) else 60), height, seq_along(counts) - 1)
+    Map(function(h, k) {
+      tags$rect(class = class, x = 8 * k, width = 7, height = round(h, 1), y = if (up) round(60 - h, 1) else 60)
+    }, height, seq_along(counts) - 1)
   }
   slider <- function(id, label, value) {
     tags$div(tags$label(`for` = id, label),

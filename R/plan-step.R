@@ -99,16 +99,6 @@ panel_step_parts <- function(plan, step, panel, kept) {
   c(list(parts = parts), told)
 }
 
-made_paths <- function(plan, panel, kept) {
-  lapply(stats::setNames(nm = names(plan$effects)), function(name) {
-    made_once(kept, list("path", panel$hash, name, plan$effects[[name]]), function() {
-      alone <- plan
-      alone$effects <- plan$effects[name]
-      plan_panel_effects(alone, panel)[[1L]]
-    })
-  })
-}
-
 # The study or panel of the plan.
 made_study <- function(plan, kept) {
   question <- plan_question(plan)
@@ -121,13 +111,22 @@ made_study <- function(plan, kept) {
   })
 }
 
-made_designs <- function(plan, kept) {
-  lapply(stats::setNames(nm = names(plan$designs)), function(name) {
-    made_once(kept, list("design", kept$study$hash, name, plan$designs[[name]]), function() {
+# Every entry of a part of the plan, made by itself. key: function(settings) giving what else it is made of; make:
+# function(alone: the plan with this entry alone in the part, settings).
+made_entries <- function(plan, part, kept, key, make) {
+  lapply(stats::setNames(nm = names(plan[[part]])), function(name) {
+    settings <- plan[[part]][[name]]
+    made_once(kept, list(part, kept$study$hash, name, settings, key(settings)), function() {
       alone <- plan
-      alone$designs <- plan$designs[name]
-      plan_designs(alone, kept$study)[[1L]]
+      alone[[part]] <- plan[[part]][name]
+      make(alone, settings)
     })
+  })
+}
+
+made_designs <- function(plan, kept) {
+  made_entries(plan, "designs", kept, function(settings) NULL, function(alone, settings) {
+    plan_designs(alone, kept$study)[[1L]]
   })
 }
 
@@ -137,16 +136,11 @@ made_each <- function(kept, what, designs, make, settings = NULL) {
 }
 
 made_powers <- function(plan, designs, kept) {
-  lapply(stats::setNames(nm = names(plan$power)), function(name) {
-    settings <- plan$power[[name]]
-    key <- list("power", kept$study$hash, named_part(designs, settings$design)$hash, settings)
-    made_once(kept, key, function() {
-      alone <- plan
-      alone$power <- plan$power[name]
-      check_made(settings$design, designs)
-      plan_powers(alone, kept$study, designs)[[1L]]
-    })
-  })
+  made_entries(plan, "power", kept, function(settings) named_part(designs, settings$design)$hash,
+               function(alone, settings) {
+                 check_made(settings$design, designs)
+                 plan_powers(alone, kept$study, designs)[[1L]]
+               })
 }
 
 check_made <- function(design, designs) {
@@ -155,32 +149,30 @@ check_made <- function(design, designs) {
 }
 
 made_effects <- function(plan, designs, kept) {
-  lapply(stats::setNames(nm = names(plan$effects)), function(name) {
-    settings <- plan$effects[[name]]
-    key <- list("effect", kept$study$hash, named_part(designs, settings$design)$hash, name, settings)
-    made_once(kept, key, function() {
-      alone <- plan
-      alone$effects <- plan$effects[name]
-      check_made(settings$design, designs)
-      plan_effects(alone, kept$study, designs)[[1L]]
-    })
+  made_entries(plan, "effects", kept, function(settings) named_part(designs, settings$design)$hash,
+               function(alone, settings) {
+                 check_made(settings$design, designs)
+                 plan_effects(alone, kept$study, designs)[[1L]]
+               })
+}
+
+# Effects of a panel: list(measured, shown) each.
+made_paths <- function(plan, panel, kept) {
+  made_entries(plan, "effects", kept, function(settings) "path", function(alone, settings) {
+    plan_panel_effects(alone, panel)[[1L]]
   })
 }
 
 made_probes <- function(plan, effects, kept) {
-  lapply(stats::setNames(nm = names(plan$probes)), function(name) {
-    settings <- plan$probes[[name]]
-    about <- named_part(effects, settings$effect)
+  about <- function(settings) {
     asked <- named_part(plan$effects, settings$effect)
-    key <- list("probe", kept$study$hash, named_part(plan$designs, asked$design), asked, name, settings)
-    made_once(kept, key, function() {
-      alone <- plan
-      alone$probes <- plan$probes[name]
-      if (!is.null(settings$effect) && is.null(about)) {
-        abort_input("The effect {.val {settings$effect}} could not be measured.", call = NULL)
-      }
-      plan_probe_results(alone, effects)[[1L]]
-    })
+    list(asked, named_part(plan$designs, asked$design))
+  }
+  made_entries(plan, "probes", kept, about, function(alone, settings) {
+    if (!is.null(settings$effect) && is.null(named_part(effects, settings$effect))) {
+      abort_input("The effect {.val {settings$effect}} could not be measured.", call = NULL)
+    }
+    plan_probe_results(alone, effects)[[1L]]
   })
 }
 

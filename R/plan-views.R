@@ -108,8 +108,9 @@ help_html <- function(verb) {
   html <- paste(readLines(file, encoding = "UTF-8"), collapse = "\n")
   sections <- strsplit(html, "<h3>", fixed = TRUE)[[1L]][-1L]
   kept <- grep("^(Description|Details|Value|References)", sections, value = TRUE)
+  kept <- gsub(" style=\"white-space: pre;\"", "", kept, fixed = TRUE)  # lines may break
   kept <- sub("<hr ?/?><div.*$|</body>.*$|</main>.*$", "", gsub("</?a( [^>]*)?>", "", kept))
-  paste0("<h4>", gsub("</h3>", "</h4>", kept, fixed = TRUE), collapse = "\n")
+  paste0("<h3>", kept, collapse = "\n")
 }
 
 # For controls: a graph's drawing, and the estimators over time.

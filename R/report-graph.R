@@ -17,10 +17,12 @@ graph_section <- function(parts) {
     if (!isTRUE(parts$drawn)) figure_block(parts$figures, "graph", plot(named_graph(graph, ends), adjusted = adjusted),
                  sprintf("Causal graph: %s, %s", plural(nrow(graph$parents), "node"),
                          plural(sum(graph$parents), "arrow")), height = 5.5),
-    table_block(sets_table(sets), sprintf("What suffices to adjust for, by the graph: %s on %s", ends[1L], ends[2L])),
+    table_block(sets_table(sets), sprintf("What suffices to adjust for, by the graph: %s on %s", ends[1L], ends[2L]),
+                running = 2L),
     if (nrow(check$outside) > 0L) {
       fold_block("Why the others are not adjusted for",
-                 table_block(data.frame(Node = check$outside$node, Reason = check$outside$reason), "Not adjusted for"))
+                 table_block(data.frame(Node = check$outside$node, Reason = check$outside$reason), "Not adjusted for",
+                             running = 2L))
     },
     claims_blocks(graph, study, isTRUE(parts$opened) || !is.na(summary(logbook(study))$opened))
   )
@@ -89,7 +91,7 @@ claims_blocks <- function(graph, study, opened) {
                       "Complete rows" = count_text(tested$n), check.names = FALSE)
   all_blocks(text_block(claims_verdict(tested)), text_block(later, tone = "soft"),
              fold_block("Claims of the graph, tested",
-                        table_block(table, "Strongest evidence against the graph first")))
+                        table_block(table, "Strongest evidence against the graph first", running = 1L)))
 }
 
 claims_about <- function(claims, nodes) {

@@ -25,7 +25,8 @@ for (n in sizes) {
   data$joined <- as.integer(runif(n) < stats::plogis(data$x1 / 2 - data$x2 / 2 - 1))
   data$income <- rnorm(n)
   data.table::fwrite(data, file.path(folder, "units.csv"))
-  plan <- list(study = list(data = "units.csv", treatment = "joined", outcome = "income", covariates = as.list(columns)))
+  plan <- list(study = list(data = "units.csv", treatment = "joined", outcome = "income",
+                            covariates = as.list(columns)))
   plan <- carefultwin:::add_design(carefultwin:::add_design(plan, "weights"), "strata")
   as_read <- function(plan) carefultwin:::plan_from_lines(carefultwin:::plan_text(plan), file.path(folder, "plan.yml"))
   kept <- new.env()
@@ -40,6 +41,6 @@ for (n in sizes) {
   words <- paste("%s rows: columns %.1f s, question %.1f, score %.1f, designs %.1f; a cut changed %.1f (plain R %.1f,",
                  "ratio %.2f); effects %.1f; R %.0f MB\n")
   cat(sprintf(words,
-              format(n, big.mark = ","), columns_took, first[["question"]], first[["score"]], first[["designs"]], changed, plain,
-              changed / plain, after, sum(gc()[, 6L])))
+              format(n, big.mark = ","), columns_took, first[["question"]], first[["score"]], first[["designs"]], changed,
+              plain, changed / plain, after, sum(gc()[, 6L])))
 }

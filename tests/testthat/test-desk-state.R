@@ -308,7 +308,7 @@ test_that("the help of every step is there, without links", {
   for (plan in list(list(study = list()), list(panel = list(data = "a")))) {
     for (view in carefultwin:::plan_step_views(plan)) {
       html <- carefultwin:::step_help(view)
-      expect_match(html, "<h4>Description</h4>", fixed = TRUE)
+      expect_match(html, "<h3>Description</h3>", fixed = TRUE)
       expect_no_match(html, "<a ")
       for (verb in view$help) expect_match(html, paste0("<code>", verb, "()</code>"), fixed = TRUE)
     }
