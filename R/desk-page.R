@@ -123,7 +123,7 @@ study_sentence <- function(study, columns) {
         if (is.null(chosen)) "what the graph asks for" else chosen), "?"
     ),
     if (!by_plan) columns_to_tick(study, columns, "Columns to be alike in", "Only what came before the treatment"),
-    more_outcomes(study, columns),
+    more_outcomes(study, columns), code_choices(study, columns), preview_view(study, columns),
     tags$details(
       id = "more-roles", tags$summary("Weights, clusters, missing values"),
       tags$div(class = "row",
@@ -131,8 +131,9 @@ study_sentence <- function(study, columns) {
                labelled_gap("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
                labelled_gap("id", "Name of units", plain_choices(columns$name, "none"), study$id),
                labelled_gap("missing", "Missing covariates", missing_choices, study$missing),
-               kind_choice("study", columns))
+               subset_field(study), kind_choice("study", columns))
     ),
+    own_words("study", study),
     what_to_check(columns$roles$unsure)
   )
 }
@@ -160,16 +161,66 @@ panel_sentence <- function(panel, columns) {
                                                                                   "column")) else "as they are"), "?"
     ),
     columns_to_tick(panel, columns, "Columns given which trends are alike", "Only what treatment does not move"),
-    more_outcomes(panel, columns),
+    more_outcomes(panel, columns), code_choices(panel, columns), preview_view(panel, columns),
     tags$details(
       id = "more-roles", tags$summary("Weights, clusters, how treatment is told"),
       tags$div(class = "row", treated, none("Treatment, on since it set in", "treatment"),
                none("or the first treated period", "first_treated"), none("Unit", "unit"),
                none("Group treated as a whole", "group"), none("Weight", "weight"),
-               none("Cluster", "cluster", "as the help page says"), kind_choice("panel", columns))
+               none("Cluster", "cluster", "as the help page says"), subset_field(panel),
+               kind_choice("panel", columns))
     ),
+    own_words("panel", panel),
     what_to_check(columns$panel$unsure)
   )
+}
+
+# Which rows, as a condition of the plan's short list.
+subset_field <- function(question) {
+  tags <- htmltools::tags
+  tags$div(class = "field", tags$label(`for` = "subset", "Rows, as crew_size > 2"),
+           tags$input(id = "subset", type = "text", value = question$subset, onchange = choice_event("gap", "subset")))
+}
+
+preview_view <- function(question, columns) {
+  tags <- htmltools::tags
+  if (is.null(columns$first)) return(NULL)
+  tags$details(id = "preview-box", tags$summary("First rows"),
+               htmltools::HTML(preview_table(columns, unlist(question$outcome))))
+}
+
+# The question as the plan has it.
+own_words <- function(part, question) {
+  tags <- htmltools::tags
+  tags$details(id = "words-box", tags$summary("In the plan's words"), tags$pre(
+    class = "text", tabindex = 0, paste(plan_text(stats::setNames(list(question), part)), collapse = "\n")
+  ))
+}
+
+# Columns of numbers with few values: are they codes of categories, and of which?
+code_choices <- function(question, columns) {
+  tags <- htmltools::tags
+  known <- question$categories
+  coded <- if (is.null(names(known))) unlist(known) else names(known)
+  few <- which(columns$kind == "number" & lengths(columns$levels[columns$name]) %in% 2:20 | columns$name %in% coded)
+  if (length(few) == 0L) return(NULL)
+  tags$details(id = "codes-box", tags$summary("Numbers that are codes"), tags$fieldset(
+    tags$legend("Categories rather than numbers; labels as 1 = wood, 2 = coal"), lapply(few, function(k) {
+      name <- columns$name[k]
+      id <- sprintf("code-%d", k)
+      labels <- if (!is.null(names(known))) labels_text(known[[name]]) else ""
+      tags$div(
+        class = "tick", tags$input(type = "checkbox", id = id, checked = if (name %in% coded) NA,
+                                   onchange = tick_event("code", sprintf("column: %d", k))),
+        tags$label(`for` = id, name, tags$span(class = "soft", paste(columns$levels[[name]], collapse = ", "))),
+        if (name %in% coded) tags$input(
+          type = "text", id = paste0(id, "-labels"), value = labels, `aria-label` = paste("Labels of", name),
+          onchange = sprintf("Shiny.setInputValue('code', {column: %d, on: true, labels: this.value}, %s)", k,
+                             "{priority: 'event'}")
+        )
+      )
+    })
+  ))
 }
 
 # Are units seen once or over time? Shown where the columns allow both.
@@ -247,15 +298,33 @@ tiny_histogram <- function(counts) {
   tags$svg(class = "shape", width = 60, height = 14, `aria-hidden` = "true", unname(bars))
 }
 
-# Entries of a part of the plan, in the plan's own words; each can be removed, which tells the server its name.
-plan_cards <- function(part, event) {
+# Entries of a part of the plan, in the plan's own words; each can be removed, which tells the server its name. inside:
+# function(name, number) giving what else a card holds.
+plan_cards <- function(part, event, inside = function(name, number) NULL) {
   tags <- htmltools::tags
   tags$ul(class = "cards", lapply(names(part), function(name) {
     steps <- strsplit(sub("\n$", "", yaml::as.yaml(part[[name]], precision = 15L)), "\n")[[1L]]
     tags$li(class = "card", tags$strong(name), tags$pre(paste(steps, collapse = "\n")),
+            inside(name, match(name, names(part))),
             tags$button(type = "button", class = "btn", onclick = page_event(event, name),
                         "Remove", tags$span(class = "unseen", name)))
   }))
+}
+
+# The fields of a design that the page could have made; a change redraws what hangs on it.
+design_controls <- function(plan, name, number) {
+  known <- known_design(plan$designs[[name]])
+  fields <- desk_designs[[known$kind]]$fields
+  if (length(fields) == 0L) return(NULL)
+  event <- function(id) {
+    sprintf("Shiny.setInputValue('redesign', {design: %d, field: '%s', value: this.value}, {priority: 'event'})",
+            number, id)
+  }
+  tags <- htmltools::tags
+  tags$details(id = sprintf("design-%d", number), tags$summary("Change", tags$span(class = "unseen", name)),
+               unname(Map(function(field, id) {
+                 input_field(sprintf("design-%d-%s", number, id), field, known$values[[id]], event(id))
+               }, fields, names(fields))))
 }
 
 # A click that tells the server a value.
@@ -325,12 +394,21 @@ design_fields <- function(kind) {
 # The fields of a form, read when its button is pressed.
 fields_row <- function(prefix, fields) {
   htmltools::tags$div(class = "row", unname(Map(function(field, id) {
-    id <- paste0(prefix, id)
-    if (!identical(field$kind, "number")) return(labelled_choice(id, field$words, field$kind, field$value))
-    htmltools::tags$div(class = "field", htmltools::tags$label(`for` = id, field$words),
-                        htmltools::tags$input(id = id, type = "number", value = field$value, min = field$min,
-                                              max = field$max, step = field$step))
+    input_field(paste0(prefix, id), field, field$value)
   }, fields, names(fields))))
+}
+
+input_field <- function(id, field, value, event = NULL) {
+  tags <- htmltools::tags
+  control <- if (identical(field$kind, "number")) {
+    tags$input(id = id, type = "number", value = value, min = field$min, max = field$max, step = field$step,
+               onchange = event)
+  } else if (identical(field$kind, "text")) {
+    tags$input(id = id, type = "text", value = value, onchange = event)
+  } else {
+    told_choice(id, field$kind, value, event)
+  }
+  tags$div(class = "field", tags$label(`for` = id, field$words), control)
 }
 
 # An answer of the worker: what failed and what to note first, then what a report would show.

@@ -13,6 +13,7 @@ desk_server <- function(desk) {
     show_frame(output, session, desk)
     show_answers(output, desk)
     hear_question(input, output, desk)
+    hear_codes(input, desk)
     hear_graph(input, output, desk)
     hear_designs(input, output, desk)
     hear_effects(input, output, desk)
@@ -60,9 +61,10 @@ show_answers <- function(output, desk) {
   })
 }
 
-gap_keys <- list(study = c("treatment", "treated", "outcome", "estimand", "weight", "cluster", "id", "missing"),
+gap_keys <- list(study = c("treatment", "treated", "outcome", "estimand", "weight", "cluster", "id", "missing",
+                           "subset"),
                  panel = c("treatment", "treated", "first_treated", "outcome", "time", "unit", "group", "weight",
-                           "cluster"))
+                           "cluster", "subset"))
 
 hear_question <- function(input, output, desk) {
   seen <- desk$seen
@@ -105,6 +107,15 @@ hear_question <- function(input, output, desk) {
   })
 }
 
+hear_codes <- function(input, desk) {
+  seen <- desk$seen
+  shiny::observeEvent(input$code, {
+    name <- seen$columns$name[input$code$column]
+    labels <- if (rlang::is_string(input$code$labels)) input$code$labels else ""
+    if (!anyNA(name)) change_desk(desk, set_codes(seen$history$plan, name, isTRUE(input$code$on), labels))
+  })
+}
+
 # Does the plan name what its sentence is about?
 is_named <- function(plan) {
   question <- plan_question(plan)
@@ -140,7 +151,14 @@ set_answer <- function(plan, key, value, columns) {
 hear_designs <- function(input, output, desk) {
   seen <- desk$seen
   designs <- shiny::reactive(seen$history$plan$designs)
-  output$design_cards <- shiny::renderUI(plan_cards(designs(), "drop"))
+  output$design_cards <- shiny::renderUI(plan_cards(designs(), "drop", function(name, number) {
+    design_controls(list(designs = designs()), name, number)
+  }))
+  shiny::observeEvent(input$redesign, {
+    asked <- input$redesign
+    name <- names(seen$history$plan$designs)[asked$design]
+    if (isTRUE(nzchar(name))) change_desk(desk, change_design(seen$history$plan, name, asked$field, asked$value))
+  })
   output$design_form <- shiny::renderUI(add_design_form())
   output$design_fields <- shiny::renderUI(if (isTRUE(input$added_kind %in% names(desk_designs)))
     design_fields(input$added_kind))

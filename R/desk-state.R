@@ -1,14 +1,15 @@
 # What a choice on the page changes: the plan, and nothing else. Each function takes a plan (a list as read_plan() gives
 # it) and returns one.
 
-# The kinds of designs that the page can add. words: for the choice; fields: list(id, words, kind: "number" or a vector
-# of choices, value: to begin with); steps: function of their values giving the steps of the plan.
+# The kinds of designs that the page can add. words: for the choice; fields: list(id, words, kind: "number", "text" or a
+# vector of choices, value: to begin with); steps: function of their values giving the steps of the plan.
 score_fields <- list(
   link = list(words = "Score", value = "logit",
               kind = c(logit = "logit", probit = "probit", "log-log" = "cloglog",
                        "learned: logit, splines and a tree, stacked" = "learners")),
   terms = list(words = "Terms", kind = c("covariates as they are" = "none", "searched by ladder" = "ladder"),
                value = "none"),
+  model = list(words = "Own terms, as ~ a + log(b)", kind = "text", value = ""),
   trim = list(words = "Trim", value = "none",
               kind = c("no one" = "none", "outside common support" = "common_support",
                        "scores below 0.1, above 0.9" = "range", "for least variance" = "least_variance"))
@@ -17,7 +18,8 @@ score_fields <- list(
 score_steps <- function(values) {
   link <- switch(values$link, logit = NULL, learners = list(learners = list("logit", "splines", "tree")),
                  values["link"])
-  settings <- c(link, if (values$terms != "none") list(select = values$terms))
+  settings <- c(link, if (values$terms != "none") list(select = values$terms),
+                if (nzchar(values$model)) list(model = values$model))
   trimmed <- switch(values$trim, none = NULL, range = list(trim = list(rule = "range", bounds = list(0.1, 0.9))),
                     list(trim = list(rule = values$trim)))
   c(list(if (length(settings) > 0L) list(score = settings) else "score"), if (!is.null(trimmed)) list(trimmed))
@@ -67,9 +69,69 @@ add_design <- function(plan, kind, values = list()) {
   plan
 }
 
+# The kind of a design and the values of its fields, by which the page could have made it: list(kind, values, cut: a
+# range of scores set by hand). NULL for one with other steps.
+known_design <- function(steps) {
+  named <- lapply(steps, function(step) if (is.character(step)) stats::setNames(list(list()), step) else step)
+  by_hand <- vapply(named, function(step) {
+    identical(step$trim$rule, "range") && !isTRUE(all.equal(as.numeric(unlist(step$trim$bounds)), c(0.1, 0.9)))
+  }, NA)
+  flat <- unlist(named[!by_hand], recursive = FALSE)
+  score <- flat$score
+  given <- list(
+    link = if (is.null(score[["learners"]])) score$link else "learners", terms = score$select, model = score$model,
+    trim = flat$trim$rule, caliper = flat$pair$caliper, ratio = flat$pair$ratio, strata = flat$stratify$strata,
+    bound = flat$weigh$truncate$bound
+  )
+  same <- function(a, b) identical(yaml::as.yaml(a, precision = 15L), yaml::as.yaml(b, precision = 15L))
+  for (kind in names(desk_designs)) {
+    fields <- desk_designs[[kind]]$fields
+    values <- lapply(stats::setNames(nm = names(fields)), function(id) field_value(fields[[id]], given[[id]]))
+    if (same(desk_designs[[kind]]$steps(values), steps[!by_hand])) {
+      return(list(kind = kind, values = values, cut = steps[by_hand]))
+    }
+  }
+}
+
+# Another value of one field of a design that the page could have made.
+change_design <- function(plan, name, id, value) {
+  known <- known_design(plan$designs[[name]])
+  field <- if (!is.null(known)) desk_designs[[known$kind]]$fields[[id]]
+  if (is.null(field)) return(plan)
+  known$values[[id]] <- field_value(field, value)
+  steps <- desk_designs[[known$kind]]$steps(known$values)
+  by_rule <- identical(known$values$trim, "none")
+  plan$designs[[name]] <- if (by_rule) append(steps, known$cut, 1L) else steps
+  plan
+}
+
+# Numbers of a column taken as codes of categories, or not; labels: text such as "1 = wood, 2 = coal", "" for none.
+set_codes <- function(plan, name, on, labels = "") {
+  before <- plan_question(plan)$categories
+  known <- if (is.null(names(before))) stats::setNames(vector("list", length(before)), unlist(before)) else before
+  known <- known[setdiff(names(known), name)]
+  if (on) known <- c(known, stats::setNames(list(code_labels(labels)), name))
+  bare <- all(vapply(known, is.null, NA))
+  set_question(plan, list(categories = if (bare) as.list(names(known)) else known))
+}
+
+# "1 = wood, 2 = coal" of the labels of a column, "" where there are none.
+labels_text <- function(labels) {
+  if (length(labels) == 0L) return("")
+  paste(names(labels), "=", unlist(labels), collapse = ", ")
+}
+
+code_labels <- function(text) {
+  parts <- strsplit(strsplit(text, "[,;]")[[1L]], "=", fixed = TRUE)
+  parts <- Filter(function(part) length(part) == 2L && all(nzchar(trimws(part))), parts)
+  if (length(parts) == 0L) return(NULL)
+  stats::setNames(lapply(parts, function(part) trimws(part[2L])), vapply(parts, function(part) trimws(part[1L]), ""))
+}
+
 new_name <- function(taken, name) utils::tail(make.unique(c(taken, name), " "), 1L)
 
 field_value <- function(field, given) {
+  if (identical(field$kind, "text")) return(if (rlang::is_string(given)) trimws(given) else field$value)
   if (!identical(field$kind, "number")) return(if (isTRUE(given %in% field$kind)) given else field$value)
   number <- suppressWarnings(as.numeric(given))
   if (length(number) != 1L || is.na(number)) return(field$value)

@@ -204,7 +204,7 @@ failed_sentence <- function(error) paste(trimws(message_lines(error, in_plan = T
 
 # What a page needs to know of the columns: list(name, kind, missing, levels: texts, for those of few values, counts: at
 # most ten, for a picture, roles: guess_roles(), panel: guess_panel(), NULL where there is no guess).
-# Of a table in a database: by its first rows, as the note says.
+# first: the first rows as text. Of a table in a database: by its first rows, as the note says.
 answer_columns <- function(plan) {
   question <- plan_question(plan)
   part <- if (is_panel_plan(plan)) "panel" else "study"
@@ -214,6 +214,14 @@ answer_columns <- function(plan) {
   }
   reading <- question[intersect(names(question), reading_keys())]
   columns_facts(do.call(read_units, c(list(beside_plan(plan, question$data)), reading)))
+}
+
+# HTML of the first rows but for outcomes, which stay closed. columns: answer_columns().
+preview_table <- function(columns, outcomes) {
+  shown <- columns$first[setdiff(columns$name, outcomes)]
+  text <- which(!columns$kind[match(names(shown), columns$name)] %in% c("number", "year"))
+  caption <- sprintf("%s, without the outcome (%s)", plural(nrow(shown), "row"), and_list(outcomes))
+  as.character(html_block(table_block(shown, caption, running = text)))
 }
 
 columns_facts <- function(data) {
@@ -227,7 +235,12 @@ columns_facts <- function(data) {
     if (is.numeric(x) && any(is.finite(x))) return(as.vector(table(cut(x[is.finite(x)], 10L))))
     utils::head(sort(as.vector(table(x)), decreasing = TRUE), 10L)
   })
-  list(name = names(data), kind = unname(kinds),
+  first <- as.data.frame(lapply(utils::head(data_frame, 6L), function(x) {
+    text <- trimws(format(x))
+    ifelse(is.na(x), "", text)
+  }), check.names = FALSE, optional = TRUE)
+  names(first) <- names(data)
+  list(name = names(data), kind = unname(kinds), first = first,
        missing = unname(vapply(data, function(x) sum(is.na(x)), 0L)), levels = levels, counts = counts,
        panel = tryCatch(guess_panel(data_frame), twin_error = function(e) NULL),
        roles = tryCatch(guess_roles(data_frame), twin_error = function(e) NULL))

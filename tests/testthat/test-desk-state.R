@@ -7,6 +7,11 @@ read_back <- function(plan, folder = tempdir()) {
   read[setdiff(names(read), c("path", "lines"))]
 }
 
+answer_of <- function(plan, step, path, kept = new.env()) {
+  read <- carefultwin:::plan_from_lines(carefultwin:::plan_text(plan), path)
+  suppressMessages(carefultwin:::answer_step(read, step, kept))
+}
+
 test_that("a plan that is written is read back as it was", {
   plan <- list(study = list(data = "yes: no.csv", treatment = "x y", treated = "1", outcome = list("a", "b"),
                             covariates = "~ log(size) + gear", missing = "flag", subset = "a > 1 & b == \"n\""),
@@ -39,6 +44,66 @@ test_that("every kind of design that the page adds makes a design, with the sett
   expect_match(answer$verdict, "of 8 designs balanced")
   expect_named(answer$choices, names(plan$designs))
   expect_match(answer$seal, "still sealed; 7 designs tried")
+})
+
+test_that("a design shows the fields it was made by, and is changed by them", {
+  plan <- desk_plan_of_demo()
+  for (kind in names(carefultwin:::desk_designs)) {
+    fields <- carefultwin:::desk_designs[[kind]]$fields
+    plan <- carefultwin:::add_design(plan, kind, list(link = "learners", trim = "common_support", caliper = 0.05, ratio = 2,
+                                                      strata = 8, bound = 20))
+    name <- utils::tail(names(plan$designs), 1L)
+    again <- read_back(plan)$designs[[name]]
+    known <- carefultwin:::known_design(again)
+    expect_identical(known$kind, kind)
+    expect_identical(names(known$values), names(fields))
+    if ("link" %in% names(fields)) expect_identical(known$values[c("link", "trim")], list(link = "learners", trim = "common_support"))
+  }
+  expect_identical(carefultwin:::known_design(plan$designs$strata)$values$strata, 8)
+  changed <- carefultwin:::change_design(plan, "pairs", "caliper", "0.5")
+  expect_identical(changed$designs$pairs, list("score", list(pair = list(caliper = 0.5))))
+  expect_identical(carefultwin:::change_design(plan, "pairs", "no such", 1), plan)
+  cut <- carefultwin:::change_design(carefultwin:::cut_scores(plan, 0.05, 1), "pairs", "ratio", 3)
+  expect_identical(cut$designs$pairs[[2L]], list(trim = list(rule = "range", bounds = list(0.05, 1))))
+  ruled <- carefultwin:::change_design(cut, "pairs", "trim", "least_variance")  # a rule takes the place of the cut
+  expect_identical(ruled$designs$pairs[[2L]], list(trim = list(rule = "least_variance")))
+  own <- list(designs = list(own = list("score", list(pair = list(caliper = 0.2, replacement = TRUE)))))
+  expect_null(carefultwin:::known_design(own$designs$own))
+  expect_identical(carefultwin:::change_design(own, "own", "caliper", 1), own)
+  formula <- carefultwin:::change_design(plan, "weights", "model", " ~ boat_length + log(crew_size) ")
+  expect_identical(formula$designs$weights[[1L]], list(score = list(model = "~ boat_length + log(crew_size)")))
+})
+
+test_that("numbers are declared codes of categories, with labels or without", {
+  plan <- list(study = list(data = "a.csv"))
+  bare <- carefultwin:::set_codes(plan, "fuel", TRUE)
+  expect_identical(bare$study$categories, list("fuel"))
+  both <- carefultwin:::set_codes(bare, "kind", TRUE, "1 = small; 2 = large, and more")
+  expect_identical(both$study$categories, list(fuel = NULL, kind = list("1" = "small", "2" = "large")))
+  expect_identical(carefultwin:::labels_text(both$study$categories$kind), "1 = small, 2 = large")
+  read <- read_back(both)$study$categories
+  expect_identical(names(read), c("fuel", "kind"))
+  expect_null(read$fuel)
+  expect_identical(carefultwin:::set_codes(both, "kind", FALSE)$study$categories, list("fuel"))
+  expect_null(carefultwin:::set_codes(bare, "fuel", FALSE)$study$categories)
+  folder <- withr::local_tempdir()
+  set.seed(3)
+  units <- data.frame(joined = rep(0:1, 60), income = stats::rnorm(120), fuel = rep(1:3, 40), size = stats::rnorm(120))
+  utils::write.csv(units, file.path(folder, "a.csv"), row.names = FALSE)
+  plan <- list(study = list(data = "a.csv", treatment = "joined", outcome = "income", covariates = list("fuel", "size"),
+                            subset = "size > -10"))
+  path <- file.path(folder, "plan.yml")
+  coded <- carefultwin:::set_codes(plan, "fuel", TRUE, "1 = wood, 2 = coal, 3 = wind")
+  expect_match(answer_of(coded, "question", path)$html, "fuel: coal", fixed = TRUE)
+  few <- answer_of(carefultwin:::set_codes(plan, "fuel", TRUE, "1 = wood"), "question", path)
+  expect_match(few$failed, "The categories of \"fuel\" lack")
+  columns <- carefultwin:::answer_columns(list(study = list(data = "a.csv"), path = path))
+  html <- as.character(carefultwin:::sentence_with_gaps(coded, columns))
+  expect_match(html, "value=\"1 = wood, 2 = coal, 3 = wind\"", fixed = TRUE)
+  expect_match(html, "6 rows, without the outcome (income)", fixed = TRUE)
+  expect_no_match(html, format(signif(units$income[1], 6)), fixed = TRUE)
+  expect_match(html, substr(format(units$size[1], digits = 8), 1, 6), fixed = TRUE)
+  expect_match(html, "value=\"size &gt; -10\"", fixed = TRUE)
 })
 
 test_that("what rests on a design goes with it; effects with settings of their own stay", {
@@ -136,11 +201,6 @@ test_that("the script that stands beside a plan gives the numbers of the plan", 
   expect_setequal(names(found), names(own$effects))
   for (name in names(found)) expect_equal(tidy(found[[name]]), tidy(own$effects[[name]]), tolerance = 1e-12)
 })
-
-answer_of <- function(plan, step, path, kept = new.env()) {
-  read <- carefultwin:::plan_from_lines(carefultwin:::plan_text(plan), path)
-  suppressMessages(carefultwin:::answer_step(read, step, kept))
-}
 
 test_that("a graph is drawn arrow by arrow; a cycle is refused; a set is taken", {
   opened <- carefultwin:::demo_on_desk()
