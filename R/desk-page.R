@@ -46,7 +46,7 @@ notebook_view <- function(titles) {
     desk_section(step, titles[[step]], before[[step]], answer_place(step), after[[step]],
                  shiny::uiOutput(paste0("help_", step)))
   }), desk_section("report", titles[["report"]], shiny::uiOutput("paper"), comparison_form(),
-                   answer_place("comparison")))
+                   answer_place("comparison"), beyond_view()))
 }
 
 desk_section <- function(step, title, ...) {
@@ -131,7 +131,7 @@ study_sentence <- function(study, columns) {
                labelled_gap("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
                labelled_gap("id", "Name of units", plain_choices(columns$name, "none"), study$id),
                labelled_gap("missing", "Missing covariates", missing_choices, study$missing),
-               subset_field(study), kind_choice("study", columns))
+               subset_field(study), kind_choice("study", columns), reading_fields(study))
     ),
     own_words("study", study),
     what_to_check(columns$roles$unsure)
@@ -168,10 +168,28 @@ panel_sentence <- function(panel, columns) {
                none("or the first treated period", "first_treated"), none("Unit", "unit"),
                none("Group treated as a whole", "group"), none("Weight", "weight"),
                none("Cluster", "cluster", "as the help page says"), subset_field(panel),
-               kind_choice("panel", columns))
+               kind_choice("panel", columns), reading_fields(panel))
     ),
     own_words("panel", panel),
     what_to_check(columns$panel$unsure)
+  )
+}
+
+# How a text file or a workbook is read.
+reading_fields <- function(question) {
+  tags <- htmltools::tags
+  file <- if (is.null(names(question$data))) unlist(question$data)
+  if (isTRUE(grepl("[.]xlsx?$", file, ignore.case = TRUE))) {
+    sheet <- if (is.null(question$sheet)) "1" else as.character(question$sheet)
+    return(tags$div(class = "field", tags$label(`for` = "sheet", "Sheet"),
+                    tags$input(id = "sheet", type = "text", value = sheet, onchange = choice_event("gap", "sheet"))))
+  }
+  if (!isTRUE(grepl("[.](csv|tsv|txt)$", file, ignore.case = TRUE))) return(NULL)
+  htmltools::tagList(
+    labelled_gap("encoding", "Letters of the file", c("UTF-8" = "UTF-8", "latin1, of older programs" = "latin1"),
+                 if (is.null(question$encoding)) "UTF-8" else question$encoding),
+    labelled_gap("decimal", "Decimals", c("found out" = "auto", "1.5" = ".", "1,5" = ","),
+                 if (is.null(question$decimal)) "auto" else question$decimal)
   )
 }
 
@@ -373,6 +391,30 @@ add_probe_form <- function(plan) {
     tags$p(class = "soft", "Placebos and probes with settings of their own stand in the plan:",
            tags$code("twin keys"), "lists them.")
   )
+}
+
+# What has no control here, by the plan's part and key.
+beyond_page <- list(
+  study = c(reference = "several arms", stratum = "survey strata", frequency = "rows that stand for several units",
+            event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
+            logged = "outcomes in logs", unknown = "entries that mean not known"),
+  panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several"),
+  pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
+  respond = c(model = "weights for missing outcomes"), search = c(generations = "a metric that is searched"),
+  effect = c(by = "effects by group", model = "models of the outcome", quantiles = "quantiles", learners = "learners"),
+  hazard = c(time = "time until an event"),
+  "probe placebo" = c(outcomes = "placebo outcomes", groups = "groups", dates = "dates before treatment"),
+  "effect over time" = c(third = "triple differences", absorb = "more fixed effects", inference = "wild bootstrap")
+)
+
+beyond_view <- function() {
+  tags <- htmltools::tags
+  tags$details(id = "beyond-box", tags$summary("What a plan can say that this page does not"), tags$ul(unname(Map(
+    function(keys, part) {
+      tags$li(tags$code(part, .noWS = "after"), ": ", paste0(keys, " (", names(keys), ")", collapse = ", "))
+    }, beyond_page, names(beyond_page)
+  ))), tags$p(class = "soft", "Written into the plan file, they stay there and are used.", tags$code("twin keys PART"),
+              "says how."))
 }
 
 comparison_form <- function() {

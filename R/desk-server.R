@@ -73,7 +73,10 @@ hear_question <- function(input, output, desk) {
     trouble <- seen$trouble
     if (length(plan_question(seen$history$plan)$data) > 0L && length(trouble) == 0L) return()
     htmltools::tagList(if (length(trouble) > 0L) htmltools::tags$p(class = "warning", unname(trouble)),
-                       if (!desk$saved) upload_view())
+                       if (!desk$saved) upload_view(),
+                       if (length(trouble) > 0L) htmltools::tags$div(
+                         class = "row", reading_fields(plan_question(seen$history$plan))
+                       ))
   })
   output$sentence <- shiny::renderUI({
     plan <- question()
@@ -90,6 +93,11 @@ hear_question <- function(input, output, desk) {
     change_desk(desk, list(study = list(data = basename(kept))))
   })
   shiny::observeEvent(input$gap, {
+    if (isTRUE(input$gap$key %in% reading_keys())) {  # other columns, perhaps
+      seen$columns <- NULL
+      seen$trouble <- NULL
+      seen$stopped <- FALSE
+    }
     change_desk(desk, set_answer(seen$history$plan, input$gap$key, input$gap$value, seen$columns))
   })
   shiny::observeEvent(input$column, {
@@ -129,18 +137,19 @@ as_setting <- function(values) if (length(values) > 1L) as.list(values) else val
 set_answer <- function(plan, key, value, columns) {
   part <- if (is_panel_plan(plan)) "panel" else "study"
   if (identical(key, "kind")) return(if (value == part) plan else set_kind(plan, value, columns))
-  if (!isTRUE(key %in% gap_keys[[part]]) || !rlang::is_string(value)) return(plan)
+  if (!isTRUE(key %in% c(gap_keys[[part]], reading_keys())) || !rlang::is_string(value)) return(plan)
+  if (key == "sheet" && grepl("^[0-9]+$", value)) value <- as.numeric(value)
   before <- unlist(plan[[part]][[key]])
   if (is.null(before)) {
     shown <- switch(key, treated = utils::tail(columns$levels[[unlist(plan[[part]]$treatment)]], 1L), estimand = "ATT",
-                    missing = missing_choices[[1L]], "")
+                    missing = missing_choices[[1L]], encoding = "UTF-8", decimal = "auto", sheet = 1, "")
     if (identical(value, shown)) return(plan)
   }
   if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
   changes <- stats::setNames(list(value), key)
   if (key == "treatment") changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
-  if (part == "panel" && nzchar(value)) {  # one of each two tells it
+  if (part == "panel" && !identical(value, "")) {  # one of each two tells it
     other <- c(treatment = "first_treated", first_treated = "treatment", unit = "group", group = "unit")[key]
     if (!is.na(other)) changes[[other]] <- ""
     if (key == "first_treated") changes["treated"] <- list("")

@@ -199,11 +199,8 @@ guessed_panel <- function(data, columns) {
   c(set_question(list(panel = data), settings), list(trends = TRUE, decompose = complete))
 }
 
-# The value that a plan should name: of TRUE and FALSE, or 1 and 0, it is known.
-treated_asked <- function(columns, treatment) {
-  levels <- if (!is.null(treatment)) columns$levels[[treatment]]
-  if (!all(levels %in% c("TRUE", "FALSE", "0", "1"))) treated_guess(levels)
-}
+# The value that a plan should name.
+treated_asked <- function(columns, treatment) if (!is.null(treatment)) likely_treated(columns$levels[[treatment]])
 
 # The causal graph of a plan, NULL where there is none. Raises what is wrong with it.
 graph_of_plan <- function(plan) if (!is.null(plan$study$graph)) plan_graph(plan, plan$study$graph)

@@ -77,9 +77,11 @@ plan_entry <- function(key, value, remark = NULL) {
   paste0("  ", key, ": ", yaml_text(value), if (!is.null(remark)) paste0("   # ", remark))
 }
 
-treated_guess <- function(x) {
-  if (is.logical(x) || all(x %in% c(0, 1, NA))) return(NULL)
-  values <- as.character(sort(unique(x)))
+treated_guess <- function(x) if (!is.logical(x)) likely_treated(value_texts(x))
+
+# Of values in order; NULL where it is known.
+likely_treated <- function(values) {
+  if (all(values %in% c("TRUE", "FALSE", "0", "1"))) return(NULL)
   yes <- values[tolower(values) %in% c("yes", "ja", "oui", "true", "treated")]
   if (length(yes) == 1L) yes else values[2L]
 }

@@ -228,7 +228,7 @@ columns_facts <- function(data) {
   kinds <- vapply(data, column_kind, "")
   data_frame <- as.data.frame(data)
   levels <- lapply(data, function(x) {
-    known <- as.character(sort(unique(x[!is.na(x)])))
+    known <- value_texts(x)
     if (length(known) <= 20L) known
   })
   counts <- lapply(data, function(x) {

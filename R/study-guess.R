@@ -99,6 +99,12 @@ column_kind <- function(x) {
   if (inherits(x, c("Date", "POSIXt"))) "date" else "number"
 }
 
+# The values of a column as text, in order; labels where it has them.
+value_texts <- function(x) {
+  if (inherits(x, "haven_labelled")) x <- labelled_to_plain(x)
+  as.character(sort(unique(x[!is.na(x)])))
+}
+
 is_text <- function(x) is.character(x) || is.factor(x)
 
 text_kind <- function(values, distinct) {

@@ -359,9 +359,39 @@ test_that("answers to gaps change what they name, and what hangs on it", {
   panel <- list(panel = list(data = "d.csv", outcome = "y", time = "z", unit = "a", treatment = "b", treated = "yes"))
   onset <- carefultwin:::set_answer(panel, "first_treated", "a", columns)$panel
   expect_identical(onset[c("treatment", "treated", "first_treated")], stats::setNames(list(NULL, NULL, "a"), c(NA, NA, "first_treated")))
+  expect_identical(gap(plan, "encoding", "latin1")$encoding, "latin1")
+  expect_identical(gap(plan, "sheet", "2")$sheet, 2)
+  expect_identical(gap(plan, "sheet", "1"), plan$study)
+  expect_identical(gap(plan, "trusted", "true"), plan$study)
   titled <- carefultwin:::set_report(plan, list(title = "Boats"))
   expect_identical(titled$report, list(title = "Boats"))
   expect_identical(carefultwin:::set_report(titled, list(title = "")), plan)
+})
+
+test_that("keys that the page names for what it can't do are keys of a plan", {
+  for (part in names(carefultwin:::beyond_page)) {
+    known <- as.data.frame(plan_reference(part))$key
+    expect_identical(setdiff(names(carefultwin:::beyond_page[[part]]), known), character(), label = part)
+  }
+  expect_match(as.character(carefultwin:::beyond_view()), "several arms (reference)", fixed = TRUE)
+})
+
+test_that("a file that is not read as it should be can be read otherwise; labels are the values", {
+  folder <- withr::local_tempdir()
+  writeLines(iconv(c("Gr\u00f6\u00dfe;alt;teuer", "1,5;ja;2", "2,5;nein;3", "3,5;ja;1"), "UTF-8", "latin1"), file.path(folder, "a.csv"),
+             useBytes = TRUE)
+  path <- file.path(folder, "plan.yml")
+  columns <- function(...) carefultwin:::answer_columns(list(study = list(data = "a.csv", ...), path = path))
+  expect_error(columns(), "not\\s+UTF-8", class = "twin_error_file")
+  expect_identical(columns(encoding = "latin1")$name[1], "Gr\u00f6\u00dfe")
+  expect_match(as.character(carefultwin:::reading_fields(list(data = "a.csv", encoding = "latin1"))), "value=\"latin1\" selected", fixed = TRUE)
+  expect_match(as.character(carefultwin:::reading_fields(list(data = "b.xlsx"))), "Sheet", fixed = TRUE)
+  expect_null(carefultwin:::reading_fields(list(data = "b.dta")))
+  skip_if_not_installed("haven")
+  labelled <- haven::labelled(c(0, 1, 1, 0), c(old = 0, new = 1))
+  expect_identical(carefultwin:::value_texts(labelled), c("old", "new"))
+  expect_identical(carefultwin:::treated_guess(labelled), "new")
+  expect_null(carefultwin:::treated_guess(c(0, 1, NA)))
 })
 
 test_that("the help of every step is there, without links", {
