@@ -260,6 +260,7 @@ missing_choices <- c("keep, with an indicator" = "flag", "leave the unit out" = 
 columns_to_tick <- function(question, columns, heading, legend) {
   tags <- htmltools::tags
   chosen <- unlist(question$covariates)
+  roles <- if (is.null(question$time)) columns$roles else columns$panel
   taken <- unlist(question[c("treatment", "first_treated", "time", "unit", "group", "outcome", "id", "weight",
                              "cluster", "stratum")])
   tags$details(
@@ -267,7 +268,7 @@ columns_to_tick <- function(question, columns, heading, legend) {
     if (!is.null(columns$note)) tags$p(class = "soft", columns$note),
     tags$fieldset(tags$legend(legend), id = "covariates", class = "columns",
                   lapply(seq_along(columns$name), function(k) {
-                    column_line(columns, k, columns$name[k] %in% chosen, taken)
+                    column_line(columns, k, columns$name[k] %in% chosen, taken, roles)
                   }))
   )
 }
@@ -291,18 +292,20 @@ more_outcomes <- function(question, columns) {
 }
 
 # A column with its kind, what is missing, its shape, and what speaks against it.
-column_line <- function(columns, k, chosen, taken) {
+column_line <- function(columns, k, chosen, taken, roles) {
   tags <- htmltools::tags
   name <- columns$name[k]
   id <- paste0("column-", k)
   against <- if (name %in% taken) "has another role" else switch(columns$kind[k], identifier = "names the units",
                                                                   constant = "the same for all", NULL)
-  if (is.null(against) && name %in% c(columns$roles$outcome, columns$panel$outcome)) against <- "looks like the outcome"
+  if (is.null(against) && name %in% roles$outcome) against <- "looks like the outcome"
+  if (is.null(against) && name %in% roles$after) against <- "may follow from the treatment"
+  levels <- if (columns$kind[k] == "levels") paste0(": ", paste(columns$levels[[name]], collapse = ", "))
   tags$div(
     class = "column",
     tags$input(type = "checkbox", id = id, value = name, checked = if (chosen) NA,
                onchange = tick_event("column", sprintf("column: %d", k))),
-    tags$label(`for` = id, tags$span(name)), tags$span(class = "soft", columns$kind[k]),
+    tags$label(`for` = id, tags$span(name)), tags$span(class = "soft", paste0(columns$kind[k], levels)),
     tags$span(class = "soft", if (columns$missing[k] > 0) sprintf("%s missing", count_text(columns$missing[k]))),
     tiny_histogram(columns$counts[[k]]), tags$span(class = "against", against)
   )

@@ -104,7 +104,8 @@ panel_roles <- function(data, kinds, found) {
   list(
     time = found$time, unit = found$unit, group = found$group, treatment = first_of(found$treatment),
     first_treated = first_of(found$first_treated), outcome = outcome, weight = weight, covariates = covariates,
-    kinds = kinds, complete = seen_everywhere(data, found$time, c(found$unit, found$group), outcome),
+    after = setdiff(rest[varies], outcome), kinds = kinds,
+    complete = seen_everywhere(data, found$time, c(found$unit, found$group), outcome),
     unsure = c(
       unsure_of("treatment", first_of(found$treatment), found$treatment), unsure_of("outcome", outcome, moving),
       unsure_of("first_treated", first_of(found$first_treated), found$first_treated),

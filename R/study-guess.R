@@ -1,7 +1,8 @@
 # Which column may play which role, guessed by kind and name; the judgement is the user's.
 
-# list(id, weight, treatment, outcome, cluster, covariates, kinds, unsure): names of columns, their kinds, and sentences
-# on what was left open. data: without columns that a panel has for itself.
+# list(id, weight, treatment, outcome, cluster, covariates, after, kinds, unsure): names of columns (after: those that
+# may follow from the treatment), their kinds, and sentences on what was left open. data: without columns that a panel
+# has for itself.
 guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
   ids <- looks_like_id(data, kinds)
   id <- first_of(ids[kinds[ids] == "identifier"])
@@ -20,7 +21,7 @@ guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
   left_out <- setdiff(rest[rest %in% no_covariate], c(cluster, guess$outcome, guess$others))
   list(
     id = id, weight = weight, treatment = treatment, outcome = guess$outcome, cluster = cluster,
-    covariates = covariates, kinds = kinds, candidates = two_valued,
+    covariates = covariates, after = guess$others, kinds = kinds, candidates = two_valued,
     unsure = c(
       unsure_of("treatment", treatment, setdiff(two_valued, guess$outcome)),
       unsure_of("outcome", guess$outcome, c(guess$others, guess$choices)),

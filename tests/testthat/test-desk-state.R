@@ -440,3 +440,18 @@ test_that("the page escapes what users wrote", {
   expect_false(any(grepl("<script>", html, fixed = TRUE)))
   expect_match(html[1], "3 missing", fixed = TRUE)
 })
+
+test_that("columns show their levels, and what speaks against them", {
+  opened <- carefultwin:::demo_on_desk()
+  columns <- carefultwin:::answer_columns(c(opened$plan, path = opened$path))
+  html <- as.character(carefultwin:::sentence_with_gaps(opened$plan, columns))
+  html <- sub("</fieldset>.*$", "", html)
+  lines <- strsplit(html, "<div class=\"column\">", fixed = TRUE)[[1L]][-1L]
+  expect_length(lines, length(columns$name))
+  line <- function(name) lines[match(name, columns$name)]
+  expect_match(line("gear"), "levels: dredge, lines, nets, pots", fixed = TRUE)
+  expect_match(line("gear"), "50 missing", fixed = TRUE)
+  expect_match(line("harbour"), "has another role", fixed = TRUE)
+  expect_match(line("days_at_sea"), "may follow from the treatment", fixed = TRUE)
+  expect_match(line("boat_length"), "against\"><", fixed = TRUE)
+})
