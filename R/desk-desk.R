@@ -17,7 +17,7 @@ new_desk <- function(plan, path, saved, token) {
   desk$path <- path
   desk$saved <- saved
   desk$token <- token
-  desk$log <- previous_log(path)
+  desk$logs <- stats::setNames(list(previous_log(path)), log_key(plan))
   desk$worker <- NULL
   desk$progress <- tempfile("desk-progress-")
   desk
@@ -77,10 +77,11 @@ turn_desk <- function(desk) {
   if (is.null(step)) return(invisible(desk))
   if (is.null(desk$worker) || !desk$worker$is_alive()) desk$worker <- start_worker()
   unlink(desk$progress)
-  job <- list(lines = plan_text(desk_plan(desk)), path = desk$path, step = step, log = desk$log,
+  job <- list(lines = plan_text(desk_plan(desk)), path = desk$path, step = step,
+              log = desk$logs[[log_key(desk_plan(desk))]],
               progress = desk$progress, out = desk$report, other = desk$other)
   if (give_job(desk$worker, job)) {
-    seen$job <- list(step = step, key = step_key(desk_plan(desk), step), started = Sys.time())
+    seen$job <- list(step = step, data = log_key(desk_plan(desk)), key = step_key(desk_plan(desk), step), started = Sys.time())
   }
 }
 
@@ -95,7 +96,7 @@ hear_job <- function(desk) {
     return(invisible(desk))
   }
   value <- if (is.null(told$error)) told$value else
-    list(html = "", verdict = "failed", failed = c(worker = told$error), log = desk$log)
+    list(html = "", verdict = "failed", failed = c(worker = told$error))
   if (job$step == "columns") {
     seen$trouble <- value$failed
     if (length(value$failed) > 0L) seen$stopped <- TRUE else take_columns(desk, value)
@@ -106,7 +107,7 @@ hear_job <- function(desk) {
   } else {
     seen$answers[[job$step]] <- list(key = job$key, value = value)
     if (!is.null(value$seal)) seen$seal <- value$seal
-    keep_log(desk, value$log)
+    keep_log(desk, job$data, value$log)
   }
 }
 
@@ -137,9 +138,12 @@ previous_log <- function(path) {
   if (file.exists(file)) read_log(file)
 }
 
-keep_log <- function(desk, log) {
-  if (is.null(log) || identical(log, desk$log)) return(invisible(desk))
-  desk$log <- log
+# Data that are uploaded after others have a logbook of their own.
+log_key <- function(plan) rlang::hash(plan_question(plan)$data)
+
+keep_log <- function(desk, key, log) {
+  if (is.null(log) || identical(log, desk$logs[[key]])) return(invisible(desk))
+  desk$logs[[key]] <- log
   if (desk$saved) write_csv(log, log_path(desk$path))
 }
 

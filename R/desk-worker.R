@@ -8,7 +8,7 @@ desk_kept <- new.env(parent = emptyenv())
 desk_job <- function(lines, path, step, log, progress, out = NULL, other = NULL) {
   rlang::local_options(cli.width = 10000L, progressr.enable = TRUE,
                        progressr.handlers = list(file_progress(progress)))
-  if (is.null(desk_kept$log)) desk_kept$log <- log
+  desk_kept$log <- log
   tryCatch({
     plan <- plan_from_lines(lines, path)
     switch(step, columns = answer_columns(plan),

@@ -99,14 +99,19 @@ panel_step_parts <- function(plan, step, panel, kept) {
   c(list(parts = parts), told)
 }
 
-# The study or panel of the plan.
+# The study or panel of the plan. All of the same data share one logbook, so that no design that was tried is forgotten
+# when a question comes back.
 made_study <- function(plan, kept) {
   question <- plan_question(plan)
   file <- question$data
   stamp <- if (rlang::is_string(file)) file.info(beside_plan(plan, file))[c("size", "mtime")]
   made_once(kept, list("study", question, stamp), function() {
     study <- if (is_panel_plan(plan)) plan_panel(plan) else plan_study(plan)
-    resume_logbook(study_of(study), kept$log)
+    key <- rlang::hash(question$data)
+    book <- kept$books[[key]]
+    if (!is.null(book)) return(share_logbook(study, book))
+    resume_logbook(study, kept$log)
+    kept$books[[key]] <- study$logbook
     study
   })
 }

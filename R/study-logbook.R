@@ -49,6 +49,15 @@ resume_logbook <- function(study, entries) {
   invisible(study)
 }
 
+# The study goes on in another study's logbook, with its own steps behind those that stand there.
+share_logbook <- function(study, book) {
+  for (entry in study$logbook$entries) {
+    entry$step <- length(book$entries) + 1L
+    book$entries <- c(book$entries, list(entry))
+  }
+  amend(study, logbook = book)
+}
+
 format_setting <- function(value) {
   if (rlang::is_formula(value)) return(deparse1(value))
   paste(format(value, digits = 6), collapse = " ")

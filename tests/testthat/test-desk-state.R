@@ -184,6 +184,19 @@ test_that("steps say what failed and go on with the rest; what stands is not mad
   expect_match(carefultwin:::answer_step(as_read(plan), "designs", fresh)$seal, "2 designs before, 1 after")
 })
 
+test_that("designs tried under another question are not forgotten when the first comes back", {
+  opened <- carefultwin:::demo_on_desk()
+  kept <- new.env()
+  first <- answer_of(opened$plan, "designs", opened$path, kept)
+  expect_match(first$seal, "2 designs tried so far")
+  ate <- carefultwin:::drop_design(carefultwin:::set_question(opened$plan, list(estimand = "ATE")), "pairs")
+  expect_match(answer_of(ate, "designs", opened$path, kept)$seal, "3 designs tried so far")
+  back <- answer_of(opened$plan, "designs", opened$path, kept)
+  expect_match(back$seal, "3 designs tried so far")
+  expect_identical(back$log$step, seq_len(nrow(back$log)))
+  expect_gt(nrow(back$log), nrow(first$log))
+})
+
 test_that("the script that stands beside a plan gives the numbers of the plan", {
   opened <- carefultwin:::demo_on_desk()
   plan <- carefultwin:::set_effects(carefultwin:::unseal_plan(opened$plan), "weights", c("difference", "augmented"))
