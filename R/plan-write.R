@@ -66,9 +66,23 @@ panel_script <- function(plan) {
 script_data <- function(question, frame, name) {
   reading <- question[intersect(names(question), reading_keys())]
   framing <- question[setdiff(names(question), c("data", reading_keys()))]
-  c("library(carefultwin)", "",
-    sprintf("units <- %s", script_call("read_units", c(list(question$data), reading))),
+  units <- if (is.null(names(question$data))) {
+    sprintf("units <- %s", script_call("read_units", c(list(question$data), reading)))
+  } else {
+    script_connection(as.list(question$data))
+  }
+  c("library(carefultwin)", "", units,
     sprintf("%s <- %s", name, script_call(frame, framing, "units")))
+}
+
+# A table in a database, as plan_database() opens it.
+script_connection <- function(data) {
+  door <- c(sqlite = "RSQLite::SQLite()", postgres = "RPostgres::Postgres()", mariadb = "RMariaDB::MariaDB()")
+  given <- data[setdiff(names(data), c("connect", "table", "query"))]
+  where <- if (data$connect == "sqlite") unname(given) else given
+  table <- if (is.null(data$query)) deparse1(data$table) else sprintf("DBI::SQL(%s)", deparse1(data$query))
+  c(sprintf("connection <- %s", script_call("DBI::dbConnect", where, door[[data$connect]])),
+    sprintf("units <- remote_units(connection, %s)", table))
 }
 
 # from: the list of R objects that the probes ask.

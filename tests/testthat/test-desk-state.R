@@ -317,6 +317,12 @@ test_that("a panel goes through its steps, and its script gives the numbers of t
   expect_identical(names(study), "study")
 })
 
+test_that("servers stand in the script as their drivers want them named", {
+  lines <- carefultwin:::script_connection(list(connect = "postgres", service = "harbours", query = "SELECT * FROM crews"))
+  expect_identical(lines, c("connection <- DBI::dbConnect(RPostgres::Postgres(), service = \"harbours\")",
+                            "units <- remote_units(connection, DBI::SQL(\"SELECT * FROM crews\"))"))
+})
+
 test_that("a study in a database goes through the steps by its plan", {
   skip_if_not_installed("RSQLite")
   folder <- withr::local_tempdir()
@@ -335,6 +341,14 @@ test_that("a study in a database goes through the steps by its plan", {
   expect_match(designs$verdict, "of 3 designs balanced")
   expect_named(designs$choices, c("weights", "strata", "entropy"))
   expect_identical(answer_of(plan, "effects", path, kept)$verdict, "6 estimates")
+  own <- new.env()
+  plan$effects <- plan$effects[c("raw", "weights")]
+  plan$probes <- NULL
+  script <- carefultwin:::plan_script(carefultwin:::plan_from_lines(carefultwin:::plan_text(plan), path))
+  expect_match(script, "connection <- DBI::dbConnect(RSQLite::SQLite(), \"crews.sqlite\")", fixed = TRUE, all = FALSE)
+  withr::with_dir(folder, utils::capture.output(suppressWarnings(eval(parse(text = script[!grepl("write_report", script)]), own))))
+  withr::defer(DBI::dbDisconnect(own$connection))
+  expect_identical(stats::nobs(own$effects$weights), 2404)
   plan$study$estimand <- "ATE"
   answer_of(plan, "question", path, kept)
   expect_length(carefultwin:::open_databases$all, 1L)  # one connection for both
