@@ -81,7 +81,8 @@ turn_desk <- function(desk) {
               log = desk$logs[[log_key(desk_plan(desk))]],
               progress = desk$progress, out = desk$report, other = desk$other)
   if (give_job(desk$worker, job)) {
-    seen$job <- list(step = step, data = log_key(desk_plan(desk)), key = step_key(desk_plan(desk), step), started = Sys.time())
+    plan <- desk_plan(desk)
+    seen$job <- list(step = step, data = log_key(plan), key = step_key(plan, step), started = Sys.time())
   }
 }
 

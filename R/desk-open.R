@@ -120,6 +120,8 @@ run_desk <- function(desk, port, idle, browse) {
   address <- sprintf("http://127.0.0.1:%d/?token=%s", as.integer(port), desk$token)
   writeLines(c(paste("The desk is open at", address),
                "It stops some time after the browser is closed, or with Ctrl-C."))
-  shiny::runApp(shiny::shinyApp(ui, desk_server(desk)), host = "127.0.0.1", port = as.integer(port), quiet = TRUE,
-                launch.browser = if (browse) function(url) utils::browseURL(address) else FALSE)
+  suppressPackageStartupMessages(  # that shiny is attached
+    shiny::runApp(shiny::shinyApp(ui, desk_server(desk)), host = "127.0.0.1", port = as.integer(port), quiet = TRUE,
+                  launch.browser = if (browse) function(url) utils::browseURL(address) else FALSE)
+  )
 }
