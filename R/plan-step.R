@@ -233,12 +233,13 @@ columns_facts <- function(data) {
   kinds <- vapply(data, column_kind, "")
   data_frame <- as.data.frame(data)
   levels <- lapply(data, function(x) {
-    known <- value_texts(x)
-    if (length(known) <= 20L) known
+    values <- unique(x[!is.na(x)])
+    if (length(values) <= 20L) value_texts(values)
   })
   counts <- lapply(data, function(x) {
-    if (is.numeric(x) && any(is.finite(x))) return(as.vector(table(cut(x[is.finite(x)], 10L))))
-    utils::head(sort(as.vector(table(x)), decreasing = TRUE), 10L)
+    if (is.numeric(x) && any(is.finite(x))) return(tabulate(cut(x[is.finite(x)], 10L, labels = FALSE), 10L))
+    values <- unique(x[!is.na(x)])
+    utils::head(sort(tabulate(match(x, values), length(values)), decreasing = TRUE), 10L)
   })
   first <- as.data.frame(lapply(utils::head(data_frame, 6L), function(x) {
     text <- trimws(format(x))
