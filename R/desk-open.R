@@ -98,8 +98,9 @@ demo_on_desk <- function() {
 # 32 hex digits, from the system's source of randomness where there is one: R's own stream is left alone.
 desk_token <- function() {
   if (file.exists("/dev/urandom")) {
-    bytes <- readBin("/dev/urandom", "raw", 16L)
-    return(paste(format(bytes), collapse = ""))
+    source <- file("/dev/urandom", "rb", raw = TRUE)
+    on.exit(close(source))
+    return(paste(format(readBin(source, "raw", 16L)), collapse = ""))
   }
   rlang::hash(list(Sys.time(), Sys.getpid(), tempfile(), proc.time()))
 }

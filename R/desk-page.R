@@ -131,7 +131,7 @@ study_sentence <- function(study, columns) {
                labelled_gap("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
                labelled_gap("id", "Name of units", plain_choices(columns$name, "none"), study$id),
                labelled_gap("missing", "Missing covariates", missing_choices, study$missing),
-               subset_field(study), kind_choice("study", columns), reading_fields(study))
+               rows_fields(study), kind_choice("study", columns), reading_fields(study))
     ),
     own_words("study", study),
     what_to_check(columns$roles$unsure)
@@ -167,7 +167,7 @@ panel_sentence <- function(panel, columns) {
       tags$div(class = "row", treated, none("Treatment, on since it set in", "treatment"),
                none("or the first treated period", "first_treated"), none("Unit", "unit"),
                none("Group treated as a whole", "group"), none("Weight", "weight"),
-               none("Cluster", "cluster", "as the help page says"), subset_field(panel),
+               none("Cluster", "cluster", "as the help page says"), rows_fields(panel),
                kind_choice("panel", columns), reading_fields(panel))
     ),
     own_words("panel", panel),
@@ -177,12 +177,10 @@ panel_sentence <- function(panel, columns) {
 
 # How a text file or a workbook is read.
 reading_fields <- function(question) {
-  tags <- htmltools::tags
   file <- if (is.null(names(question$data))) unlist(question$data)
   if (isTRUE(grepl("[.]xlsx?$", file, ignore.case = TRUE))) {
     sheet <- if (is.null(question$sheet)) "1" else as.character(question$sheet)
-    return(tags$div(class = "field", tags$label(`for` = "sheet", "Sheet"),
-                    tags$input(id = "sheet", type = "text", value = sheet, onchange = choice_event("gap", "sheet"))))
+    return(text_gap("sheet", "Sheet", sheet))
   }
   if (!isTRUE(grepl("[.](csv|tsv|txt)$", file, ignore.case = TRUE))) return(NULL)
   htmltools::tagList(
@@ -193,11 +191,18 @@ reading_fields <- function(question) {
   )
 }
 
-# Which rows, as a condition of the plan's short list.
-subset_field <- function(question) {
+# Which rows, as a condition of the plan's short list, and which entries are none.
+rows_fields <- function(question) {
+  htmltools::tagList(
+    text_gap("subset", "Rows, as crew_size > 2", question$subset),
+    text_gap("unknown", "Entries that mean not known, as n/a, 99", paste(unlist(question$unknown), collapse = ", "))
+  )
+}
+
+text_gap <- function(key, label, value) {
   tags <- htmltools::tags
-  tags$div(class = "field", tags$label(`for` = "subset", "Rows, as crew_size > 2"),
-           tags$input(id = "subset", type = "text", value = question$subset, onchange = choice_event("gap", "subset")))
+  tags$div(class = "field", tags$label(`for` = key, label),
+           tags$input(id = key, type = "text", value = value, onchange = choice_event("gap", key)))
 }
 
 preview_view <- function(question, columns) {
@@ -400,7 +405,7 @@ add_probe_form <- function(plan) {
 beyond_page <- list(
   study = c(reference = "several arms", stratum = "survey strata", frequency = "rows that stand for several units",
             event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
-            logged = "outcomes in logs", unknown = "entries that mean not known"),
+            logged = "outcomes in logs"),
   panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several"),
   pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
   respond = c(model = "weights for missing outcomes"), search = c(generations = "a metric that is searched"),

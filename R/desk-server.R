@@ -62,9 +62,9 @@ show_answers <- function(output, desk) {
 }
 
 gap_keys <- list(study = c("treatment", "treated", "outcome", "estimand", "weight", "cluster", "id", "missing",
-                           "subset"),
+                           "subset", "unknown"),
                  panel = c("treatment", "treated", "first_treated", "outcome", "time", "unit", "group", "weight",
-                           "cluster", "subset"))
+                           "cluster", "subset", "unknown"))
 
 hear_question <- function(input, output, desk) {
   seen <- desk$seen
@@ -138,6 +138,7 @@ set_answer <- function(plan, key, value, columns) {
   part <- if (is_panel_plan(plan)) "panel" else "study"
   if (identical(key, "kind")) return(if (value == part) plan else set_kind(plan, value, columns))
   if (!isTRUE(key %in% c(gap_keys[[part]], reading_keys())) || !rlang::is_string(value)) return(plan)
+  if (key == "unknown") value <- Filter(nzchar, trimws(strsplit(value, "[,;]")[[1L]]))
   if (key == "sheet" && grepl("^[0-9]+$", value)) value <- as.numeric(value)
   before <- unlist(plan[[part]][[key]])
   if (is.null(before)) {
@@ -147,7 +148,7 @@ set_answer <- function(plan, key, value, columns) {
   }
   if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
-  changes <- stats::setNames(list(value), key)
+  changes <- stats::setNames(list(if (key == "unknown") as.list(value) else value), key)
   if (key == "treatment") changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
   if (part == "panel" && !identical(value, "")) {  # one of each two tells it
     other <- c(treatment = "first_treated", first_treated = "treatment", unit = "group", group = "unit")[key]

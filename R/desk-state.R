@@ -185,7 +185,8 @@ guessed_study <- function(data, columns) {
   roles <- columns$roles
   settings <- list(treatment = roles$treatment, treated = treated_asked(columns, roles$treatment),
                    outcome = roles$outcome, covariates = as.list(roles$covariates), estimand = "ATT", id = roles$id,
-                   weight = roles$weight, cluster = roles$cluster, missing = "flag")
+                   weight = roles$weight, cluster = roles$cluster, missing = "flag",
+                   unknown = as.list(columns$stray))
   set_question(list(study = data), settings)
 }
 

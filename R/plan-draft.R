@@ -88,11 +88,15 @@ likely_treated <- function(values) {
 
 # Entries among numbers that are none: taken as not known until the user says otherwise.
 unknown_guess <- function(data, roles) {
+  stray <- stray_values(data, roles)
+  if (!is.null(stray)) sprintf("  unknown: %s   # entries that mean \"not known\"", yaml_list(stray))
+}
+
+stray_values <- function(data, roles) {
   columns <- roles$covariates[roles$kinds[roles$covariates] == "number with other entries"]
   entries <- function(x) unique(trimws(x[!is.na(x)]))
   stray <- unique(unlist(lapply(columns, function(name) stray_entries(entries(data[[name]]), "numbers"))))
-  if (length(stray) == 0L || length(stray) > 5L) return(NULL)
-  sprintf("  unknown: %s   # entries that mean \"not known\"", yaml_list(stray))
+  if (length(stray) %in% 1:5) stray
 }
 
 missing_share <- function(data) {

@@ -208,7 +208,8 @@ made_once <- function(kept, key, make) {
 failed_sentence <- function(error) paste(trimws(message_lines(error, in_plan = TRUE)), collapse = " ")
 
 # What a page needs to know of the columns: list(name, kind, missing, levels: texts, for those of few values, counts: at
-# most ten, for a picture, roles: guess_roles(), panel: guess_panel(), NULL where there is no guess).
+# most ten, for a picture, roles: guess_roles(), panel: guess_panel(), NULL where there is no guess; stray:
+# entries among numbers that may mean "not known").
 # first: the first rows as text. Of a table in a database: by its first rows, as the note says.
 answer_columns <- function(plan) {
   question <- plan_question(plan)
@@ -246,10 +247,11 @@ columns_facts <- function(data) {
     ifelse(is.na(x), "", text)
   }), check.names = FALSE, optional = TRUE)
   names(first) <- names(data)
+  roles <- tryCatch(guess_roles(data_frame), twin_error = function(e) NULL)
   list(name = names(data), kind = unname(kinds), first = first,
        missing = unname(vapply(data, function(x) sum(is.na(x)), 0L)), levels = levels, counts = counts,
        panel = tryCatch(guess_panel(data_frame), twin_error = function(e) NULL),
-       roles = tryCatch(guess_roles(data_frame), twin_error = function(e) NULL))
+       roles = roles, stray = if (!is.null(roles)) stray_values(data_frame, roles))
 }
 
 # Scores of both arms counted in hundredths, before any is trimmed: list(treated, control), of 100 counts each. NULL
