@@ -41,6 +41,6 @@ for (n in sizes) {
   words <- paste("%s rows: columns %.1f s, question %.1f, score %.1f, designs %.1f; a cut changed %.1f (plain R %.1f,",
                  "ratio %.2f); effects %.1f; R %.0f MB\n")
   cat(sprintf(words,
-              format(n, big.mark = ","), columns_took, first[["question"]], first[["score"]], first[["designs"]], changed,
-              plain, changed / plain, after, sum(gc()[, 6L])))
+              format(n, big.mark = ","), columns_took, first[["question"]], first[["score"]], first[["designs"]],
+              changed, plain, changed / plain, after, sum(gc()[, 6L])))
 }
