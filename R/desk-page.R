@@ -67,14 +67,22 @@ help_view <- function(html) {
 gap_choice <- function(key, label, choices, selected) {
   tags <- htmltools::tags
   tags$span(class = "gap", tags$label(class = "unseen", `for` = key, label),
-            told_choice(key, choices, selected, choice_event("gap", key)))
+            told_choice(key, with_selected(choices, selected), selected, choice_event("gap", key)))
+}
+
+# What is chosen stands among the choices, whatever the data say; "choose" where nothing is.
+with_selected <- function(choices, selected) {
+  selected <- as.character(unlist(selected))
+  if (length(selected) == 0L && !"" %in% choices) return(c(choose = "", choices))
+  if (length(selected) == 1L && !selected %in% choices) return(c(stats::setNames(selected, selected), choices))
+  choices
 }
 
 # A choice below its label, heard like a gap.
 labelled_gap <- function(key, label, choices, selected) {
   tags <- htmltools::tags
-  tags$div(class = "field", tags$label(`for` = key, label), told_choice(key, choices, selected,
-                                                                       choice_event("gap", key)))
+  tags$div(class = "field", tags$label(`for` = key, label),
+           told_choice(key, with_selected(choices, selected), selected, choice_event("gap", key)))
 }
 
 told_choice <- function(id, choices, selected, event = NULL) {
@@ -123,7 +131,8 @@ study_sentence <- function(study, columns) {
         if (is.null(chosen)) "what the graph asks for" else chosen), "?"
     ),
     if (!by_plan) columns_to_tick(study, columns, "Columns to be alike in", "Only what came before the treatment"),
-    more_outcomes(study, columns), code_choices(study, columns), preview_view(study, columns),
+    more_outcomes(study, columns, "Measured as well, with p-values adjusted for their number"),
+    code_choices(study, columns), preview_view(study, columns),
     tags$details(
       id = "more-roles", tags$summary("Weights, clusters, missing values"),
       tags$div(class = "row",
@@ -161,7 +170,8 @@ panel_sentence <- function(panel, columns) {
                                                                                   "column")) else "as they are"), "?"
     ),
     columns_to_tick(panel, columns, "Columns given which trends are alike", "Only what treatment does not move"),
-    more_outcomes(panel, columns), code_choices(panel, columns), preview_view(panel, columns),
+    more_outcomes(panel, columns, "Shown over time as well; an effect that is added can name them"),
+    code_choices(panel, columns), preview_view(panel, columns),
     tags$details(
       id = "more-roles", tags$summary("Weights, clusters, how treatment is told"),
       tags$div(class = "row", treated, none("Treatment, on since it set in", "treatment"),
@@ -278,7 +288,7 @@ columns_to_tick <- function(question, columns, heading, legend) {
   )
 }
 
-more_outcomes <- function(question, columns) {
+more_outcomes <- function(question, columns, legend) {
   tags <- htmltools::tags
   first <- unlist(question$outcome)[1L]
   roles <- unlist(question[c("treatment", "first_treated", "time", "unit", "group", "id", "weight", "cluster",
@@ -286,7 +296,7 @@ more_outcomes <- function(question, columns) {
   able <- which(columns$kind %in% c("number", "true/false", "two values") & !columns$name %in% c(first, roles))
   if (length(able) == 0L) return(NULL)
   tags$details(id = "outcomes-box", tags$summary("More outcomes"), tags$fieldset(
-    class = "row", tags$legend("Measured as well, with p-values adjusted for their number"), lapply(able, function(k) {
+    class = "row", tags$legend(legend), lapply(able, function(k) {
       id <- paste0("outcome-", k)
       tags$div(class = "tick", tags$input(
         type = "checkbox", id = id, checked = if (columns$name[k] %in% unlist(question$outcome)) NA,
@@ -383,9 +393,9 @@ add_design_form <- function() {
   )
 }
 
-add_path_form <- function() {
+add_path_form <- function(plan) {
   tags <- htmltools::tags
-  tags$details(id = "path-box", class = "form", tags$summary("Add an effect"), fields_row("path_", path_fields()),
+  tags$details(id = "path-box", class = "form", tags$summary("Add an effect"), fields_row("path_", path_fields(plan)),
                shiny::actionButton("add_path", "Add this effect"))
 }
 

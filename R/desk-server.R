@@ -216,8 +216,8 @@ hear_effects <- function(input, output, desk) {
     if (length(plan$effects) > 0L) if (is_panel_plan(plan)) plan_cards(plan$effects, "drop_path") else
       estimator_choice(plan, choices())
   })
-  opened_panel <- shiny::reactive(is_panel_plan(seen$history$plan) && length(seen$history$plan$effects) > 0L)
-  output$path_form <- shiny::renderUI(if (opened_panel()) add_path_form())
+  opened_panel <- shiny::reactive(if (length(seen$history$plan$effects) > 0L) seen$history$plan["panel"])
+  output$path_form <- shiny::renderUI(if (!is.null(opened_panel()$panel)) add_path_form(opened_panel()))
   shiny::observeEvent(input$open, change_desk(desk, unseal_plan(seen$history$plan)))
   shiny::observeEvent(input$estimator, {
     asked <- input$estimator
@@ -228,8 +228,10 @@ hear_effects <- function(input, output, desk) {
     change_desk(desk, set_effects(seen$history$plan, design, with_or_without(
       chosen_estimators(seen$history$plan, design), rows$estimator[asked$estimator], asked$on)))
   })
-  shiny::observeEvent(input$add_path, change_desk(desk, add_path(seen$history$plan,
-                                                                 form_values(input, "path_", path_fields()))))
+  shiny::observeEvent(input$add_path, {
+    values <- form_values(input, "path_", path_fields(seen$history$plan))
+    change_desk(desk, add_path(seen$history$plan, values))
+  })
   shiny::observeEvent(input$drop_path, {
     if (isTRUE(input$drop_path %in% names(seen$history$plan$effects))) {
       change_desk(desk, drop_effects(seen$history$plan, input$drop_path))

@@ -286,9 +286,11 @@ chosen_estimators <- function(plan, design) {
   unique(vapply(own, plan_estimator, ""))
 }
 
-# What can be asked of an effect over time. values: estimator, adjustment, over, anticipation.
-path_fields <- function() {
-  list(
+# What can be asked of an effect over time; of which outcome, where there are several.
+path_fields <- function(plan) {
+  outcomes <- unlist(plan$panel$outcome)
+  of <- list(outcome = list(words = "Outcome", kind = stats::setNames(outcomes, outcomes), value = outcomes[1L]))
+  c(if (length(outcomes) > 1L) of, list(
     estimator = list(words = "Estimator", value = "group_time",
                      kind = path_kinds()$choices),
     adjustment = list(words = "Covariates", value = "default",
@@ -298,19 +300,21 @@ path_fields <- function() {
                 kind = c("as one number" = "all", "by periods since treatment" = "event", "by cohort" = "cohort",
                          "by period" = "calendar", "as it is" = "cells")),
     anticipation = number_field("Periods that anticipate it", 0, 0, 20, 1)
-  )
+  ))
 }
 
 add_path <- function(plan, values) {
-  fields <- path_fields()
+  fields <- path_fields(plan)
   values <- lapply(stats::setNames(nm = names(fields)), function(id) field_value(fields[[id]], values[[id]]))
   single <- values$estimator %in% path_kinds()$single
-  settings <- c(list(estimator = values$estimator),
+  other <- setdiff(values$outcome, unlist(plan$panel$outcome)[1L])
+  settings <- c(if (length(other) > 0L) list(outcome = other), list(estimator = values$estimator),
                 if (values$adjustment != "default") list(adjustment = values$adjustment),
                 if (values$anticipation > 0) list(anticipation = values$anticipation),
                 if (!single && values$over != "cells") list(over = values$over))
   name <- gsub("_", "-", values$estimator, fixed = TRUE)
   name <- if (single || values$over == "all") name else paste(name, if (values$over == "event") "path" else values$over)
+  name <- paste(c(name, other), collapse = " of ")
   plan$effects[[new_name(names(plan$effects), name)]] <- settings
   plan
 }

@@ -300,6 +300,10 @@ test_that("a panel goes through its steps, and its script gives the numbers of t
   expect_identical(plan$effects[["two-way 1"]], list(estimator = "two_way"))
   plan <- carefultwin:::add_probe(plan, "trends", "path")
   expect_identical(carefultwin:::add_probe(plan, "pairs", "path"), plan)  # a probe of studies
+  two <- carefultwin:::set_question(plan, list(outcome = list("price", "boats"), covariates = list("market_km")))
+  named <- carefultwin:::add_path(two, list(estimator = "imputation", outcome = "boats"))
+  expect_identical(named$effects[["imputation of boats"]], list(outcome = "boats", estimator = "imputation", over = "all"))
+  expect_identical(names(carefultwin:::add_path(two, list(estimator = "imputation", outcome = "price"))$effects)[6], "imputation")
   expect_identical(answer_of(plan, "effects", path, kept)$verdict, "5 estimates")
   expect_identical(answer_of(plan, "decomposition", path, kept)$verdict, "taken apart")
   expect_identical(answer_of(plan, "bias", path, kept)$verdict, "1 probe")
@@ -371,6 +375,15 @@ test_that("two plans of the same data are compared in settings, balance and effe
   expect_match(told$html, "<td[^>]*>0[.]05</td>")
   expect_match(told$html, "balance", fixed = TRUE)
   expect_error(carefultwin:::answer_comparison(read, "study: 3", kept), class = "twin_error_input")
+})
+
+test_that("a gap without an answer says so, and one that the data do not know shows it", {
+  html <- as.character(carefultwin:::gap_choice("time", "Time", c(a = "a", b = "b"), NULL))
+  expect_match(html, "<option value=\"\" *>choose</option>|<option value=\"\">choose</option>")
+  html <- as.character(carefultwin:::gap_choice("time", "Time", c(a = "a", b = "b"), "gone"))
+  expect_match(html, "<option value=\"gone\" selected>gone</option>", fixed = TRUE)
+  html <- as.character(carefultwin:::labelled_gap("weight", "Weight", c(none = "", a = "a"), NULL))
+  expect_no_match(html, "choose")
 })
 
 test_that("answers to gaps change what they name, and what hangs on it", {
