@@ -204,7 +204,14 @@ guessed_panel <- function(data, columns) {
 treated_asked <- function(columns, treatment) if (!is.null(treatment)) likely_treated(columns$levels[[treatment]])
 
 # The causal graph of a plan, NULL where there is none. Raises what is wrong with it.
-graph_of_plan <- function(plan) if (!is.null(plan$study$graph)) plan_graph(plan, plan$study$graph)
+# Its ends are the treatment and the first outcome of the plan, where they are nodes.
+graph_of_plan <- function(plan) {
+  if (is.null(plan$study$graph)) return(NULL)
+  graph <- plan_graph(plan, plan$study$graph)
+  node <- function(name) if (isTRUE(name %in% rownames(graph$parents))) name
+  assume_graph(as_dot(graph), exposure = node(unlist(plan$study$treatment)),
+               outcome = node(unlist(plan$study$outcome)[1L]))
+}
 
 set_graph <- function(plan, graph) set_question(plan, list(graph = as_dot(graph)))
 

@@ -221,6 +221,8 @@ test_that("a graph is drawn arrow by arrow; a cycle is refused; a set is taken",
   graph <- carefultwin:::graph_of_plan(plan)
   expect_identical(c(graph$exposure, graph$outcome), c("joined", "income"))
   expect_identical(sum(graph$parents), 17L)  # eight causes of two, and the effect
+  other <- carefultwin:::graph_of_plan(carefultwin:::set_question(plan, list(treatment = "in_debt", outcome = "no node")))
+  expect_identical(c(other$exposure, other$outcome), c("in_debt", "income"))
   expect_true(is.null(plan$designs) == is.null(opened$plan$designs))
   expect_error(carefultwin:::toggle_arrow(plan, "income", "boat_length"), "no cycle", class = "twin_error_input")
   fewer <- carefultwin:::toggle_arrow(carefultwin:::toggle_arrow(plan, "crew_size", "joined"), "crew_size", "income")
