@@ -30,7 +30,8 @@ unit_rows_sql <- function(table, outcome, bases = NULL) {
     stats::setNames(sql, paste0("y", seq_len(periods)))
   }
   columns <- c(
-    stats::setNames(pattern, paste0("p", seq_along(pattern))), s = of_unit("s"), o = onset,
+    stats::setNames(pattern, paste0("p", seq_along(pattern))),
+    s = if (is.null(table$roles$weight)) number(1) else of_unit("s"), o = onset,
     h = if (!is.null(table$roles$group)) of_unit("h"), g = if (!is.null(table$roles$cluster)) of_unit("g"),
     values, if (!is.null(outcome$x)) covariate_columns(table, outcome, bases)
   )
@@ -81,8 +82,13 @@ remote_pieces <- function(table, outcome, call, alone = TRUE) {
   }
   sums <- c(list(1, s), weighted, squares)
   names(sums) <- c("count", "weight", sprintf("t%d", seq_along(weighted)), sprintf("q%d", seq_along(squares)))
+  again <- if (is.null(table$roles$weight)) {  # without weights some are others: the first squares are those with 1
+    c(weight = "count", if (length(squares) > 0L) stats::setNames(sprintf("q%d", seq_along(weighted) + 1L),
+                                                                  sprintf("t%d", seq_along(weighted))))
+  }
   keys <- paste0("u_", c("o", patterns, names(labels)))
-  found <- piece_sums(rows, sums, keys)
+  found <- piece_sums(rows, sums[setdiff(names(sums), names(again))], keys)
+  found[names(again)] <- found[again]
   check_piece_count(nrow(found), call)
   if (!all(is.finite(unlist(found[names(sums)])))) stop_not_finite(rows)
   list(onset = found$u_o, seen = seen_periods(found[paste0("u_", patterns)], periods), group = found[["u_h"]],

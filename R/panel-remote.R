@@ -141,8 +141,14 @@ remote_time <- function(source, reader, name, periods, where, call) {
   scale <- time_scale(value, name, periods, call)
   at <- time_position(scale$at, scale)
   seen <- sort(unique(at))
-  list(scale = scale, position = seen,
-       sql = cases_sql(source, reader, counts$value, match(at, seen)))
+  list(scale = scale, position = seen, sql = place_sql(source, reader, value, counts$value, match(at, seen)))
+}
+
+# Numbers that follow one another need no list of cases.
+place_sql <- function(source, reader, value, counted, place) {
+  apart <- if (reader$kind == "number") unique(value - place)
+  if (length(apart) != 1L) return(cases_sql(source, reader, counted, place))
+  if (apart == 0) reader$sql else sprintf("(%s - %s)", reader$sql, source$dialect$number(apart))
 }
 
 # Values of a column as R would hold them.
