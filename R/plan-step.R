@@ -82,9 +82,10 @@ panel_step_parts <- function(plan, step, panel, kept) {
   panel_of_plan <- panel$value
   sorter <- new_sorter()
   made_part <- function(part, verb) {
-    sorter$add(list(made_once(kept, list(part, panel_of_plan$hash, plan[[part]]), function() {
+    made <- made_once(kept, list(part, panel_of_plan$hash, plan[[part]]), function() {
       plan_part(plan, part, verb, panel_of_plan)
-    })) |> stats::setNames(part))[[part]]
+    })
+    sorter$add(stats::setNames(list(made), part))[[part]]
   }
   trends <- if (step %in% c("trends", "report")) made_part("trends", assess_trends)
   effects <- if (step %in% c("effects", "bias", "report")) sorter$add(made_paths(plan, panel_of_plan, kept))

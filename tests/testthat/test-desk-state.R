@@ -323,6 +323,24 @@ test_that("a panel goes through its steps, and its script gives the numbers of t
   expect_identical(names(study), "study")
 })
 
+test_that("a part of a panel that can't be made is told of, and the rest goes on", {
+  folder <- withr::local_tempdir()
+  path <- file.path(folder, "plan.yml")
+  set.seed(4)
+  units <- expand.grid(time = 1:2, unit = 1:40)
+  units$treated <- units$time == 2 & units$unit <= 15
+  units$y <- stats::rnorm(80) + units$treated
+  utils::write.csv(units, file.path(folder, "a.csv"), row.names = FALSE)
+  plan <- list(panel = list(data = "a.csv", outcome = "y", time = "time", unit = "unit", treatment = "treated"), trends = TRUE,
+               decompose = TRUE)
+  plan <- carefultwin:::unseal_plan(plan)
+  kept <- new.env()
+  trends <- answer_of(plan, "trends", path, kept)  # there is a single period before treatment
+  expect_named(trends$failed, "trends")
+  expect_identical(trends$verdict, "not judged")
+  expect_identical(answer_of(plan, "effects", path, kept)$verdict, "3 estimates")
+})
+
 test_that("servers stand in the script as their drivers want them named", {
   lines <- carefultwin:::script_connection(list(connect = "postgres", service = "harbours", query = "SELECT * FROM crews"))
   expect_identical(lines, c("connection <- DBI::dbConnect(RPostgres::Postgres(), service = \"harbours\")",
