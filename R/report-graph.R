@@ -71,21 +71,31 @@ sets_table <- function(sets) {
 
 # What the graph says of data, tested in those of the study; claims alone for a table in a database. What is claimed of
 # an outcome is tested when that has been opened, not before.
-claims_blocks <- function(graph, study, opened) {
+# most: claims times rows that are tested here.
+claims_blocks <- function(graph, study, opened, most = 1e7) {
   claims <- testable_claims(graph)
   if (nrow(claims) == 0L) return(text_block(format(claims), tone = "soft"))
+  untested <- function(why) {
+    all_blocks(text_block(why, tone = "soft"),
+               fold_block("What the graph claims", text_block(claim_statements(claims))))
+  }
   lacking <- setdiff(observed_nodes(graph), names(study$data))
-  if (is_remote(study) || length(lacking) > 0L) {
-    why <- if (is_remote(study)) "Claims are tested on rows in memory." else
-      sprintf("Claims were not tested: no column is named %s.", and_list(lacking))
-    return(all_blocks(text_block(why, tone = "soft"),
-                      fold_block("What the graph claims", text_block(claim_statements(claims)))))
+  if (is_remote(study)) return(untested("Claims are tested on rows in memory."))
+  if (length(lacking) > 0L) {
+    return(untested(sprintf("Claims were not tested: no column is named %s.", and_list(lacking))))
+  }
+  if (nrow(claims) * length(study$rows) > most) {
+    return(untested(sprintf("%s on %s rows would take long: test_claims() tests them.", plural(nrow(claims), "claim"),
+                            count_text(length(study$rows)))))
   }
   waits <- if (opened) rep(FALSE, nrow(claims)) else claims_about(claims, study$roles$outcome)
   if (opened) for (name in study$roles$outcome) log_opening(study, name, "test_claims")
   later <- if (any(waits)) sprintf("%s about the outcome: tested when it is open.", plural(sum(waits), "more claim"))
   if (all(waits)) return(text_block(later, tone = "soft"))
-  tested <- claims_tested(claims[!waits, ], study$data[study$rows, ], "holm", 0.05)
+  tested <- tryCatch(claims_tested(claims[!waits, ], study$data[study$rows, ], "holm", 0.05), twin_error = identity)
+  if (inherits(tested, "twin_error")) {
+    return(untested(paste("Claims were not tested:", sub("\n.*", "", cli::ansi_strip(conditionMessage(tested))))))
+  }
   table <- data.frame(Claim = claim_statements(tested), Verdict = tested$verdict,
                       "Adjusted p" = p_text(tested$p.adjusted), Test = tested$test,
                       "Complete rows" = count_text(tested$n), check.names = FALSE)

@@ -106,4 +106,10 @@ test_that("a study that was framed by a graph shows its assumptions, claims abou
   lacking <- assume_graph("digraph { boat -> {joined income}; joined -> income; tide -> past }")
   expect_match(html_of(frame_study(data, treatment = "joined", outcome = "income", graph = lacking)),
                "Claims were not tested: no column is named tide", fixed = TRUE)
+  data$day <- I(as.list(seq_len(nrow(data))))
+  odd <- assume_graph("digraph { boat -> {joined income}; joined -> income; day -> past }")
+  expect_match(html_of(frame_study(data, treatment = "joined", outcome = "income", graph = odd)),
+               "Claims were not tested: .*day")
+  few <- carefultwin:::claims_blocks(graph, study, FALSE, most = 100)
+  expect_identical(few[[1L]]$text, "4 claims on 300 rows would take long: test_claims() tests them.")
 })
