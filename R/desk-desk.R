@@ -17,7 +17,7 @@ new_desk <- function(plan, path, saved, token) {
   desk$path <- path
   desk$saved <- saved
   desk$token <- token
-  desk$logs <- stats::setNames(list(previous_log(path)), log_key(plan))
+  desk$logs <- stats::setNames(list(previous_log(path)), data_key(plan))
   desk$worker <- NULL
   desk$progress <- tempfile("desk-progress-")
   desk
@@ -38,9 +38,8 @@ take_history <- function(desk, history) {
 }
 
 # What a step's answer hangs on; a report and a comparison on all of the plan, help on its kind.
-step_key <- function(plan, step) {
+step_key <- function(plan, step, view = plan_step_views(plan)[[step]]) {
   if (step == "help") return(if (is_panel_plan(plan)) "panel" else "study")
-  view <- plan_step_views(plan)[[step]]
   parts <- if (is.null(view)) names(plan) else view$hangs_on
   rlang::hash(plan[intersect(parts, names(plan))])
 }
@@ -50,7 +49,7 @@ next_step <- function(plan, answers, columns) {
   if (length(plan_question(plan)$data) == 0L) return(NULL)
   if (is.null(columns)) return("columns")
   views <- plan_step_views(plan)
-  due <- function(step) !identical(answers[[step]]$key, step_key(plan, step))
+  due <- function(step) !identical(answers[[step]]$key, step_key(plan, step, views[[step]]))
   able <- if (is_asked(plan)) vapply(views, function(view) view$able(plan), NA) else rep(FALSE, length(views))
   if (length(answers$question$value$failed) > 0L) able[-1L] <- FALSE
   steps <- Filter(due, names(views)[able])
@@ -77,12 +76,11 @@ turn_desk <- function(desk) {
   if (is.null(step)) return(invisible(desk))
   if (is.null(desk$worker) || !desk$worker$is_alive()) desk$worker <- start_worker()
   unlink(desk$progress)
-  job <- list(lines = plan_text(desk_plan(desk)), path = desk$path, step = step,
-              log = desk$logs[[log_key(desk_plan(desk))]],
+  plan <- desk_plan(desk)
+  job <- list(lines = plan_text(plan), path = desk$path, step = step, log = desk$logs[[data_key(plan)]],
               progress = desk$progress, out = desk$report, other = desk$other)
   if (give_job(desk$worker, job)) {
-    plan <- desk_plan(desk)
-    seen$job <- list(step = step, data = log_key(plan), key = step_key(plan, step), started = Sys.time())
+    seen$job <- list(step = step, data = data_key(plan), key = step_key(plan, step), started = Sys.time())
   }
 }
 
@@ -139,9 +137,7 @@ previous_log <- function(path) {
   if (file.exists(file)) read_log(file)
 }
 
-# Data that are uploaded after others have a logbook of their own.
-log_key <- function(plan) rlang::hash(plan_question(plan)$data)
-
+# key: data_key(); data that are uploaded after others have a logbook of their own.
 keep_log <- function(desk, key, log) {
   if (is.null(log) || identical(log, desk$logs[[key]])) return(invisible(desk))
   desk$logs[[key]] <- log

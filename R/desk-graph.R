@@ -5,7 +5,7 @@
 graph_view <- function(plan, graph, refused) {
   tags <- htmltools::tags
   if (is.null(graph)) {
-    ready <- length(plan$study$covariates) > 0L && !by_formula(plan)
+    ready <- length(plan$study$covariates) > 0L && !is_formula_text(plan$study$covariates)
     return(tags$div(
       tags$p(class = "soft", "What causes what? Drawn as a graph, the assumptions say which columns suffice to be",
              "alike in, and what the data should show if they are right."),
@@ -35,8 +35,6 @@ graph_form <- function(graph, columns) {
     shiny::actionButton("drop_node", "Take away"), shiny::actionButton("drop_graph", "Do without a graph")
   )
 }
-
-by_formula <- function(plan) isTRUE(startsWith(trimws(unlist(plan$study$covariates)[1L]), "~"))
 
 sets_view <- function(sets, covariates) {
   tags <- htmltools::tags

@@ -119,7 +119,7 @@ study_sentence <- function(study, columns) {
     sprintf("%s (%s)", estimands[[name]]$words, name)
   }, ""))
   chosen <- unlist(study$covariates)
-  by_plan <- (is.null(chosen) && !is.null(study$graph)) || isTRUE(startsWith(chosen[1L], "~"))  # left as they are
+  by_plan <- (is.null(chosen) && !is.null(study$graph)) || is_formula_text(chosen)  # left as they are
   htmltools::tagList(
     tags$p(
       class = "sentence", "What did", gap_choice("treatment", "Treatment", plain_choices(two_valued), treatment),

@@ -100,8 +100,8 @@ change_design <- function(plan, name, id, value) {
   if (is.null(field)) return(plan)
   known$values[[id]] <- field_value(field, value)
   steps <- desk_designs[[known$kind]]$steps(known$values)
-  by_rule <- identical(known$values$trim, "none")
-  plan$designs[[name]] <- if (by_rule) append(steps, known$cut, 1L) else steps
+  keeps_cut <- identical(known$values$trim, "none")  # a rule takes its place
+  plan$designs[[name]] <- if (keeps_cut) append(steps, known$cut, 1L) else steps
   plan
 }
 
@@ -153,22 +153,25 @@ drop_effects <- function(plan, names) {
   plan[lengths(plan) > 0L]
 }
 
-# settings: of `study` or `panel`, whichever the plan has; NULL and "" take a key away.
-set_question <- function(plan, settings) {
-  part <- if (is_panel_plan(plan)) "panel" else "study"
+# A part of the plan with other settings; NULL and "" take a key away.
+set_keys <- function(part, settings) {
   for (key in names(settings)) {
     value <- settings[[key]]
-    plan[[part]][[key]] <- if (length(value) == 0L || identical(value, "")) NULL else value
+    part[[key]] <- if (length(value) == 0L || identical(value, "")) NULL else value
   }
+  part
+}
+
+# settings: of `study` or `panel`, whichever the plan has.
+set_question <- function(plan, settings) {
+  part <- if (is_panel_plan(plan)) "panel" else "study"
+  plan[[part]] <- set_keys(plan[[part]], settings)
   plan
 }
 
-# settings: of `report`; NULL and "" take a key away.
+# settings: of `report`.
 set_report <- function(plan, settings) {
-  for (key in names(settings)) {
-    value <- settings[[key]]
-    plan$report[[key]] <- if (length(value) == 0L || identical(value, "")) NULL else value
-  }
+  plan$report <- set_keys(plan$report, settings)
   plan[lengths(plan) > 0L]
 }
 

@@ -3,7 +3,13 @@
 plan_formula_or_names <- function(value, arg) {
   value <- unlist(value)
   if (is.null(value)) return(NULL)
-  if (length(value) == 1L && grepl("^\\s*~", value)) plan_formula(value, arg) else value
+  if (is_formula_text(value)) plan_formula(value, arg) else value
+}
+
+# A formula as a plan writes it, rather than names.
+is_formula_text <- function(value) {
+  value <- unlist(value)
+  length(value) == 1L && grepl("^\\s*~", value)
 }
 
 formula_words <- c("~", "+", "-", "*", "/", ":", "^", "(", "%in%", "I", "log", "exp", "sqrt", "poly", "factor", "bs",

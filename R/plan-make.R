@@ -130,6 +130,9 @@ plan_graph <- function(plan, text) {
 # The part that names the data: of a study or of a panel.
 plan_question <- function(plan) if (is_panel_plan(plan)) plan$panel else plan$study
 
+# Tells data from others: what logbooks are kept by.
+data_key <- function(plan) rlang::hash(plan_question(plan)$data)
+
 # The estimator that an effect of a plan asks for.
 plan_estimator <- function(settings) {
   if (is.null(settings$estimator)) formals(measure_effect)$estimator else settings$estimator

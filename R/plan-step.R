@@ -21,7 +21,7 @@ answer_step <- function(plan, step, kept) {
   list(html = html,
        verdict = view$verdict(found$parts), notes = unique(found$notes), failed = found$failed,
        choices = if (step == "designs") lapply(found$parts$designs, estimator_choices),
-       sets = if (step == "assumptions") found$parts$sets,
+       sets = if (step == "assumptions") plain_sets(found$parts$assumed$sets),
        cuts = if (step == "score") scores_in_hundredths(found$parts$scored),
        seal = seal_sentence(summary(logbook(study$value))), log = log)
 }
@@ -50,7 +50,7 @@ step_parts <- function(plan, step, study, kept) {
     return(list(parts = parts, notes = study$notes, failed = character()))
   }
   if (step == "assumptions") {
-    parts$sets <- plain_sets(study$value)
+    parts$assumed <- graph_facts(study$value)
     parts[c("opened", "drawn")] <- list(length(plan$effects) > 0L, TRUE)  # the page draws the graph itself
     return(list(parts = parts, notes = NULL, failed = character()))
   }
@@ -108,7 +108,7 @@ made_study <- function(plan, kept) {
   stamp <- if (rlang::is_string(file)) file.info(beside_plan(plan, file))[c("size", "mtime")]
   made_once(kept, list("study", question, stamp), function() {
     study <- if (is_panel_plan(plan)) plan_panel(plan) else plan_study(plan)
-    key <- rlang::hash(question$data)
+    key <- data_key(plan)
     book <- kept$books[[key]]
     if (!is.null(book)) return(share_logbook(study, book))
     resume_logbook(study, kept$log)
@@ -227,7 +227,8 @@ answer_columns <- function(plan) {
 preview_table <- function(columns, outcomes) {
   shown <- columns$first[setdiff(columns$name, outcomes)]
   text <- which(!columns$kind[match(names(shown), columns$name)] %in% c("number", "year"))
-  caption <- sprintf("%s, without the outcome (%s)", plural(nrow(shown), "row"), and_list(outcomes))
+  caption <- sprintf("%s, without the outcome%s (%s)", plural(nrow(shown), "row"),
+                     if (length(outcomes) > 1L) "s" else "", and_list(outcomes))
   as.character(html_block(table_block(shown, caption, running = text)))
 }
 

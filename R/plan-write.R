@@ -126,7 +126,7 @@ script_value <- function(key, value) {
     return(deparse1(plan_formula(value, key)))
   }
   if (rlang::is_string(value) && key == "subset") return(deparse1(plan_condition(value)))
-  if (rlang::is_string(value) && key == "covariates" && startsWith(trimws(value), "~")) {
+  if (key == "covariates" && is_formula_text(value)) {
     return(deparse1(plan_formula(value, key)))
   }
   if (key == "graph") return(sprintf("assume_graph(%s)", deparse1(unlist(value))))

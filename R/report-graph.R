@@ -1,13 +1,15 @@
 # The causal assumptions of a study: its graph, what suffices to adjust for, and what the data say of its claims.
 
+# parts$assumed: graph_facts(), where they are known already.
 graph_section <- function(parts) {
   study <- parts$study
   graph <- study$graph
   if (is.null(graph)) return(NULL)
-  ends <- c(study$roles$treatment, study$roles$outcome[1L])
-  sets <- suppressWarnings(sets_to_adjust(graph, ends[1L], ends[2L], most = 100))
-  adjusted <- adjusted_nodes(study)
-  check <- explain_set(graph, adjusted, ends[1L], ends[2L])
+  facts <- if (is.null(parts$assumed)) graph_facts(study) else parts$assumed
+  ends <- facts$ends
+  sets <- facts$sets
+  check <- facts$check
+  adjusted <- check$set
   beyond <- setdiff(names(study$columns), rownames(graph$parents))
   new_section(
     "assumptions", "Assumptions",
@@ -26,6 +28,14 @@ graph_section <- function(parts) {
     },
     claims_blocks(graph, study, isTRUE(parts$opened) || !is.na(summary(logbook(study))$opened))
   )
+}
+
+# What a study's graph says of its covariates: list(ends: treatment and outcome, sets: sets_to_adjust(), check:
+# explain_set()).
+graph_facts <- function(study) {
+  ends <- c(study$roles$treatment, study$roles$outcome[1L])
+  list(ends = ends, sets = suppressWarnings(sets_to_adjust(study$graph, ends[1L], ends[2L], most = 100)),
+       check = explain_set(study$graph, adjusted_nodes(study), ends[1L], ends[2L]))
 }
 
 # The study's covariates that are nodes.
@@ -108,15 +118,10 @@ claims_about <- function(claims, nodes) {
   claims$x %in% nodes | claims$y %in% nodes | vapply(claims$given, function(set) any(set %in% nodes), NA)
 }
 
-# "2 sets suffice; the covariates do not".
+# A few words for a step of a page.
 graph_verdict <- function(parts) {
-  study <- parts$study
-  check <- explain_set(study$graph, adjusted_nodes(study), study$roles$treatment, study$roles$outcome[1L])
-  if (check$sufficient) "covariates suffice" else "covariates do not suffice"
+  if (parts$assumed$check$sufficient) "covariates suffice" else "covariates do not suffice"
 }
 
 # Minimal sets as plain character vectors, the smallest first.
-plain_sets <- function(study) {
-  sets <- suppressWarnings(sets_to_adjust(study$graph, study$roles$treatment, study$roles$outcome[1L], most = 100))
-  lapply(utils::head(unclass(sets), most_sets_shown), as.character)
-}
+plain_sets <- function(sets) lapply(utils::head(unclass(sets), most_sets_shown), as.character)

@@ -13,6 +13,22 @@ fetched <- function(browser, id, file = tempfile()) {
   file
 }
 
+# The page's plan, run on the command line, gives the page's tables byte for byte; their names.
+tables_made_again <- function(browser, data) {
+  folder <- withr::local_tempdir()
+  utils::untar(fetched(browser, "results_file"), exdir = folder, tar = "internal")
+  plan <- fetched(browser, "plan_file", file.path(folder, "plan.yml"))
+  file.copy(system.file("extdata", data, package = "carefultwin"), folder)
+  expect_identical(twin("run", plan, "--out", file.path(folder, "again"))$status, 0L)
+  places <- file.path(folder, c("results", "again"), "tables")
+  tables <- list.files(places[1L], "[.]csv$")
+  expect_identical(tables, list.files(places[2L], "[.]csv$"))
+  for (table in tables) {
+    expect_identical(readLines(file.path(places[1L], table)), readLines(file.path(places[2L], table)), label = table)
+  }
+  tables
+}
+
 # A plan whose search of a metric would take minutes.
 slow_plan <- function() {
   folder <- withr::local_tempdir(.local_envir = parent.frame())
@@ -58,20 +74,8 @@ test_that("the whole job, from a file to the report; its plan gives the same num
   browser$click("#make_report")
   see(browser, "All results", "#report")
   expect_no_match(browser$text("#report"), "before its last change")
-  folder <- withr::local_tempdir()
-  utils::untar(fetched(browser, "results_file"), exdir = folder, tar = "internal")
-  from_page <- file.path(folder, "results")
   expect_gt(file.size(fetched(browser, "report_file")), 1e5)
-  plan <- fetched(browser, "plan_file", file.path(folder, "plan.yml"))
-  file.copy(system.file("extdata", "crews.csv", package = "carefultwin"), folder)
-  expect_identical(twin("run", plan, "--out", file.path(folder, "again"))$status, 0L)
-  tables <- list.files(file.path(from_page, "tables"), "[.]csv$")
-  expect_gte(length(tables), 5L)
-  expect_identical(tables, list.files(file.path(folder, "again", "tables"), "[.]csv$"))
-  for (table in tables) {
-    expect_identical(readLines(file.path(from_page, "tables", table)), readLines(file.path(folder, "again", "tables", table)),
-                     label = table)
-  }
+  expect_gte(length(tables_made_again(browser, "crews.csv")), 5L)
   expect_match(readLines(fetched(browser, "script_file")), "measure_effect(designs[[\"weights\"]], estimator = \"augmented\")",
                fixed = TRUE, all = FALSE)
   browser$click("#probed-2")
@@ -185,17 +189,7 @@ test_that("a panel goes from the file to its report, whose plan gives the same n
   see(browser, "1 probe", "#rail")
   browser$click("#make_report")
   see(browser, "All results", "#report")
-  folder <- withr::local_tempdir()
-  utils::untar(fetched(browser, "results_file"), exdir = folder, tar = "internal")
-  plan <- fetched(browser, "plan_file", file.path(folder, "plan.yml"))
-  file.copy(system.file("extdata", "harbours.csv", package = "carefultwin"), folder)
-  expect_identical(twin("run", plan, "--out", file.path(folder, "again"))$status, 0L)
-  tables <- list.files(file.path(folder, "results", "tables"), "[.]csv$")
-  expect_identical(tables, list.files(file.path(folder, "again", "tables"), "[.]csv$"))
-  for (table in tables) {
-    expect_identical(readLines(file.path(folder, "results", "tables", table)),
-                     readLines(file.path(folder, "again", "tables", table)), label = table)
-  }
+  tables_made_again(browser, "harbours.csv")
   browser$choose("#kind", "study")
   see(browser, "What did", "#question")
   see(browser, "Score and overlap", "#rail")
