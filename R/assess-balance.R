@@ -4,8 +4,10 @@
 #' ([Methods, "Balance"](../doc/methods.html#balance)). Look here before opening the outcome: balance belongs to the
 #' sample, and no p-value is needed to judge it.
 #'
-#' @param x A `twin_design`, a `twin_study` for the sample before any design, or a named list of designs of one study to
-#'   judge side by side.
+#' @param x A `twin_design`, a `twin_study` for the sample before any design, or a named list of designs of one study
+#'   to judge side by side. Or a [panel][frame_panel]: the balance of what its cohorts were before treatment against
+#'   units not treated, cohort by cohort where there are several, before and after the designs carried into it; without
+#'   one, of its covariates.
 #' @param limit Largest acceptable absolute standardized mean difference: a number, or `"strict"` (0.05), `"standard"`
 #'   (0.1, default) or `"lenient"` (0.25).
 #' @param ratio_range Acceptable range of the variance ratio, two numbers; 0.5 to 2 by default, 0.8 to 1.25 for
@@ -53,6 +55,13 @@
 assess_balance <- function(x, limit = "standard", ratio_range = NULL,
                            reference = c("by_estimand", "treated", "control", "pooled", "all"), extra = character(),
                            custom = list(), by = NULL, tests = FALSE) {
+  if (inherits(x, "twin_panel")) {
+    if (!is.null(by)) abort_input("A panel's balance is told by cohort: leave out {.arg by}.")
+    judged <- judged_panel(x)
+    x <- judged$study
+  } else {
+    judged <- NULL
+  }
   designs <- balance_designs(x)
   study <- study_of(designs[[1L]])
   limits <- balance_limits(limit, ratio_range)
@@ -64,14 +73,18 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
   more <- c(extra_columns(designs, extra), custom_columns(study, custom))
   wide <- if (length(more) > 0L) amend(study, columns = c(study$columns, more)) else study
   reference <- find_given(reference, wide)
-  weights <- balance_weights(designs)
-  groups <- c(list(rep(TRUE, length(study$z))), balance_groups(designs, by))
-  plain <- length(designs) == 1L && length(wide$columns) == length(study$columns) && is.null(study$outside)
+  weights <- if (is.null(judged)) balance_weights(designs) else judged$weights
+  by <- if (length(judged$groups) > 0L) "cohort" else by
+  more_groups <- if (is.null(judged)) balance_groups(designs, by) else judged$groups
+  groups <- c(list(rep(TRUE, length(study$z))), more_groups)
+  plain <- is.null(judged) && length(designs) == 1L && length(wide$columns) == length(study$columns) &&
+    is.null(study$outside)
   known <- if (plain) design_moments(designs[[1L]])
   rows <- balance_rows(wide, weights, groups, reference, limits, tests, known, "factors" %in% extra)
   balance <- new_balance(if (is.null(by)) rows[names(rows) != "group"] else rows, list(
     limits = limits, reference = reference, labels = vapply(wide$columns, `[[`, "", "label"), levels = study$levels,
-    design = paste(unique(vapply(designs, design_label, "")), collapse = "; "), estimand = study$estimand,
+    design = if (is.null(judged)) paste(unique(vapply(designs, design_label, "")), collapse = "; ") else judged$label,
+    estimand = study$estimand,
     totals = balance_totals(study, weights, rows, groups), by = by, tests = tests, study = wide, weights = weights,
     several = length(designs) > 1L
   ))

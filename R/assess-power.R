@@ -7,7 +7,10 @@
 #' The standard deviation of the outcome is stated, or that of the controls, weighted as in the design; its correlation
 #' within clusters too. Looking at the controls' outcomes is written to the logbook; it does not open the outcome.
 #'
-#' @param x A study, or a design of [score_units()] and the verbs behind it.
+#' Of a panel: from outcomes of units that are never treated (or last to be), over the same periods as each cohort's;
+#' its treated units are taken to vary as much, and are not looked at.
+#'
+#' @param x A study, a design of [score_units()] and the verbs behind it, or a [panel][frame_panel].
 #' @param power Shares, default 0.8 and 0.9.
 #' @param level Confidence level of the two-sided test, or several; default 0.95.
 #' @param sd Standard deviation of the outcome; for shares p the root of p (1 - p). By default that of the controls'
@@ -34,6 +37,10 @@
 #' @export
 assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcome = NULL, intraclass = NULL,
                          pairing = 0) {
+  if (inherits(x, "twin_panel")) {
+    check_panel_power(power, level, sd, intraclass, pairing)
+    return(panel_power(x, power, level, outcome))
+  }
   check_power_input(x, power, level, sd, outcome, intraclass, pairing)
   study <- study_of(x)
   controls <- if (is.null(sd)) control_spread(x, outcome)
@@ -79,6 +86,17 @@ check_power_input <- function(x, power, level, sd, outcome, intraclass, pairing,
   }
   if (pairing > 0 && !has_pairs(x)) abort_input("{.arg pairing} belongs to pairs and sets; leave it out.", call = call)
   if (!is.null(sd) && !is.null(outcome)) abort_input("Give {.arg sd} or {.arg outcome}, not both.", call = call)
+}
+
+check_panel_power <- function(power, level, sd, intraclass, pairing, call = rlang::caller_env()) {
+  check_open_shares(power, "power", call)
+  check_open_shares(level, "level", call)
+  given <- c(sd = !is.null(sd), intraclass = !is.null(intraclass), pairing = !identical(as.double(pairing), 0))
+  stray <- names(given)[given]
+  if (length(stray) > 0L) {
+    abort_input(c("{.arg {stray}} {?does/do} not belong to a panel: its comparison units tell.",
+                  i = "Leave {cli::qty(length(stray))}{?it/them} out."), arguments = stray, call = call)
+  }
 }
 
 check_open_shares <- function(x, arg, call) {

@@ -104,8 +104,10 @@ check_remote_trends <- function(panel, adjustment, call) {
 
 # Treated cohorts in one cluster, by code.
 lone_cohorts <- function(panel) {
-  first <- match(seq_len(nrow(panel$cohorts)), panel$cohort)
-  spread <- unique(panel$cohort[panel$cluster != panel$cluster[first][panel$cohort]])
+  inside <- which(unit_copies(panel) > 0)
+  cohort <- panel$cohort[inside]
+  cluster <- panel$cluster[inside]
+  spread <- unique(cohort[cluster != cluster[match(cohort, cohort)]])
   setdiff(which(is_treated_cohort(panel)), spread)
 }
 
@@ -131,7 +133,7 @@ path_before <- function(panel, found, settings) {
   sets <- lapply(event, function(value) which(usable & cells$event_time == value))
   averages <- core_average_cells(cells$estimate, cells$cohort, found$size, sets)
   away <- ifelse(is.na(cells$estimate), 0, periods_from_base(panel, cells))
-  size <- replace(tabulate(panel$cohort, nrow(panel$cohorts)) * is_treated_cohort(panel), settings$without, 0)
+  size <- replace(cohort_sizes(panel) * is_treated_cohort(panel), settings$without, 0)
   reach <- vapply(sets, function(set) sum(size[unique(cells$cohort[set])]) / sum(size), 0)
   tested <- reach >= 0.5
   combine <- averages$combine
@@ -229,7 +231,7 @@ last_period_row <- function(panel, y, settings) {
 
 # The last periods before treatment among untreated rows: terms for each in one regression, tested together.
 leads_row <- function(panel, y, settings, leads) {
-  if (leads == 0) return(NULL)
+  if (leads == 0 || isTRUE(panel$carried$by_cohort)) return(NULL)
   since <- periods_since(panel)
   alone <- panel$cohort[panel$unit] %in% settings$without
   untreated <- as.double(since < -settings$anticipation & !alone)
@@ -243,7 +245,7 @@ leads_row <- function(panel, y, settings, leads) {
   fit <- core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, ncol(view$rows$columns) - 1L)
   kept <- !fit$aliased[fit$own]
   if (!any(kept)) return(NULL)
-  source <- core_within_source(view$rows, view$cohort, fit, view$s)
+  source <- carried_source(panel, core_within_source(view$rows, view$cohort, fit, view$s))
   cluster <- match(as.vector(view$cluster), unique(as.vector(view$cluster)))
   count <- length(unique(cluster[core_units_in_use(source)]))
   if (count < 2L) return(NULL)

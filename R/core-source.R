@@ -62,11 +62,17 @@ core_units_in_use.twin_block_source <- function(source) { # nolint: object_name_
   which(if (is.null(source$present)) used else used & source$present)
 }
 
-# How many units these are.
+# How many units these are that an estimate counts.
 core_count_in_use <- function(source) UseMethod("core_count_in_use")
 
 #' @exportS3Method
 core_count_in_use.default <- function(source) length(core_units_in_use(source)) # nolint: object_name_linter.
+
+# How many clusters hold any of them.
+core_clusters_in_use <- function(source, cluster) {
+  counted <- if (inherits(source, "twin_carried_source")) source$inner else source
+  length(unique(cluster[core_units_in_use(counted)]))
+}
 
 # The source with a column for every one of `count` cells, 0 for those not among `asked`.
 core_on_all_cells <- function(source, asked, count) UseMethod("core_on_all_cells")

@@ -50,7 +50,8 @@ remote_score <- function(x, settings, call) {
   s <- remote_kept_weight(x)
   share <- columns$products$treated / columns$products$total
   known <- if (is.null(x$kept_word) && asked == "logit") first_logit_sums(columns, share)
-  fit <- fit_remote(study$rows, columns, quote(u_z), s, asked, remote_links[[asked]]$start(share), known)
+  fit <- fit_remote(study$rows, columns, quote(u_z), s, asked, remote_links[[asked]]$start(share), known,
+                    function(mean) score_end_sums(mean, s))
   check_remote_fit(fit, columns, call)
   raw <- raw_scale(fit$beta, fit$covariance, columns)
   names <- c("(intercept)", matrix$names)
@@ -62,7 +63,7 @@ remote_score <- function(x, settings, call) {
     known = FALSE, settings = settings, nuisance = fit_nuisance(fit, columns), inside = NULL,
     fitted_to = s
   )
-  ends <- score_ends(study, score, s)
+  ends <- if (is.null(fit$ends)) score_ends(study, score, s) else matrix_of_ends(fit$ends)
   score <- c(score, list(ends = ends), climbed[c("steps", "untried")])
   recipe <- settings[settings_of[[settings$source]]]
   step <- list(verb = "score", label = score_label(settings, score), settings = recipe, model = score$terms,
@@ -73,12 +74,18 @@ remote_score <- function(x, settings, call) {
 
 # Least and greatest score of each arm among the units that are in: 2 x 2, treated first.
 score_ends <- function(study, score, s) {
-  e <- score$fitted
+  asked <- score_end_sums(score$fitted, s)
+  matrix_of_ends(row_aggregates(study$rows, asked$aggregate, asked$exprs))
+}
+
+matrix_of_ends <- function(ends) {
+  matrix(ends, 2L, dimnames = list(c("treated", "control"), c("low", "high")))
+}
+
+score_end_sums <- function(e, s) {
   inside <- function(arm, other) bquote(ifelse(u_z == .(arm) & .(s) > 0, .(e), .(other)))
-  least <- list(treated = inside(1, 2), control = inside(0, 2))
-  most <- list(treated = inside(1, -1), control = inside(0, -1))
-  ends <- row_aggregates(study$rows, rep(c("MIN", "MAX"), each = 2L), c(least, most))
-  cbind(low = ends[1:2], high = ends[3:4])
+  list(aggregate = rep(c("MIN", "MAX"), each = 2L),
+       exprs = list(inside(1, 2), inside(0, 2), inside(1, -1), inside(0, -1)))
 }
 
 check_remote_fit <- function(fit, columns, call) {

@@ -417,6 +417,7 @@ beyond_page <- list(
             event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
             logged = "outcomes in logs"),
   panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several"),
+  baseline = c(each_cohort = "designs on the time before treatment, carried into the panel"),
   pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
   respond = c(model = "weights for missing outcomes"), search = c(generations = "a metric that is searched"),
   effect = c(by = "effects by group", model = "models of the outcome", quantiles = "quantiles", learners = "learners"),

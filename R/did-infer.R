@@ -5,8 +5,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   own <- is_own_cluster(as.vector(found$cluster))
   codes <- if (own) as.vector(found$cluster) else unique(as.vector(found$cluster))
   cluster <- if (own) seq_along(codes) else match(found$cluster, codes)
-  used <- core_units_in_use(found$source)
-  count <- if (own) core_count_in_use(found$source) else length(unique(cluster[used]))
+  count <- if (own) core_count_in_use(found$source) else core_clusters_in_use(found$source, cluster)
   check_did_clusters(count, name, asked, is.null(found$cells), call)
   found$notes <- c(found$notes, cluster_level_note(panel))
   table <- did_table(panel, y, found)
@@ -92,16 +91,19 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y) {
   combine <- if (is.null(found$combine)) diag(length(found$estimate)) else found$combine
   scale <- if (is_remote(panel)) panel$spread else stats::sd(y, na.rm = TRUE)
   own <- did_vcov(panel, found$source, table, combine, NULL, clustering, scale)
-  missing <- if (is_remote(panel)) panel$lost else if (anyNA(y)) sum(is.na(y)) else 0L
+  out <- if (is_carried(panel)) length(y) - panel_rows_count(panel) else 0L
+  missing <- if (is_remote(panel)) panel$lost else if (anyNA(y)) sum(is.na(y)) - out else 0L
   structure(list(
-    outcome = outcome, estimator = asked$estimator, estimand = "ATT", level = asked$level, asked = asked, study = panel,
+    outcome = outcome, estimator = asked$estimator,
+    estimand = if (is_carried(panel)) panel$carried$designs[[1L]]$estimand else "ATT", level = asked$level,
+    asked = asked, study = panel,
     over = clustering$over, table = table, estimate = stats::setNames(table$estimate, table$term), vcov = own$vcov,
     df = own$df, source = found$source, combine = combine, shift = NULL, cells = found$cells, size = found$size,
     alone = own$alone, lent = own$lent, scale = scale,
     fixed = found$fixed, cluster = clustering$cluster, cluster_name = clustering$name,
     cluster_labels = clustering$labels, clusters = clustering$count,
     inference = clustering$text, notes = found$notes, missing = missing, bands = NULL,
-    nobs = if (is_remote(panel)) panel$known else length(y) - missing,
+    nobs = if (is_remote(panel)) panel$known else length(y) - missing - out,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
     limits = NULL, p.value = NULL, draws = NULL, cautions = character()

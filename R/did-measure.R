@@ -153,6 +153,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   }
   collapse <- check_choice(collapse, c("no", "rows", "groups"), call = call)
   if (is_remote(panel)) refuse_remote_did(panel, inference, given, collapse, call)
+  if (is_carried(panel)) refuse_carried(panel, entry, inference, given, collapse, call)
   check_count(anticipation, min = 0, call = call)
   if (collapse != "no" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
@@ -313,5 +314,23 @@ collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env())
 # list(cells or NULL, estimate, source, size, fixed, cluster, notes, ...), see did-estimate.R.
 estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
   if (anyNA(y) && all(is.na(y))) abort_input("The outcome has no values.", call = call)
-  did_estimators[[asked$estimator]]$estimate(panel, y, asked, call)
+  found <- did_estimators[[asked$estimator]]$estimate(panel, y, asked, call)
+  if (!is_carried(panel) || inherits(found$source, "twin_carried_source")) return(found)
+  found$source <- carried_source(panel, found$source)
+  found
+}
+
+# A design is made once: what would draw or count units anew would have to make it anew.
+refuse_carried <- function(panel, entry, inference, given, collapse, call) {
+  if (inference != "analytic" || isTRUE(given$small_sample %in% c("CR2", "CR3")) || collapse != "no") {
+    what <- if (inference != "analytic") sprintf("inference = \"%s\"", inference) else if (collapse != "no")
+      sprintf("collapse = \"%s\"", collapse) else sprintf("small_sample = \"%s\"", given$small_sample)
+    abort_unsupported(c("{.code {what}} does not know that the weights of a design were estimated.",
+                        i = "Leave it out: analytic errors account for it."), call = call)
+  }
+  if (!panel$carried$by_cohort || entry$compares) return(invisible(panel))
+  able <- names(Filter(function(other) other$compares, did_estimators))
+  abort_unsupported(c("A design for each cohort weighs comparisons of cohorts; one regression has one weight per unit.",
+                      i = "Use {.code estimator = \"{able}\"}{cli::qty(length(able))}, or carry one design for all
+                           cohorts."), call = call)
 }

@@ -36,18 +36,6 @@ carries_score <- function(x) {
   has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x))) || pairs_carry_score(x)
 }
 
-# Pairs without replacement and full matching on a score that was estimated by maximum likelihood.
-pairs_carry_score <- function(x) {
-  has_pairs(x) && !reuses_units(x) && pairing_step(x)$on %in% c("score", "probability") && has_likelihood_score(x)
-}
-
-# Sampling weight of the units at hand, 0 for those that are not averaged.
-unit_sampling <- function(x, units) {
-  s <- sampling_weight(study_of(x))
-  if (length(units$rows) < length(s)) s <- s[units$rows]
-  if (all(units$used)) s else s * units$used
-}
-
 # list(v, nuisance): s w of the design, and how its estimation enters.
 unit_weights <- function(x, units) {
   s <- unit_sampling(x, units)
@@ -67,22 +55,6 @@ responding_weights <- function(x, units, weight, nuisance) {
     core_scaled(nuisance, s / chance),
     core_scaled(response_nuisance(study_of(x), units$response), -s * weight * (1 - chance) / chance)
   )))
-}
-
-# The score behind pairs and sets, as the weights' nuisance.
-set_nuisance <- function(x, units) {
-  s <- unit_sampling(x, units)
-  weight <- s * units$w
-  basis <- set_basis(x, units)
-  core_matched_nuisance(score_nuisance(x), s, weight, log_weight_slope(x),
-                        function(y) core_spline_residual(y, basis, units$z, weight))
-}
-
-# Splines of the linear score with knots at the fifths of whom the estimand speaks of.
-set_basis <- function(x, units) {
-  inside <- units$used & units$w > 0 & units$z %in% seeking_arms(study_of(x)$estimand)
-  linear <- x$score$linear
-  core_spline_basis(linear, stats::quantile(linear[inside], 1:4 / 5, names = FALSE))
 }
 
 # The same for estimators that weigh by the score where the design has no weights of its own; made: those weights.

@@ -41,7 +41,8 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   compare <- compared_cohorts(panel, cells, settings)
   cells$reason[is.na(cells$reason) & lengths(compare) == 0L] <- "no units left to compare with"
   s <- unit_weight(panel)
-  balanced <- settings$adjustment == "none" && is_complete(panel, y) && has_constant_weight(panel)
+  balanced <- settings$adjustment == "none" && is_complete(panel, y) && has_constant_weight(panel) &&
+    !isTRUE(panel$carried$by_cohort)
   asked <- which(is.na(cells$reason) & cells$kind != "base")
   found <- if (balanced) {
     balanced_cells(y, s, panel, cells[asked, ], compare[asked], settings$side)
@@ -55,7 +56,8 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   cells$n_treated[asked] <- found$n_treated
   cells$n_comparison[asked] <- found$n_comparison
   affected <- if (is.null(settings$side)) TRUE else settings$side == 1L
-  list(cells = cells, source = core_on_all_cells(found$source, asked, nrow(cells)),
+  source <- core_on_all_cells(found$source, asked, nrow(cells))
+  list(cells = cells, source = carried_source(panel, source, cells$cohort),
        size = core_sums_by(s * affected, panel$cohort, nrow(panel$cohorts)), side = settings$side)
 }
 
@@ -111,6 +113,8 @@ looped_cells <- function(panel, y, s, cells, compare, settings) {
   sides <- if (is.null(settings$side)) rep(1L, length(panel$cohort)) else settings$side
   one <- function(k) {
     mates <- sort(unlist(units[c(cells$cohort[k], compare[[k]])], use.names = FALSE))
+    s <- cell_weights(panel, s, cells$cohort[k])
+    if (is_carried(panel)) mates <- mates[s[mates] > 0]
     parts <- lapply(sort(unique(sides), decreasing = TRUE), function(side) {
       at <- mates[sides[mates] == side]
       part <- if (panel$repeats) change_cell(panel, shape, s, x, at, cells[k, ], settings) else
@@ -157,7 +161,7 @@ change_cell <- function(panel, shape, s, x, at, cell, settings) {
   dy <- dy[!is.na(dy)]
   z <- as.integer(panel$cohort[at] == cell$cohort)
   start <- shape$row[at, cell$base]
-  weight <- if (is.null(panel$s)) s[at] else ifelse(is.na(start), s[at], panel$s[start])
+  weight <- if (is.null(panel$s) || is_carried(panel)) s[at] else ifelse(is.na(start), s[at], panel$s[start])
   own <- if (!is.null(x)) x[start, , drop = FALSE]
   found <- if (all(0:1 %in% z)) core_cell_change(dy, z, weight, own, settings$adjustment)
   if (!is.null(earlier) && identical(found$status, "converged")) {
@@ -275,6 +279,7 @@ panel_values <- function(panel, outcome, by) {
   if (as_it_is) log_opening(panel, outcome, by)
   values <- if (as_it_is) column else as.vector(open_outcome(panel, outcome, by))
   check_finite_outcome(values, outcome, panel$rows)
+  if (is_carried(panel)) values[panel$copies[panel$unit] == 0L] <- NA  # units that the design leaves out
   values
 }
 
@@ -301,8 +306,13 @@ panel_adjustment <- function(panel, adjustment, choices, call) {
 
 panel_comparison <- function(panel, comparison, call) {
   has_never <- any(panel$cohorts$position == Inf)
-  if (is.null(comparison)) return(if (has_never) "never" else "not_yet")
+  later <- is_carried(panel) && compares_later(panel)
+  if (is.null(comparison)) return(if (has_never && !later) "never" else "not_yet")
   comparison <- check_choice(comparison, c("never", "not_yet"), "comparison", call)
+  if (comparison == "never" && later) {
+    abort_input(c("The designs compare with units treated later, too: without these their weights balance nothing.",
+                  i = "Use {.code comparison = \"not_yet\"}, or designs against units never treated."), call = call)
+  }
   if (comparison == "never" && !has_never) {
     abort_input(c("{.code comparison = \"never\"} needs units that are never treated; there are none.",
                   i = "Use {.code comparison = \"not_yet\"}."), call = call)

@@ -32,6 +32,10 @@
 #' @param missing What to do about missing covariate values, as in [frame_study()].
 #' @param event For outcomes with two values, the one that counts as 1, as in [frame_study()].
 #' @param logged,unknown,categories As in [frame_study()]; effects on outcomes in logs come in per cent too.
+#' @param design A design (pairs, sets, strata or weights) made on [baseline_rows()], one row per unit, whose weights
+#'   count the units of every cell: matched or weighted first, then differenced. With several dates of treatment also a
+#'   list of designs, one per treated cohort, named by its label. Errors account for the estimation of the weights, and
+#'   take pairs and sets as clusters where no cluster or group is named.
 #' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
 #'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
 #'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
@@ -48,12 +52,13 @@
 frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
                         covariates = NULL, weight = NULL, frequency = NULL, cluster = NULL, periods = NULL,
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
-                        logged = NULL, unknown = NULL, categories = NULL) {
+                        logged = NULL, unknown = NULL, categories = NULL, design = NULL) {
   call <- rlang::current_env()
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
                 first_treated = first_treated, weight = weight, cluster = cluster, frequency = frequency)
   if (inherits(data, "twin_remote")) {
+    if (!is.null(design)) refuse_remote_design(call)
     return(frame_remote_panel(data, roles, list(
       covariates = covariates, periods = periods, treated = treated, subset = subset, missing = missing, event = event,
       logged = logged, unknown = unknown, categories = categories
@@ -89,13 +94,18 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   for (name in wanted$names) warn_stray_text(data[[name]], name, rows)
   if (!is.null(wanted$formula)) covariate_matrix(columns, wanted$formula, call)
   dropped <- c(chosen$dropped, "treated when first seen" = timing$set_aside)
-  new_panel(c(
+  new_panel(with_design(c(
     list(data = data, row_of = row_of, rows = rows, roles = roles, s = s,
          in_order = length(rows) == nrow(data) && !is.unsorted(rows), columns = columns, formula = wanted$formula,
          missing = missing, logged = logged, dropped = dropped[dropped > 0], treated = timing$treated,
          events = check_outcomes(data, outcome, event, rows, call)),
     timing$fields
-  ))
+  ), design, call))
+}
+
+refuse_remote_design <- function(call) {
+  abort_unsupported(c("Designs are carried into panels in memory.",
+                      i = "Read all rows of some units, drawn in a query of your own, and frame them."), call = call)
 }
 
 # The only door. fields: rows of the data sorted by unit and period (in_order: as they stand, all of them); unit, time:
@@ -105,7 +115,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
 new_panel <- function(fields) {
   stopifnot(length(fields$unit) == length(fields$rows), !is.unsorted(fields$unit),
             length(fields$cohort) == max(fields$unit), length(fields$cluster) == length(fields$cohort))
-  fields$hash <- rlang::hash(fields[setdiff(names(fields), c("formula", "scale"))])
+  fields$hash <- rlang::hash(fields[setdiff(names(fields), c("formula", "scale", "carried"))])
   fields$logbook <- new_logbook()
   panel <- structure(fields, class = "twin_panel")
   log_step(panel, "frame", paste0(paste(fields$roles$outcome, collapse = ", "), ", ", kind_of_panel(panel)),

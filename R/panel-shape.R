@@ -15,7 +15,7 @@ panel_rows_count <- function(panel) sum(unit_copies(panel)[panel$unit])
 
 # How many clusters there are; those that are single units are as many as these.
 panel_cluster_count <- function(panel) {
-  if (is_own_remote(panel)) sum(panel$copies) else length(unique(panel$cluster))
+  if (is_own_remote(panel)) sum(panel$copies) else length(unique(panel$cluster[unit_copies(panel) > 0]))
 }
 
 # list(units, periods, rows, absent = unit-periods without a row, gaps = periods of the grid that nobody is seen in).

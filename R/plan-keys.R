@@ -4,11 +4,12 @@ plan_keys <- function() {
   arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
   list(
     top = c("study", "designs", "power", "effects", "probes", "report"),
-    panel_top = c("panel", "trends", "decompose", "effects", "probes", "report"),
-    panel = c(arguments(frame_panel, character()), reading_keys()),
-    trends = arguments(assess_trends, "panel"), decompose = arguments(decompose_did, "panel"),
-    did = c(arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
-    panel_report = c("title", "truth", "headline"),
+    panel_top = c("panel", "baseline", "designs", "power", "trends", "decompose", "effects", "probes", "report"),
+    panel = c(arguments(frame_panel, "design"), reading_keys()),
+    baseline = c(arguments(baseline_rows, "panel"), "each_cohort", baseline_framing()),
+    trends = c("design", arguments(assess_trends, "panel")), decompose = arguments(decompose_did, "panel"),
+    did = c("design", arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
+    panel_report = c("title", "truth", "headline", arguments(assess_balance, c("x", "custom", "by"))),
     study = c(arguments(frame_study, character()), "reference", reading_keys()),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
@@ -24,6 +25,9 @@ plan_keys <- function() {
     groups = arguments(describe_groups, "study")
   )
 }
+
+# What of frame_study() baseline rows leave open.
+baseline_framing <- function() c("covariates", "estimand", "missing", "stratum", "subset")
 
 # How the data are read; a plan never trusts a file.
 reading_keys <- function() setdiff(names(formals(read_units)), c("path", "trusted"))

@@ -61,9 +61,7 @@ check_plan <- function(plan) {
   check_keys(plan[setdiff(names(plan), c("path", "lines"))], keys$top, plan, character())
   if (is.null(plan$study)) abort_plan(plan, character(), "The plan must have a part {.code study:} or {.code panel:}.")
   check_keys(plan$study, keys$study, plan, "study")
-  for (name in names(check_map(plan$designs, plan, "designs"))) {
-    for (step in plan_steps(plan, name)) check_keys(step$settings, keys[[step$verb]], plan, c("designs", name))
-  }
+  check_plan_designs(plan, keys)
   for (name in names(check_map(plan$effects, plan, "effects"))) {
     kind <- check_settings(plan$effects[[name]], plan, c("effects", name))$measure
     check_reference(kind, names(plan_measures()), "measure", plan, c("effects", name))
@@ -74,6 +72,12 @@ check_plan <- function(plan) {
   check_plan_powers(plan, keys)
   check_keys(plan$report, keys$report, plan, "report")
   check_keys(plan$report$groups, keys$groups, plan, c("report", "groups"))
+}
+
+check_plan_designs <- function(plan, keys) {
+  for (name in names(check_map(plan$designs, plan, "designs"))) {
+    for (step in plan_steps(plan, name)) check_keys(step$settings, keys[[step$verb]], plan, c("designs", name))
+  }
 }
 
 check_plan_powers <- function(plan, keys) {

@@ -46,7 +46,9 @@ reference_parts <- function() {
       study = part("the question; first part of a plan", keys$study, frame_study = frame_study, frame_arms = frame_arms,
                    read_units = read_units),
       panel = part("the question over time, in place of study:", keys$panel, frame_panel = frame_panel,
-                   read_units = read_units)
+                   read_units = read_units),
+      baseline = part("rows as they were before treatment, which designs of a panel are made on", keys$baseline,
+                      baseline_rows = baseline_rows, frame_study = frame_study)
     ), steps,
     list(
       power = part("what a design could detect, by name under power:", keys$power, assess_power = assess_power),
@@ -77,6 +79,7 @@ own_keys <- c(
   probe = "Which probe.", effect = "Name of an effect under effects:.", estimate = "A number in place of an effect.",
   data = "The file of the data, beside the plan; or a table in a database, {connect: sqlite, file: , table: }.",
   groups = "Settings of the first table.",
+  each_cohort = "One design for each treated cohort? Default false: one for all.",
   title = "Heading of the report."
 )
 

@@ -49,12 +49,17 @@ describe_plan <- function(plan) {
 # The designs and their balance; the outcome stays sealed.
 balance_plan <- function(plan, strict) {
   if (is_panel_plan(plan)) {
-    abort_input(c("A panel plan has no designs whose balance could be judged.",
-                  i = "{.code twin describe} shows the timing; {.code twin run} judges the time before treatment."),
-                call = NULL)
+    if (length(plan$designs) == 0L && length(plan$panel$covariates) == 0L) {
+      abort_input(c("The panel has neither covariates nor designs whose balance could be judged.",
+                    i = "{.code twin describe} shows the timing; {.code twin run} judges the time before treatment."),
+                  call = NULL)
+    }
+    study <- plan_panel(plan)
+    designs <- designed_panels(plan, study)
+  } else {
+    study <- plan_study(plan)
+    designs <- plan_designs(plan, study)
   }
-  study <- plan_study(plan)
-  designs <- plan_designs(plan, study)
   balances <- plan_balances(plan, designs)
   if (length(balances) == 0L) balances <- list(study = do.call(assess_balance, c(list(study), plan_judging(plan))))
   for (name in names(balances)) {
@@ -145,9 +150,9 @@ say_study <- function(study) {
                strwrap(80, exdent = 2))
 }
 
-say_balances <- function(designs, balances) {
+say_balances <- function(designs, balances, closed = "the outcome") {
   if (length(balances) == 0L) return(invisible())
-  writeLines(c("", "Designs (the outcome is still closed)"))
+  writeLines(c("", sprintf("Designs (%s is still closed)", closed)))
   for (name in names(balances)) {
     s <- summary(balances[[name]])
     writeLines(strwrap(sprintf("%s: %s; %s, worst |SMD| %s (%s); effective %s treated, %s control",

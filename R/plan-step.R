@@ -81,19 +81,26 @@ panel_step_parts <- function(plan, step, panel, kept) {
   figures <- new_figures()
   panel_of_plan <- panel$value
   sorter <- new_sorter()
+  from <- list(panel_of_plan$hash, plan$baseline, plan$designs)
+  designed <- made_once(kept, c("designed", from), function() designed_panels(plan, panel_of_plan))$value
+  if (inherits(designed, "twin_error")) {
+    sorter$add(list(designs = list(value = designed, notes = character())))
+    designed <- list()
+  }
   made_part <- function(part, verb) {
-    made <- made_once(kept, list(part, panel_of_plan$hash, plan[[part]]), function() {
-      plan_part(plan, part, verb, panel_of_plan)
+    made <- made_once(kept, c(part, from, list(plan[[part]])), function() {
+      plan_part(plan, part, verb, panel_of_plan, designed)
     })
     sorter$add(stats::setNames(list(made), part))[[part]]
   }
   trends <- if (step %in% c("trends", "report")) made_part("trends", assess_trends)
-  effects <- if (step %in% c("effects", "bias", "report")) sorter$add(made_paths(plan, panel_of_plan, kept))
+  effects <- if (step %in% c("effects", "bias", "report")) sorter$add(made_paths(plan, panel_of_plan, designed, kept))
   if (step == "bias") sorter$forget()
   decomposition <- if (step %in% c("decomposition", "report")) made_part("decompose", decompose_did)
   found <- if (step %in% c("bias", "report")) sorter$add(made_probes(plan, lapply(effects, `[[`, "measured"), kept))
   parts <- panel_parts(panel_of_plan, lapply(effects, `[[`, "shown"), found, unlist(plan$report$truth), trends,
-                       decomposition)
+                       decomposition, designed, if (step == "report") plan_balances(plan, designed))
+  if (step == "report") parts$powers <- sorter$add(made_powers(plan, designed, kept))
   parts$figures <- figures
   told <- sorter$told()
   if (step == "question") told$notes <- panel$notes
@@ -163,10 +170,9 @@ made_effects <- function(plan, designs, kept) {
 }
 
 # Effects of a panel: list(measured, shown) each.
-made_paths <- function(plan, panel, kept) {
-  made_entries(plan, "effects", kept, function(settings) "path", function(alone, settings) {
-    plan_panel_effects(alone, panel)[[1L]]
-  })
+made_paths <- function(plan, panel, designed, kept) {
+  of <- function(settings) if (is.null(settings$design)) "path" else named_part(designed, settings$design)$hash
+  made_entries(plan, "effects", kept, of, function(alone, settings) plan_panel_effects(alone, panel, designed)[[1L]])
 }
 
 made_probes <- function(plan, effects, kept) {

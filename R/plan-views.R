@@ -61,12 +61,13 @@ panel_step_views <- function() {
       function(parts) panel_verdict(parts$panel), help = "frame_panel"
     ),
     trends = new_step_view(
-      "Before treatment", c("panel", "trends"), function(parts) trends_section(parts), able = has_part("trends"),
+      "Before treatment", c("panel", "baseline", "designs", "trends"), function(parts) trends_section(parts),
+      able = has_part("trends"),
       verdict = function(parts) if (is.null(parts$trends)) "not judged" else trends_words(parts$trends),
       help = "assess_trends"
     ),
     effects = new_step_view(
-      "Effects", c("panel", "effects", "report"), function(parts) opened_panel_section(parts),
+      "Effects", c("panel", "baseline", "designs", "effects", "report"), function(parts) opened_panel_section(parts),
       function(parts) plural(length(parts$effects), "estimate"), able = has_part("effects"), sealed = TRUE,
       help = c("measure_did", "summarise_did", "compare_effects")
     ),
@@ -75,7 +76,7 @@ panel_step_views <- function() {
       section = function(parts) decomposition_section(parts), help = "decompose_did",
       verdict = function(parts) if (is.null(parts$decomposition)) "not made" else "taken apart"
     ),
-    bias = bias_view(c("panel", "effects", "probes"))
+    bias = bias_view(c("panel", "baseline", "designs", "effects", "probes"))
   )
 }
 

@@ -46,20 +46,66 @@ panel_script <- function(plan) {
     settings <- plan$effects[[name]]
     average <- settings[intersect(names(settings), averaging)]
     measured <- sprintf("measured[[%s]]", deparse(name))
-    c(sprintf("%s <- %s", measured, script_call("measure_did", settings[setdiff(names(settings), averaging)], "panel")),
+    given <- settings[setdiff(names(settings), c("design", averaging))]
+    c(sprintf("%s <- %s", measured, script_call("measure_did", given, script_panel(settings))),
       sprintf("effects[[%s]] <- %s", deparse(name), if (length(average) == 0L) measured else
         script_call("summarise_did", average, measured)))
   }))
   judged <- unlist(Map(function(part, verb, name) {
     settings <- plan[[part]]
     if (is.null(settings) || isFALSE(settings)) return(NULL)
-    c(sprintf("%s <- %s", name, script_call(verb, if (isTRUE(settings)) list() else settings, "panel")), name)
+    given <- if (isTRUE(settings)) list() else settings
+    c(sprintf("%s <- %s", name, script_call(verb, given[setdiff(names(given), "design")], script_panel(given))), name)
   }, c("trends", "decompose"), c("assess_trends", "decompose_did"), c("trends", "decomposition")))
-  c(script_data(plan$panel, "frame_panel", "panel"), "panel", "", unname(judged),
+  c(script_data(plan$panel, "frame_panel", "panel"), "panel", "", script_baseline(plan), unname(judged),
     if (length(effects) > 0L) c("", "measured <- list()", "effects <- list()", effects, "effects"),
     script_probes(plan, "measured"),
-    script_report("panel", plan, c(effects = length(effects), probes = length(plan$probes)), trends = "trends",
-                  decompose = "decomposition"))
+    script_report("panel", plan, c(designs = length(plan$designs), effects = length(effects),
+                                   probes = length(plan$probes)), trends = "trends", decompose = "decomposition"))
+}
+
+script_panel <- function(settings) {
+  if (is.null(settings$design)) "panel" else sprintf("designs[[%s]]", deparse(unlist(settings$design)))
+}
+
+# Designs on the time before treatment, each carried into a panel: `designs` are panels.
+script_baseline <- function(plan) {
+  if (length(plan$designs) == 0L) return(NULL)
+  settings <- plan$baseline
+  each <- isTRUE(settings$each_cohort)
+  taken <- settings[setdiff(intersect(names(settings), names(formals(baseline_rows))), if (each) "cohort")]
+  outcome <- unlist(plan$panel$outcome)[1L]
+  framing <- settings[intersect(names(settings), baseline_framing())]
+  if (is.null(framing$covariates)) framing$covariates <- script_covariates(plan$panel$covariates, outcome)
+  frame <- c(list(treatment = "treated", outcome = paste0(outcome, "_after")), framing,
+             list(id = plan$panel$unit), if (!is.null(plan$panel$weight)) list(weight = plan$panel$weight))
+  rows <- script_call("baseline_rows", c(if (each) list(), taken), c("panel", if (each) "cohort = cohort"))
+  study <- script_call("frame_study", frame, "rows")
+  steps <- lapply(names(plan$designs), function(name) {
+    calls <- vapply(plan_steps(plan, name), function(step) script_call(plan_verbs[[step$verb]], step$settings), "")
+    paste(c("study", calls), collapse = " |>\n    ")
+  })
+  panel <- script_call("frame_panel", plan$panel[setdiff(names(plan$panel), c("data", reading_keys()))],
+                       c("units", "design = design"))
+  named <- sprintf("    %s = %s", vapply(names(plan$designs), script_name, ""), unlist(steps))
+  made <- sprintf("design_of <- function(study) {\n  list(\n%s\n  )\n}", paste(named, collapse = ",\n"))
+  by <- if (each) c(
+    "cohorts <- with(summary(panel), cohort[!is.na(treated_from)])",
+    "made <- lapply(setNames(nm = cohorts), function(cohort) {",
+    paste0("  rows <- ", rows), paste0("  design_of(", study, ")"), "})",
+    "made <- lapply(setNames(nm = names(made[[1]])), function(name) lapply(made, `[[`, name))"
+  ) else c(paste0("rows <- ", rows), sprintf("made <- design_of(%s)", study))
+  c(made, by, sprintf("designs <- lapply(made, function(design) %s)", panel), "lapply(designs, assess_balance)", "")
+}
+
+# A name as it stands in a call.
+script_name <- function(name) if (make.names(name) == name) name else sprintf("`%s`", name)
+
+# The panel's covariates with the outcome's past, as baseline_designs() takes them.
+script_covariates <- function(covariates, outcome) {
+  past <- paste(outcome, c("mean", "slope"), sep = "_")
+  known <- if (is_formula_text(covariates)) all.vars(plan_formula(covariates, "covariates")) else unlist(covariates)
+  as.list(c(known, past))
 }
 
 # Reading and framing.

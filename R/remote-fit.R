@@ -83,15 +83,17 @@ hart_under <- c(8.83883476483184e-2, 1.75566716318264, 16.064177579207, 86.78073
 
 # y, weight: calls or words; columns: remote_standardised(); start: the intercept, or first coefficients, to begin from.
 # Returns list(status, iterations, loglik, beta: of the standardised columns, intercept first, covariance, aliased:
-# places, linear, mean, slope, residual: words). known: the sums at the start, where they are (first_logit_sums()).
-fit_remote <- function(rows, columns, y, weight, link, start = 0, known = NULL) {
+# places, ends, linear, mean, slope, residual: words). known: the sums at the start, where they are
+# (first_logit_sums()). ends_of: a function of the mean giving list(aggregate, exprs) to take on the way; `ends` are
+# those of the fit, NULL where it took no pass.
+fit_remote <- function(rows, columns, y, weight, link, start = 0, known = NULL, ends_of = NULL) {
   force(weight)  # a word must be said before scratch_rows() copies them
   fit <- if (link == "linear") solve_remote(rows, columns, y, weight) else
-    climb_remote(rows, columns, y, weight, link, start, known)
+    climb_remote(rows, columns, y, weight, link, start, known, ends_of)
   covariance <- inverse_information(fit$information, fit$aliased)
   words <- fitted_words(rows, columns, fit$coefficients, y, weight, link)
   c(list(status = fit$status, iterations = fit$iterations, loglik = fit$value, beta = fit$coefficients,
-         covariance = covariance, aliased = setdiff(fit$aliased - 1L, 0L)), words)
+         covariance = covariance, aliased = setdiff(fit$aliased - 1L, 0L), ends = fit$ends), words)
 }
 
 fitted_words <- function(rows, columns, beta, y, weight, link) {
@@ -149,8 +151,9 @@ first_logit_sums <- function(columns, e) {
        information = e * (1 - e) * gram)
 }
 
-climb_remote <- function(rows, columns, y, weight, link, start, known = NULL) {
+climb_remote <- function(rows, columns, y, weight, link, start, known = NULL, ends_of = NULL) {
   q <- length(columns$words) + 1L
+  last <- NULL  # ends of the latest pass: a climb stops where it last looked
   at <- function(beta) {
     if (!is.null(known) && all(beta[-1L] == 0)) return(known)
     own <- scratch_rows(rows)
@@ -161,7 +164,11 @@ climb_remote <- function(rows, columns, y, weight, link, start, known = NULL) {
     exprs <- c(list(bquote(.(weight) * (.(said$value)))),
                lapply(c(list(1), columns$words), function(word) multiplied(residual, word)),
                products_with(h, columns$words))
-    sums <- row_sums(own, unname(exprs))
+    ends <- if (!is.null(ends_of)) ends_of(said$mean)
+    count <- length(exprs)
+    found <- row_aggregates(own, c(rep("SUM", count), ends$aggregate), unname(c(exprs, ends$exprs)))
+    last <<- found[-seq_len(count)]
+    sums <- found[seq_len(count)]
     list(value = sums[1L], gradient = sums[1L + seq_len(q)], information = symmetric_of(sums[-seq_len(q + 1L)], q))
   }
   reach <- function(direction, by_arm) {
@@ -173,7 +180,7 @@ climb_remote <- function(rows, columns, y, weight, link, start, known = NULL) {
     c(ends$least, ends$most)
   }
   fit <- core_climb(list(at = at, reach = reach), c(start, numeric(q - length(start))))
-  c(fit, list(aliased = core_repeated_columns(fit$information)))
+  c(fit, list(aliased = core_repeated_columns(fit$information), ends = last))
 }
 
 # Least squares: one pass for the cross-products.

@@ -1,19 +1,27 @@
 # The report of a panel: timing, the time before treatment, effects over time, the two-way number taken apart.
 
-panel_parts <- function(panel, effects, probes, truth, trends, decomposition) {
-  list(panel = panel, study = panel, effects = effects, probes = probes, trends = trends, decomposition = decomposition,
+# designed: by name the panel with a design carried into it; balances: theirs.
+panel_parts <- function(panel, effects, probes, truth, trends, decomposition, designed = list(), balances = list()) {
+  list(panel = panel, study = panel, designed = designed, balances = balances, effects = effects, probes = probes,
+       trends = trends, decomposition = decomposition,
        truth = truth, comparisons = panel_comparisons(effects, truth))
 }
 
 checked_panel_parts <- function(panel, designs, effects, probes, truth, trends, decomposition,
                                 call = rlang::caller_env()) {
-  if (length(designs) > 0L) abort_input("A panel has no {.arg designs}; leave them out.", call = call)
+  check_parts(designs, "twin_panel", "frame_panel", "designs", call)
+  for (name in names(designs)) {
+    if (!is_carried(designs[[name]])) {
+      abort_input(c("The {.arg designs} of a panel are panels with a design carried into them.",
+                    x = "{.val {name}} has none.", i = "Make it with {.code frame_panel(design = )}."), call = call)
+    }
+  }
   check_parts(effects, "twin_did", "measure_did", "effects", call)
   check_parts(probes, "twin_probe", "probe_trends", "probes", call)
   if (!is.null(trends)) check_class(trends, "twin_trends", "assess_trends", call = call)
   if (!is.null(decomposition)) check_class(decomposition, "twin_decomposition", "decompose_did", call = call)
   check_truth(truth, effects, call)
-  panel_parts(panel, effects, probes, truth, trends, decomposition)
+  panel_parts(panel, effects, probes, truth, trends, decomposition, designs, lapply(designs, assess_balance))
 }
 
 # Effects of one number side by side, by outcome; cells as their average, paths and other averages not at all.
@@ -28,7 +36,8 @@ panel_comparisons <- function(effects, truth) {
 }
 
 panel_sections <- function(parts) {
-  list(panel_question(parts), timing_section(parts), trends_section(parts), paths_section(parts),
+  list(panel_question(parts), timing_section(parts), carried_section(parts), power_section(parts),
+       trends_section(parts), paths_section(parts),
        decomposition_section(parts), bias_section(parts), methods_section(parts), checklist_section(parts),
        logbook_section(parts))
 }
@@ -72,6 +81,21 @@ outcome_path_blocks <- function(outcome, parts) {
                figure_block(parts$figures, named("event"), plot(panel, "event", outcome),
                             sprintf("Changes of %s around treatment, both sides", outcome)))
   )
+}
+
+# Designs made on what units were before treatment, and their balance.
+carried_section <- function(parts) {
+  if (length(parts$designed) == 0L) return(NULL)
+  each <- Map(function(panel, balance, name) {
+    all_blocks(
+      heading_block(name), text_block(paste(carried_text(panel), collapse = ". ")),
+      text_block(paste(verdict_text(balance), collapse = " ")),
+      figure_block(parts$figures, paste("balance", name), plot(balance),
+                   sprintf("Balance before treatment of %s, before and after the design", name)),
+      fold_block("Numbers", result_block(balance))
+    )
+  }, parts$designed, parts$balances, names(parts$designed))
+  new_section("designs", "Designs on the time before treatment", unname(each))
 }
 
 # Where the outcome is still closed: the question and the timing.

@@ -21,7 +21,7 @@
 #'   by `limit` and `ratio_range`.
 #' @param limit,ratio_range Balance limits, as in [assess_balance()]; of a study.
 #' @param trends,decomposition Of a panel: what [assess_trends()] and [decompose_did()] gave.
-#' @param powers Named list of what [assess_power()] gave; of a study.
+#' @param powers Named list of what [assess_power()] gave.
 #' @param headline Name of the effect that answers the question, one of those in `effects` that are one number; by
 #'   default the first that adjusts (over time: the first that is no mix of effects by a two-way regression). The report
 #'   says which rule chose it.
@@ -51,8 +51,9 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
   check_class(study, c("twin_study", "twin_arms", "twin_panel"), c("frame_study", "frame_panel"))
   if (inherits(study, "twin_panel")) {
     parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
-    if (length(powers) > 0L) abort_input("A panel has no {.arg powers}; leave them out.")
-    if (length(balances) > 0L) abort_input("A panel has no {.arg balances}; leave them out.")
+    check_parts(powers, "twin_power", "assess_power", "powers", rlang::current_env())
+    parts$powers <- powers
+    if (length(balances) > 0L) abort_input("A panel's balances are those of its {.arg designs}; leave them out.")
   } else {
     if (!is.null(c(trends, decomposition))) {
       abort_input("{.arg trends} and {.arg decomposition} belong to the report of a panel.")

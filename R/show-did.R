@@ -31,12 +31,14 @@ did_sentence <- function(x) {
 # What the leading number averages over.
 average_words <- function(x) {
   dates <- sum(is_treated_cohort(x$study) & tabulate(x$study$cohort, nrow(x$study$cohorts)) > 0L)
-  if (dates == 1L && x$over == "single") return("on average over treated units and periods (ATT)")
-  if (!is.null(did_estimator_of(x)$mean)) return(did_estimator_of(x)$mean)
-  if (x$over == "single") return("on average over the time under treatment (ATT)")
-  c(cells = "on average over treated units and periods (ATT)", all = "on average over treated units and periods (ATT)",
-    event = "averaged over the periods since treatment (ATT)", cohort = "averaged over cohorts by their size (ATT)",
-    calendar = "averaged over periods (ATT)")[[x$over]]
+  units <- "on average over treated units and periods"
+  words <- if (dates == 1L && x$over == "single") units else if (!is.null(did_estimator_of(x)$mean))
+    return(did_estimator_of(x)$mean) else
+    c(single = "on average over the time under treatment", cells = units, all = units,
+      event = "averaged over the periods since treatment", cohort = "averaged over cohorts by their size",
+      calendar = "averaged over periods")[[x$over]]
+  whose <- if (population_of(x$estimand) == "treated") "" else ", by the design's weights"
+  sprintf("%s (%s%s)", words, x$estimand, whose)
 }
 
 comparison_words <- c(never = "never", not_yet = "not yet")
@@ -51,8 +53,14 @@ did_method <- function(x) {
     if (uses_comparison(x)) sprintf(", against units %s treated", comparison_words[[asked$comparison]]),
     if (!is.null(asked$absorbed)) sprintf(", also absorbing %s", and_list(asked$absorbed)),
     if (asked$anticipation > 0) sprintf(", leaving %s for anticipation", plural(asked$anticipation, "period")),
-    if (collapses(asked)) collapse_words[[asked$collapse]]
+    if (collapses(asked)) collapse_words[[asked$collapse]],
+    counted_words(x$study)
   )
+}
+
+counted_words <- function(panel) {
+  if (is_carried(panel)) sprintf(", with units counted by %s made on the time before treatment", carried_label(panel))
+  else ""
 }
 
 collapse_words <- c(rows = ", on means by group and period, each weighed by its rows",
@@ -118,9 +126,22 @@ did_footnotes <- function(x) {
     paste0("Standard errors: ", x$inference, ".", if (x$missing > 0L) {
       sprintf(" %s of the outcome missing and left out.", plural(x$missing, "value"))
     }),
+    if (is_carried(x$study)) design_note(x$study),
     if (length(x$notes) > 0L) paste0(toupper(substr(x$notes, 1L, 1L)), substring(x$notes, 2L), "."),
     alone_note(x), reach_note(x), failed_text(x)
   )
+}
+
+# Whose weights the units have, and what the errors know of these.
+design_note <- function(panel) {
+  parts <- panel$carried$designs
+  estimated <- vapply(parts, function(part) !is.null(part$nuisance), NA)
+  given <- unique(unlist(lapply(parts, `[[`, "given")))
+  sprintf("Units count by the design (%s)%s.", paste(carried_lines(panel), collapse = "; "),
+          if (!any(estimated)) ", which is taken as given" else paste0(
+            "; that its weights were estimated is part of the errors",
+            if (length(given) > 0L) sprintf(", the %s taken as given", and_list(given))
+          ))
 }
 
 # Rows of an event path that few of the treated reach.

@@ -8,6 +8,7 @@ format.twin_panel <- function(x, ...) {
     field_lines("Outcome", outcome_text(x, "not looked at yet")),
     field_lines("Covariates", panel_covariate_text(x)),
     if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
+    if (is_carried(x)) field_lines("Design", carried_text(x)),
     count_lines(x),
     field_lines("Cluster", sprintf("%s (%s)", attr(x$cluster, "name"), count_text(panel_cluster_count(x)))),
     if (length(x$dropped) > 0L) {
@@ -42,6 +43,15 @@ shape_text <- function(x) {
   if (shape$gaps > 0) text <- sprintf("%s; %s in between %s nobody", text, plural(shape$gaps, "period"),
                                       if (shape$gaps == 1) "has" else "have")
   text
+}
+
+# Which units the designs keep, and what of them is a cluster.
+carried_text <- function(x) {
+  out <- sum(unit_copies(x) == 0L)
+  sets <- any(vapply(x$carried$designs, function(part) !is.null(part$set) || part$reuses, NA))
+  as_cluster <- identical(attr(x$cluster, "by"), "unit")
+  c(carried_lines(x), if (out > 0L) sprintf("%s in no design: out of every number", plural(out, "unit")),
+    if (sets && !as_cluster) "who is paired with whom is not used by the errors, which leans to the safe side")
 }
 
 timing_text <- function(x) {
@@ -98,6 +108,10 @@ plot.twin_panel <- function(x, view = c("timing", "means", "event"), outcome = N
   if (view == "timing") {
     if (!is.null(outcome)) abort_input("{.arg outcome} is for the views \"means\" and \"event\".")
     return(timing_plot(x))
+  }
+  if (isTRUE(x$carried$by_cohort)) {
+    abort_unsupported(c("Each cohort has comparison units of its own: there is no one path of theirs to draw.",
+                        i = "Plot {.code summarise_did(measure_did(panel), over = \"event\")}."))
   }
   outcome <- panel_outcome(x, outcome)
   opened <- open_panel(x, outcome, "plot", alone = FALSE, centred = FALSE)

@@ -103,7 +103,8 @@ power_lines <- function(x) {
                                                   plural(x$clusters, "cluster"), x$cluster_name,
                                                   number_text(x$intraclass))
   from <- if (is.na(x$outcome)) "as stated" else
-    sprintf("of the controls' %s; the treated were not looked at", x$outcome)
+    sprintf(if (x$kind == "panel") "of a comparison unit's change in %s; the treated were not looked at" else
+      "of the controls' %s; the treated were not looked at", x$outcome)
   levels <- paste(format(1 - unique(x$rows$level), trim = TRUE), collapse = ", ")
   c(sprintf("What this design could detect at level %s: %s; %s%s.", levels, x$design, size, where),
     sprintf("Standard deviation %s (%s).", number_text(x$sd), from))
@@ -111,6 +112,9 @@ power_lines <- function(x) {
 
 power_note <- function(x) {
   rows <- x$rows[!is.na(x$rows$design_sensitivity), ]
+  if (x$kind == "panel") {
+    return("Effects on average over the time under treatment; treated units are taken to vary as comparison units do.")
+  }
   if (nrow(rows) == 0L) return("The design has neither pairs nor weights yet, so nothing is said of hidden bias.")
   sprintf(paste("Were the true effect that of the first row, hidden bias beyond %s %s would hide it however many units",
                 "there were."), if (x$kind %in% c("pairs", "sets")) "gamma" else "lambda",

@@ -36,6 +36,7 @@ fuzz_calls <- function() {
     frame_study = list(data = data, treatment = "joined", outcome = "income", covariates = c("boat", "past", "port")),
     frame_arms = list(data = data, treatment = "gear", outcome = "income", covariates = c("boat", "past"), reference = "net"),
     frame_panel = list(data = many_harbours(12), outcome = "price", time = "year", unit = "harbour", treatment = "open"),
+    baseline_rows = list(panel = panel),
     score_units = list(x = plain), trim_units = list(x = scored), pair_units = list(x = scored),
     group_units = list(x = scored), stratify_units = list(x = scored), weigh_units = list(x = scored),
     weigh_responses = list(x = weigh_units(score_units(crews)), outcome = "known"),
@@ -201,6 +202,7 @@ plan_settings <- function() {
     power = list(base = c(design = "d"), lines = c(weighed, "power: {p: FLOW}")),
     report = list(lines = c(measured, "report: FLOW")), groups = list(lines = c(study, "report: {groups: FLOW}")),
     panel = list(base = c(data = "panel.csv", outcome = "price", time = "year", unit = "harbour", treatment = "open"), lines = "panel: FLOW"),
+    baseline = list(lines = c(panel, "baseline: FLOW", "designs: {w: [{weigh: {method: entropy}}]}", "effects: {e: {design: w}}")),
     trends = list(lines = c(panel, "trends: FLOW")), decompose = list(lines = c(panel, "decompose: FLOW")),
     did = list(lines = c(panel, "effects: {e: FLOW}")), panel_report = list(lines = c(panel, "effects: {e: {}}", "report: FLOW"))
   )

@@ -79,3 +79,23 @@ cohort_wise_by_hand <- function(contributions, cohort, cluster = seq_along(cohor
     stats::cov(sums) * nrow(sums)
   }))
 }
+
+# Crews whose past income grows with their size; larger ones join sooner, so trends are parallel among alike crews only.
+joining_crews <- function(n = 150, seed = 1, staggered = FALSE, effect = 0.5, periods = 6L) {
+  with_own_seed(seed, {
+    size <- rnorm(n)
+    chance <- plogis(-0.5 + 0.8 * size)
+    pick <- runif(n)
+    first <- if (staggered) ifelse(pick < chance / 2, 3, ifelse(pick < chance, 5, Inf)) else ifelse(pick < chance, 4, Inf)
+    data <- data.frame(crew = rep(sprintf("crew %03d", seq_len(n)), each = periods), year = rep(seq_len(periods), n),
+                       size = rep(size, each = periods), first = rep(first, each = periods),
+                       port = rep(sprintf("port %02d", seq_len(n) %% 30), each = periods))
+    data$income <- rep(rnorm(n), each = periods) + 0.3 * data$size * data$year +
+      effect * (data$year >= data$first) + rnorm(nrow(data), sd = 0.5)
+    data
+  })
+}
+
+joined_panel <- function(data, design = NULL, ...) {
+  frame_panel(data, outcome = "income", time = "year", unit = "crew", first_treated = "first", design = design, ...)
+}

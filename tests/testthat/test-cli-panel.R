@@ -49,7 +49,69 @@ test_that("twin describe shows the timing, twin balance says what to do instead"
   shown <- twin("describe", file.path(folder, "plan.yml"))
   expect_identical(shown$status, 0L)
   expect_match(shown$out, "Treated from", all = FALSE)
-  expect_stopped(twin("balance", file.path(folder, "plan.yml")), 2L, "no designs whose balance")
+  judged <- twin("balance", file.path(folder, "plan.yml"))
+  expect_identical(judged$status, 0L)
+  expect_match(judged$out, "depth", all = FALSE)
+  bare <- panel_folder(function(lines) sub("  covariates.*", "  anticipation: 0", lines[!grepl("cells|imputed", lines)]))
+  lines <- readLines(file.path(bare, "plan.yml"))
+  writeLines(lines[!grepl("anticipation", lines)], file.path(bare, "plan.yml"))
+  expect_stopped(twin("balance", file.path(bare, "plan.yml")), 2L, "neither covariates nor designs")
+})
+
+test_that("designs on the time before treatment stand in a plan, for all cohorts or for each", {
+  folder <- withr::local_tempdir()
+  plan <- file.path(folder, "plan.yml")
+  write_plan <- function(staggered, baseline, more = character()) {
+    data.table::fwrite(joining_crews(staggered = staggered), file.path(folder, "data.csv"))
+    writeLines(c("panel: {data: data.csv, outcome: income, time: year, unit: crew, first_treated: first, covariates: size}",
+                 baseline, "designs:", "  weighed: [{weigh: {method: entropy}}]", "  paired: [score, {pair: {caliper: 0.3}}]",
+                 "power: {before: {design: weighed}}", "trends: {design: weighed, adjustment: none}", "effects:",
+                 "  weighed: {design: weighed, adjustment: none}", "  paired: {design: paired, adjustment: none}",
+                 more), plan)
+  }
+  estimates <- function(table) {
+    read <- data.table::fread(file.path(folder, "results", "tables", paste0("effect-", table, ".csv")), data.table = FALSE)
+    read$estimate[!is.na(read$estimate)]
+  }
+  write_plan(FALSE, "baseline: {periods: [1, 2, 3], covariates: \"~ size + income_mean\"}")
+  result <- twin("run", plan)
+  expect_identical(result$status, 0L)
+  expect_match(paste(result$out, collapse = " "), "Designs \\(the time under treatment is still closed\\)")
+  expect_match(paste(result$out, collapse = " "), "units in no design: out of every number")
+  files <- list.files(file.path(folder, "results"), recursive = TRUE)
+  expect_true(all(c("tables/balance-weighed.csv", "tables/power-before.csv", "figures/balance-paired.png") %in% files))
+  page <- paste(readLines(file.path(folder, "results", "report.html")), collapse = "\n")
+  expect_match(page, "Designs on the time before treatment", fixed = TRUE)
+  expect_match(page, "with units counted by", fixed = TRUE)
+  data <- joining_crews()
+  data$first[!is.finite(data$first)] <- NA
+  panel <- joined_panel(data, covariates = "size")
+  study <- frame_study(baseline_rows(panel, periods = 1:3), "treated", "income_after", ~ size + income_mean, id = "crew")
+  own <- measure_did(joined_panel(data, weigh_units(study, "entropy"), covariates = "size"), adjustment = "none")
+  expect_equal(estimates("weighed"), own$table$estimate[!is.na(own$table$estimate)], tolerance = 1e-8)
+  script <- tempfile(fileext = ".R", tmpdir = folder)
+  lines <- carefultwin:::plan_script(carefultwin:::read_plan(plan))
+  writeLines(lines[!grepl("write_report", lines)], script)
+  made <- new.env()
+  withr::with_dir(folder, suppressWarnings(source(script, local = made)))
+  expect_equal(coef(made$effects$weighed), coef(own), tolerance = 1e-8)
+
+  write_plan(TRUE, "baseline: {each_cohort: true, comparison: not_yet}")
+  result <- twin("run", plan)
+  expect_identical(result$status, 0L)
+  expect_match(paste(result$out, collapse = " "), "a design for each cohort")
+  lines <- carefultwin:::plan_script(carefultwin:::read_plan(plan))
+  writeLines(lines[!grepl("write_report", lines)], script)
+  withr::with_dir(folder, suppressWarnings(source(script, local = made)))
+  whole <- made$effects$weighed$table$estimate
+  expect_equal(estimates("weighed"), whole[!is.na(whole)], tolerance = 1e-8)
+  expect_identical(twin("balance", plan)$status, 0L)
+  writeLines(sub("design: paired", "design: pared", readLines(plan)), plan)
+  expect_stopped(twin("run", plan), 2L, "Did you mean \"paired\"")
+  write_plan(FALSE, "baseline: {covariate: size}")
+  expect_stopped(twin("run", plan), 2L, "unknown key \"covariate\"")
+  writeLines(c(readLines(plan)[1L], "baseline: {estimand: ATT}", "effects: {raw: {}}"), plan)
+  expect_stopped(twin("run", plan), 2L, "what `designs:` are made on")
 })
 
 test_that("with --strict a failing test of trends stops before anything is measured", {
@@ -70,7 +132,7 @@ test_that("mistakes in a panel plan name the key and its line", {
     twin("run", file.path(folder, "plan.yml"))
   }
   expect_stopped(bad("  unit: harbour", "  units: harbour"), 2L, "units.*unit.*line 5")
-  expect_stopped(bad("decompose: true", "designs: {}"), 2L, "designs")
+  expect_stopped(bad("decompose: true", "design: {}"), 2L, "designs")
   expect_stopped(bad("over: event", "over: events"), 2L, "event.*line 13")
   expect_stopped(bad("over: event, ", ""), 2L, "over")
   expect_stopped(bad("effect: path", "effect: paths"), 2L, "Did you mean \"path\"")
