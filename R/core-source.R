@@ -98,6 +98,20 @@ core_on_all_cells.twin_block_source <- function(source, asked, count) { # nolint
   with_coefficients(source, coefficients)
 }
 
+# The source with each cell multiplied by a factor.
+core_scaled_source <- function(source, factor) UseMethod("core_scaled_source")
+
+#' @exportS3Method
+core_scaled_source.twin_row_source <- function(source, factor) { # nolint: object_name_linter. An S3 method.
+  core_row_source(source$s, source$block, source$rows, Map(function(own, by) if (!is.null(own)) own * by, source$values,
+                                                           factor), source$cells)
+}
+
+#' @exportS3Method
+core_scaled_source.twin_block_source <- function(source, factor) { # nolint: object_name_linter. An S3 method.
+  with_coefficients(source, lapply(source$coefficients, function(own) own * rep(factor, each = nrow(own))))
+}
+
 # A source of blocks in which some cells have no contributions.
 core_without_cells <- function(source, cells) {
   with_coefficients(source, lapply(source$coefficients, function(own) {

@@ -92,6 +92,9 @@ with_cluster_draws <- function(effect, plan) {
       did_averages(effect, plan, effect$over, known$sizes[b, ], own)$estimate
     })
     estimates <- do.call(rbind, rows)
+    if (isTRUE(effect$asked$normalise)) {
+      estimates <- sweep(estimates, 2L, treatment_behind(effect$table, effect$over), `/`)
+    }
   }
   alone <- known$alone
   rests <- rep(FALSE, ncol(estimates))

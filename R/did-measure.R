@@ -27,6 +27,11 @@
 #' described by their covariates in the base period. For `"two_way"`, `"interaction"` and `"imputation"` covariates
 #' enter the regression as they stand in each row; what is constant within units drops out, with a note.
 #'
+#' Where treatment switches on and off (`frame_panel(switching = TRUE)`), `"group_time"` follows units from their first
+#' switch, against units that began with the same treatment and have not switched so far (de Chaisemartin &
+#' D'Haultfoeuille 2024); effects of switching off count with the sign turned. An effect so many periods later is that
+#' of all treatment since the switch, carried over or gone back; `summarise_did(normalise = TRUE)` divides by it.
+#'
 #' @param panel A [panel][frame_panel]; what works on one in a database: [remote_units()].
 #' @param outcome Name of one of its outcomes; the first by default.
 #' @param estimator See above; `"group_time"` by default.
@@ -36,7 +41,8 @@
 #'   For `"group_time"` and `"triple"`.
 #' @param anticipation How many periods before treatment may already be affected; they are not used as a base.
 #' @param base For periods before treatment: measured from the one `"previous"` (default) or from the same `"fixed"`
-#'   base as those after, the last one before treatment (and anticipation). For `"group_time"` and `"triple"`.
+#'   base as those after, the last one before treatment (and anticipation; default where treatment switches). For
+#'   `"group_time"` and `"triple"`.
 #' @param third For `"triple"`: name of a two-valued column that tells the affected from the unaffected.
 #' @param affected The value of `third` that means affected; TRUE, 1 and yes need no naming.
 #' @param absorb For `"two_way"`: further columns whose levels are absorbed as fixed effects, such as
@@ -97,6 +103,9 @@
 #' Sun, L., Abraham, S. (2021). Estimating dynamic treatment effects in event studies with heterogeneous treatment
 #' effects. Journal of Econometrics 225. \doi{10.1016/j.jeconom.2020.09.006}
 #'
+#' de Chaisemartin, C., D'Haultfoeuille, X. (2024). Difference-in-differences estimators of intertemporal treatment
+#' effects. Review of Economics and Statistics. \doi{10.1162/rest_a_01414}
+#'
 #' Cameron, A. C., Gelbach, J. B., Miller, D. L. (2008). Bootstrap-based improvements for inference with clustered
 #' errors. Review of Economics and Statistics 90. \doi{10.1162/rest.90.3.414}
 #' @family effects
@@ -154,6 +163,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   collapse <- check_choice(collapse, c("no", "rows", "groups"), call = call)
   if (is_remote(panel)) refuse_remote_did(panel, inference, given, collapse, call)
   if (is_carried(panel)) refuse_carried(panel, entry, inference, given, collapse, call)
+  if (is_switching(panel)) refuse_for_switching(panel, estimator, inference, collapse, call)
   check_count(anticipation, min = 0, call = call)
   if (collapse != "no" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
@@ -167,7 +177,8 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   list(
     estimator = estimator, inference = inference, adjustment = did_adjustment(panel, estimator, given$adjustment, call),
     comparison = panel_comparison(panel, given$comparison, call),
-    anticipation = anticipation, base = choose("base", c("previous", "fixed"), "previous"),
+    anticipation = anticipation,
+    base = choose("base", c("previous", "fixed"), if (is_switching(panel)) "fixed" else "previous"),
     third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
     absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
@@ -318,6 +329,20 @@ estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
   if (!is_carried(panel) || inherits(found$source, "twin_carried_source")) return(found)
   found$source <- carried_source(panel, found$source)
   found
+}
+
+refuse_for_switching <- function(panel, estimator, inference, collapse, call) {
+  able <- names(Filter(function(entry) entry$compares, did_estimators))
+  if (!estimator %in% able) {
+    refuse_switching(panel, sprintf("The estimator \"%s\"", estimator), call,
+                     sprintf("Use %s: switchers against units that have not switched so far.",
+                             paste(dQuote(able, FALSE), collapse = " or ")))
+  }
+  if (inference == "randomization") {
+    refuse_switching(panel, "Drawing anew who is treated when", call,
+                     "Use {.code inference = \"bootstrap\"}, or analytic errors.")
+  }
+  if (collapse != "no") refuse_switching(panel, "Collapsing to groups", call, "Leave out {.arg collapse}.")
 }
 
 # A design is made once: what would draw or count units anew would have to make it anew.

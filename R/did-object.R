@@ -23,7 +23,8 @@ tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_
     p.value = unname(if (is.null(x$p.value)) core_t_p_value(statistic, x$df) else x$p.value),
     conf.low = unname(limits$low), conf.high = unname(limits$high),
     df = unname(rep_len(x$df, nrow(table))),
-    table[c("cohort", "time", "event_time", "kind", "n_treated", "n_comparison", "reason", "reach")]
+    table[intersect(c("cohort", "time", "event_time", "kind", "n_treated", "n_comparison", "reason", "reach", "changed",
+                      "so_far"), names(table))]
   )
   if (x$outcome %in% x$study$logged) out <- cbind(out, percent_columns(out))
   if (!is.null(x$bands)) {

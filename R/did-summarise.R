@@ -13,6 +13,10 @@
 #' @param window Event times to keep, such as `c(-4, 6)`; all by default.
 #' @param balanced Keep only cohorts that are seen under treatment up to this event time, and nothing later, so that the
 #'   path does not change because its cohorts do.
+#' @param normalise Of a panel whose treatment switches: divide by the change of treatment behind each number, so that
+#'   it is an effect per unit of treatment? By event time it is divided by all treatment since the first switch,
+#'   placebos by that of as many periods; other averages by the treatment in force. Default FALSE. How much treatment
+#'   there was is taken as given.
 #' @param bands Uniform bands, which hold the whole path at once with the confidence level? Default `TRUE`. They use the
 #'   least degrees of freedom among the rows that half of the treated reach; there are none with randomization.
 #' @param level Confidence level; that of `x` by default.
@@ -29,7 +33,7 @@
 #' plot(path)
 #' @export
 summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), window = NULL, balanced = NULL,
-                          bands = TRUE, level = x$level, seed = 1) {
+                          bands = TRUE, level = x$level, seed = 1, normalise = FALSE) {
   check_class(x, "twin_did", "measure_did")
   over <- check_choice(over, c("all", "event", "cohort", "calendar"))
   if (x$over != "cells") {
@@ -40,6 +44,7 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   check_window(window)
   check_count(balanced, min = 0, null = TRUE)
   check_flag(bands)
+  check_normalise(normalise, x)
   check_level(level)
   check_seed(seed)
   plan <- average_plan(x$study, x$cells, over, window, balanced)
@@ -48,7 +53,7 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
                   x = if (!is.null(balanced)) "No cohort is seen up to event time {balanced} within the window.",
                   i = "Widen {.arg window} or lower {.arg balanced}."))
   }
-  x$asked[c("window", "balanced")] <- list(window, balanced)
+  x$asked[c("window", "balanced", "normalise")] <- list(window, balanced, normalise)
   with_cautions(finish_summary(amend(x, level = level), plan, over, bands, level, seed), x$cautions)
 }
 
@@ -66,6 +71,13 @@ finish_summary <- function(x, plan, over, bands, level, seed) {
 band_df <- function(x, moving) {
   wide <- moving & x$table$reach >= 0.5
   min(x$df[if (any(wide)) wide else moving])
+}
+
+check_normalise <- function(normalise, x, call = rlang::caller_env()) {
+  check_flag(normalise, call = call)
+  if (!normalise || is_switching(x$study)) return(invisible(normalise))
+  abort_input(c("{.code normalise = TRUE} is for treatment that switches, whose amount differs over time.",
+                i = "Frame the panel with {.code switching = TRUE}, or leave it out."), call = call)
 }
 
 check_window <- function(window, call = rlang::caller_env()) {
@@ -124,13 +136,56 @@ treated_share <- function(panel, cohorts) {
 
 counted_post <- function(cells, plan) sum(cells$n_treated[plan$post])
 
+# How far treatment was moved behind each average, in the direction of the switch: list(changed: on average over its
+# cells, so_far: the same of its sum since the switch). Rows before the switch have none.
+average_changes <- function(panel, cells, plan, over, size) {
+  known <- treatment_changes(panel)
+  mean_of <- function(values, set) {
+    own <- values[cbind(cells$cohort[set], cells$time[set])]
+    if (anyNA(own)) NA_real_ else sum(size[cells$cohort[set]] * own) / sum(size[cells$cohort[set]])
+  }
+  sets <- c(plan$sets, if (over != "all") list(which(plan$post)))
+  out <- lapply(known, function(values) vapply(sets, function(set) mean_of(values, set), 0))
+  if (over == "all") return(list(out$now, out$so_far))
+  # the last row is the mean of those above it
+  last <- length(sets)
+  weight <- average_weights(over, plan$values, size)
+  out$now[last] <- sum((weight * out$now[-last])[weight > 0])
+  out$so_far[last] <- NA_real_
+  list(out$now, out$so_far)
+}
+
+# Each average by the treatment behind it; a period before the switch by that of as many periods after.
+normalised <- function(averages, table, over, asked) {
+  if (!asked) return(averages)
+  by <- treatment_behind(table, over)
+  scaled <- function(x) x * rep(1 / by, each = nrow(x))
+  list(estimate = averages$estimate / by, combine = scaled(averages$combine),
+       shift = if (!is.null(averages$shift)) scaled(averages$shift))
+}
+
+treatment_behind <- function(table, over) {
+  by <- table$changed
+  if (over == "event") {
+    moving <- !is.na(table$event_time)
+    mirror <- match(-2 - table$event_time, table$event_time)
+    by <- ifelse(!moving, table$changed, ifelse(table$event_time >= 0, table$so_far, table$so_far[mirror]))
+    by[table$kind == "base"] <- 1
+  }
+  ifelse(abs(by) < 1e-12, NA_real_, by)
+}
+
 # The averages of a plan as an effect.
 averaged_did <- function(x, plan, over) {
   averages <- did_averages(x, plan, over, x$size)
   table <- average_table(x$study, x$cells, plan, over)
+  if (is_switching(x$study)) {
+    table[c("changed", "so_far")] <- average_changes(x$study, x$cells, plan, over, x$size)
+    averages <- normalised(averages, table, over, isTRUE(x$asked$normalise))
+  }
   table$estimate <- averages$estimate
   columns <- c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason",
-               "reach")
+               "reach", if (is_switching(x$study)) c("changed", "so_far"))
   own <- did_vcov(x$study, x$source, table, averages$combine, averages$shift, list(cluster = x$cluster, over = over),
                   x$scale)
   amend_effect(x, table = table[columns], combine = averages$combine, shift = averages$shift, over = over,

@@ -28,10 +28,11 @@ plan_cells <- function(panel, settings) {
 compared_cohorts <- function(panel, cells, settings) {
   onset <- replace(panel$cohorts$position, settings$without, -Inf)
   position <- panel$periods$position
-  if (settings$comparison == "never") return(rep(list(which(onset == Inf)), nrow(cells)))
   lapply(seq_len(nrow(cells)), function(k) {
+    alike <- began_alike(panel, cells$cohort[k])
+    if (settings$comparison == "never") return(which(onset == Inf & alike))
     latest <- max(position[c(cells$time[k], cells$base[k])], na.rm = TRUE)
-    which(onset > latest + settings$anticipation & seq_along(onset) != cells$cohort[k])
+    which(onset > latest + settings$anticipation & seq_along(onset) != cells$cohort[k] & alike)
   })
 }
 
@@ -48,6 +49,11 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
     balanced_cells(y, s, panel, cells[asked, ], compare[asked], settings$side)
   } else {
     looped_cells(panel, y, s, cells[asked, ], compare[asked], settings)
+  }
+  if (is_switching(panel)) {
+    sign <- switch_signs(panel)[cells$cohort[asked]]
+    found$estimate <- found$estimate * sign
+    found$source <- core_scaled_source(found$source, sign)
   }
   cells$estimate <- ifelse(cells$kind == "base" & is.na(cells$reason), 0, NA_real_)
   cells$estimate[asked] <- found$estimate
@@ -307,7 +313,7 @@ panel_adjustment <- function(panel, adjustment, choices, call) {
 panel_comparison <- function(panel, comparison, call) {
   has_never <- any(panel$cohorts$position == Inf)
   later <- is_carried(panel) && compares_later(panel)
-  if (is.null(comparison)) return(if (has_never && !later) "never" else "not_yet")
+  if (is.null(comparison)) return(if (has_never && !later && !is_switching(panel)) "never" else "not_yet")
   comparison <- check_choice(comparison, c("never", "not_yet"), "comparison", call)
   if (comparison == "never" && later) {
     abort_input(c("The designs compare with units treated later, too: without these their weights balance nothing.",

@@ -20,7 +20,8 @@ onset_by_treatment <- function(treatment, roles, treated, level, position, rows,
     abort_input(c(
       "Treatment must not switch off: {.val {name}} goes back from treated to untreated.",
       x = "It does in {length(back)} {what}{cli::qty(length(back))}{?s}: {.val {first_rows(labels)}}.",
-      i = "Leave {cli::qty(length(back))}{?it/them} out with {.arg subset}, or define treatment as ever treated so far."
+      i = "Follow units from their first switch: {.code switching = TRUE}. Or leave {cli::qty(length(back))}{?it/them}
+           out with {.arg subset}, or define treatment as ever treated so far."
     ), units = labels, column = name, call = call)
   }
   entered <- is.finite(onset) & onset <= seen

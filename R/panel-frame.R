@@ -36,6 +36,9 @@
 #'   count the units of every cell: matched or weighted first, then differenced. With several dates of treatment also a
 #'   list of designs, one per treated cohort, named by its label. Errors account for the estimation of the weights, and
 #'   take pairs and sets as clusters where no cluster or group is named.
+#' @param switching Does treatment switch on and off, or change its amount? Default FALSE, which refuses a panel whose
+#'   treatment goes back. With TRUE units are followed from their first switch, against units that began with the same
+#'   treatment and have not switched so far; `treatment` may be numbers of more than two values.
 #' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
 #'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
 #'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
@@ -52,13 +55,15 @@
 frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
                         covariates = NULL, weight = NULL, frequency = NULL, cluster = NULL, periods = NULL,
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
-                        logged = NULL, unknown = NULL, categories = NULL, design = NULL) {
+                        logged = NULL, unknown = NULL, categories = NULL, design = NULL, switching = FALSE) {
   call <- rlang::current_env()
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
                 first_treated = first_treated, weight = weight, cluster = cluster, frequency = frequency)
+  check_flag(switching)
   if (inherits(data, "twin_remote")) {
-    if (!is.null(design)) refuse_remote_design(call)
+    if (!is.null(design)) refuse_in_memory("Designs are carried into panels", call)
+    if (switching) refuse_in_memory("Treatment that switches is followed", call)
     return(frame_remote_panel(data, roles, list(
       covariates = covariates, periods = periods, treated = treated, subset = subset, missing = missing, event = event,
       logged = logged, unknown = unknown, categories = categories
@@ -83,7 +88,8 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   chosen <- panel_rows(data, roles, wanted$names, subset, missing, call)
   rows <- chosen$rows
   scale <- time_scale(data[[time]][rows], time, periods, call)
-  timing <- panel_timing(data, roles, treated, rows, scale, call)
+  if (switching) check_can_switch(roles, design, call)
+  timing <- panel_timing(data, roles, treated, rows, scale, call, switching)
   order <- timing$order
   rows <- rows[order]
   pick <- function(name) some_rows(data[[name]], rows)
@@ -103,8 +109,9 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   ), design, call))
 }
 
-refuse_remote_design <- function(call) {
-  abort_unsupported(c("Designs are carried into panels in memory.",
+# what: what is done in memory alone.
+refuse_in_memory <- function(what, call) {
+  abort_unsupported(c("{what} in memory.",
                       i = "Read all rows of some units, drawn in a query of your own, and frame them."), call = call)
 }
 
@@ -195,8 +202,18 @@ panel_rows <- function(data, roles, covariates, subset, missing, call) {
   list(rows = which(inside), dropped = dropped)
 }
 
+check_can_switch <- function(roles, design, call) {
+  if (is.null(roles$treatment)) {
+    abort_input(c("{.code switching = TRUE} needs a {.arg treatment} column, which says what each row's treatment is.",
+                  i = "{.arg first_treated} knows no way back."), call = call)
+  }
+  if (is.null(design)) return(invisible(roles))
+  abort_unsupported(c("A design speaks of one date of treatment; this treatment switches.",
+                      i = "Leave out {.arg design}, and use {.arg covariates} with {.arg adjustment}."), call = call)
+}
+
 # Who is treated when. Returns the order of the rows, and the panel's fields that follow from it.
-panel_timing <- function(data, roles, treated, rows, scale, call) {
+panel_timing <- function(data, roles, treated, rows, scale, call, switching = FALSE) {
   codes_of <- function(name, role) if (!is.null(name)) group_codes(data[[name]][rows], name, role, rows, call)
   unit <- codes_of(roles$unit, "unit")
   group <- codes_of(roles$group, "group")
@@ -205,7 +222,10 @@ panel_timing <- function(data, roles, treated, rows, scale, call) {
   if (repeats) check_unit_periods(unit, position, roles, rows, call)
   if (repeats && !is.null(group)) check_constant(group, unit, roles$group, roles$unit, rows, call)
   level <- if (!is.null(group)) group else if (repeats) unit
-  found <- if (is.null(roles$treatment)) {
+  found <- if (switching) {
+    first_switches(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows,
+                   one_row = repeats && is.null(group), call)
+  } else if (is.null(roles$treatment)) {
     onset_by_column(data[[roles$first_treated]][rows], roles, level, scale, rows, call)
   } else {
     onset_by_treatment(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows,
@@ -214,12 +234,18 @@ panel_timing <- function(data, roles, treated, rows, scale, call) {
   aside <- found$entered_treated
   if (any(aside)) warn_always_treated(level, aside, level_name(roles), rows)
   onset <- found$onset
-  check_both_sides(onset, aside, position, roles, call)
+  if (switching) check_switchers(found, position, roles, call) else
+    check_both_sides(onset, aside, position, roles, call)
   if (!repeats) unit <- seq_along(rows)
   order <- order(unit, position)
   order <- order[!aside[order]]
+  history <- if (switching) lapply(found[c("baseline", "direction")], `[`, order)
   fields <- panel_fields(data, roles, rows[order], unit[order], group[order], position[order], onset[order], scale,
-                         attr(group, "labels"), call)
+                         attr(group, "labels"), call, history)
+  if (switching) {
+    fields$cohorts$label <- switch_labels(fields$cohorts, found$plain, scale)
+    fields$switches <- list(value = found$value[order], back = found$back, plain = found$plain)
+  }
   list(order = order, set_aside = sum(aside), fields = c(fields, list(repeats = repeats, scale = scale[c(
     "kind", "raw", "label", "origin", "step", "seen")])),
     treated = if (!is.null(roles$treatment)) treated_value(data[[roles$treatment]][rows], treated))
@@ -231,18 +257,22 @@ treated_value <- function(x, treated) {
   if (is.logical(x)) "TRUE" else "1"
 }
 
-panel_fields <- function(data, roles, rows, unit, group, position, onset, scale, labels, call) {
+# history: of rows, what tells cohorts apart beside their onset.
+panel_fields <- function(data, roles, rows, unit, group, position, onset, scale, labels, call, history = NULL) {
   unit <- match(unit, unique(unit))
   first <- which(!duplicated(unit))
   seen <- sort(unique(position))
-  starts <- sort(unique(onset[first]))
-  cohorts <- data.frame(position = starts)
+  told <- c(list(position = onset[first]), lapply(history, `[`, first))
+  code <- Reduce(function(a, b) (a - 1) * max(b) + b, lapply(told, function(own) match(own, sort(unique(own)))))
+  example <- match(sort(unique(code)), code)
+  cohorts <- as.data.frame(lapply(told, `[`, example))
+  starts <- cohorts$position
   cohorts$label <- "never"
   cohorts$label[is.finite(starts)] <- onset_labels(starts[is.finite(starts)], scale)
   kept_group <- if (!is.null(group)) match(group[first], unique(group[first]))
   if (!is.null(kept_group)) attr(kept_group, "labels") <- labels[unique(group[first])]
   list(
-    unit = unit, time = match(position, seen), cohort = match(onset[first], starts), first_row = first,
+    unit = unit, time = match(position, seen), cohort = match(code, code[example]), first_row = first,
     unit_labels = if (!is.null(roles$unit)) as.character(data[[roles$unit]][rows[first]]),
     group = kept_group, cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
     periods = data.frame(position = seen, label = position_label(seen, scale))

@@ -239,7 +239,7 @@ panel_items <- function(told) {
         "None.", "frame"),
       item("Is the panel complete?", paste0(sentence_case(shape_text(panel)), "."), "frame"),
       item("Against whom are the treated compared?", if (!is.null(effect) && uses_comparison(effect)) sprintf(
-        "Units %s treated.", comparison_words[[asked$comparison]]) else if (!is.null(effect)) paste0(sentence_case(
+        "%s.", sentence_case(compared_words(panel, asked$comparison))) else if (!is.null(effect)) paste0(sentence_case(
           did_method(effect)), "."), "measure", section = "effects"),
       item("Could the treatment work before it starts?", if (!is.null(effect) && asked$anticipation > 0) sprintf(
         "%s left for anticipation.", plural(asked$anticipation, "period")), "measure", section = "effects"),

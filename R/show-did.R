@@ -23,14 +23,26 @@ did_sentence <- function(x) {
   row <- did_headline(x)
   in_percent <- if (is.null(row$percent)) "" else
     percent_words(row$percent, row$percent.low, row$percent.high)
-  sprintf("With %s, %s changes by %s (%s)%s, %s; estimated by %s.", treatment_of(x$study), outcome_phrase(x),
+  sprintf("%s, %s changes by %s (%s)%s, %s; estimated by %s.", treated_words(x$study), outcome_phrase(x),
           number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), in_percent,
           average_words(x), did_method(x))
+}
+
+# What the effect is one of; both directions of a switch are one effect.
+treated_words <- function(panel) {
+  if (!is_switching(panel)) return(paste("With", treatment_of(panel)))
+  direction <- panel$cohorts$direction[cohort_sizes(panel) > 0]
+  up <- if (panel$switches$plain) "is first switched on" else "first goes up"
+  down <- if (panel$switches$plain) "off" else "down"
+  sprintf("Where %s %s", panel$roles$treatment, if (all(direction >= 0)) up else if (all(direction <= 0))
+    paste(up, sprintf("(estimated from switches %s, signs turned)", down)) else
+      sprintf("%s (or %s: signs turned)", up, down))
 }
 
 # What the leading number averages over.
 average_words <- function(x) {
   dates <- sum(is_treated_cohort(x$study) & tabulate(x$study$cohort, nrow(x$study$cohorts)) > 0L)
+  if (is_switching(x$study)) return(switch_average_words(x))
   units <- "on average over treated units and periods"
   words <- if (dates == 1L && x$over == "single") units else if (!is.null(did_estimator_of(x)$mean))
     return(did_estimator_of(x)$mean) else
@@ -41,7 +53,24 @@ average_words <- function(x) {
   sprintf("%s (%s%s)", words, x$estimand, whose)
 }
 
-comparison_words <- c(never = "never", not_yet = "not yet")
+switch_average_words <- function(x) {
+  both <- "on average over switchers and the periods since"
+  words <- c(cells = both, all = both,
+             event = "averaged over the periods since the switch", cohort = "averaged over cohorts by their size",
+             calendar = "averaged over periods")[[x$over]]
+  if (!isTRUE(x$asked$normalise)) return(words)
+  unit <- if (x$study$switches$plain) "per period under the other treatment" else "per unit of treatment"
+  paste0(words, ", ", unit)
+}
+
+# "units never treated", "units not yet treated".
+compared_words <- function(panel, comparison) {
+  if (is_switching(panel)) {
+    return(c(never = "units that began alike and never switch",
+             not_yet = "units that began alike and have not switched so far")[[comparison]])
+  }
+  c(never = "units never treated", not_yet = "units not yet treated")[[comparison]]
+}
 
 did_method <- function(x) {
   asked <- x$asked
@@ -50,7 +79,7 @@ did_method <- function(x) {
                 augmented = ", adjusted by augmented weighting")[[asked$adjustment]]
   paste0(
     entry$words, adjusted, entry$details(asked),
-    if (uses_comparison(x)) sprintf(", against units %s treated", comparison_words[[asked$comparison]]),
+    if (uses_comparison(x)) paste0(", against ", compared_words(x$study, asked$comparison)),
     if (!is.null(asked$absorbed)) sprintf(", also absorbing %s", and_list(asked$absorbed)),
     if (asked$anticipation > 0) sprintf(", leaving %s for anticipation", plural(asked$anticipation, "period")),
     if (collapses(asked)) collapse_words[[asked$collapse]],
@@ -81,6 +110,9 @@ did_table_text <- function(x, number = column_text) {
   }
   if (x$over == "event") {
     out$units <- ifelse(table$term == "average" | table$kind == "base", "", count_text(table$n_treated))
+    if (is_switching(x$study)) {
+      out$changed <- ifelse(is.na(table$changed), "", number(table$changed))
+    }
     names(out)[1L] <- "Periods since"
   }
   if (!is.null(table$percent)) {
@@ -88,7 +120,7 @@ did_table_text <- function(x, number = column_text) {
     limits <- interval_text(table$percent.low, table$percent.high, number)
     out$`per cent` <- sprintf("%s (%s)", number(table$percent), limits)
   }
-  fit_table(out, c("units", "p"))
+  fit_table(out, if (is_switching(x$study)) c("p", "band") else c("units", "p"))
 }
 
 did_labels <- function(x, table) {
@@ -115,6 +147,7 @@ cohort_lines <- function(x, number) {
     after = count_text(count("post")), before = count_text(count("pre")), check.names = FALSE
   )
   names(out)[4:6] <- c(paste(level_text(x$level), "interval"), "cells after", "before")
+  if (is_switching(x$study)) names(out)[1L] <- "First switch"
   if (any(failed > 0L)) out$`not estimable` <- count_text(failed)
   fit_table(out, c("before", "cells after"))
 }
@@ -127,9 +160,24 @@ did_footnotes <- function(x) {
       sprintf(" %s of the outcome missing and left out.", plural(x$missing, "value"))
     }),
     if (is_carried(x$study)) design_note(x$study),
+    if (is_switching(x$study)) switch_note(x),
     if (length(x$notes) > 0L) paste0(toupper(substr(x$notes, 1L, 1L)), substring(x$notes, 2L), "."),
     alone_note(x), reach_note(x), failed_text(x)
   )
+}
+
+# What is in an effect some periods after a switch.
+switch_note <- function(x) {
+  switches <- x$study$switches
+  what <- level_name(x$study$roles)
+  moved <- if (is.null(x$study$group)) sum(cohort_sizes(x$study)[is_treated_cohort(x$study)]) else
+    length(unique(x$study$group[is_treated_cohort(x$study)[x$study$cohort]]))
+  sprintf(paste("An effect some periods after the first switch is that of all treatment since, what is carried over",
+                "included; of the %s that %s (%s) %s back to where %s began.%s"),
+          count_text(moved), if (moved == 1) "switches" else "switch", what,
+          if (switches$back == 0L) "none later goes" else if (switches$back == 1L) "1 later goes" else
+            paste(count_text(switches$back), "later go"), if (switches$back > 1L) "they" else "it",
+          if (x$over == "event") " \"changed\" is the mean change of treatment at that time." else "")
 }
 
 # Whose weights the units have, and what the errors know of these.

@@ -19,11 +19,18 @@ format.twin_panel <- function(x, ...) {
     wrap_lines(sprintf("Panel: what did %s do to %s?", treatment_of(x), and_list(roles$outcome))),
     field_lines("Data", shape_text(x)), field_lines("Treated", timing_text(x)), optional, "",
     table_lines(timing_table(x)), "",
-    wrap_lines(paste0("Every effect is the change of treated units less that of units not (yet) treated. Next: plot() ",
-                      "to look at timing and means, ", if (!is_own_remote(x)) "assess_trends() for the time before, ",
+    wrap_lines(paste0(compared_sentence(x), " Next: plot() to look at timing and means, ",
+                      if (!is_own_remote(x)) "assess_trends() for the time before, ",
                       "measure_did().")),
     if (is_remote(x)) wrap_lines(remote_line(x))
   )
+}
+
+compared_sentence <- function(x) {
+  if (is_switching(x)) {
+    return("Every effect is the change of switchers less that of units that began alike and have not switched so far.")
+  }
+  "Every effect is the change of treated units less that of units not (yet) treated."
 }
 
 #' @export
@@ -55,6 +62,7 @@ carried_text <- function(x) {
 }
 
 timing_text <- function(x) {
+  if (is_switching(x)) return(switching_text(x))
   waves <- sum(is_treated_cohort(x))
   never <- x$cohorts$position == Inf
   sprintf("%s; %s, never undone%s",
@@ -62,6 +70,20 @@ timing_text <- function(x) {
             sprintf("%s is \"%s\"", x$roles$treatment, x$treated),
           if (waves == 1L) "a single date" else sprintf("%d different dates", waves),
           if (any(never)) "" else "; everybody is treated in the end")
+}
+
+# Who begins with what, and who moves.
+switching_text <- function(x) {
+  sizes <- cohort_sizes(x)
+  seen <- is_treated_cohort(x)
+  count <- function(direction) sum(sizes[x$cohorts$direction == direction & seen])
+  words <- if (x$switches$plain) c("first switch on", "first switch off") else c("first go up", "first go down")
+  unit <- if (x$repeats) "unit" else "row"
+  text <- sprintf("%s switches: %s %s, %s %s, %s seen to switch; %s later back where %s began", x$roles$treatment,
+                  plural(count(1), unit), words[1L], count_text(count(-1)), words[2L],
+                  paste(count_text(sum(sizes[!seen])), "are not"), count_text(x$switches$back),
+                  if (x$switches$back == 1L) "it" else "they")
+  if (is.null(x$group)) text else sprintf("%s (%s)", text, x$roles$group)
 }
 
 panel_covariate_text <- function(x) {
@@ -76,12 +98,14 @@ timing_table <- function(x) {
   rows <- summary(x)
   unit <- if (x$repeats) "units" else "rows"
   out <- data.frame(
-    `Treated from` = rows$cohort, units = count_text(if (x$repeats) rows$units else rows$rows),
+    `Treated from` = rows$cohort,  # of treatment that switches: the first switch
+    units = count_text(if (x$repeats) rows$units else rows$rows),
     groups = count_text(rows$groups), seen = paste(rows$first, "to", rows$last),
     `untreated to` = ifelse(is.na(rows$untreated_to), "-", rows$untreated_to),
     treated = ifelse(is.na(rows$treated_from), "-", paste(rows$treated_from, "on")), check.names = FALSE
   )
   names(out)[2L] <- unit
+  if (is_switching(x)) names(out)[c(1L, 5:6)] <- c("First switch", "unchanged to", "switched")
   if (is.null(x$group)) out$groups <- NULL
   fit_table(out, c("groups", "seen"))
 }
@@ -124,6 +148,7 @@ timing_plot <- function(x) {
   many <- !x$repeats || is_remote(x) || length(x$cohort) > 150L
   line <- if (many) nrow(x$cohorts) + 1L - of_row else match(x$unit, order(x$cohort, decreasing = TRUE))
   onset <- x$cohorts$position[of_row]
+  if (is_switching(x)) return(switching_plot(x))
   seen <- data.frame(line, time = x$time, treated = x$periods$position[x$time] >= onset)
   seen <- seen[!duplicated(seen[c("line", "time")]), ]
   counts <- cohort_sizes(x)
@@ -138,6 +163,31 @@ timing_plot <- function(x) {
     ggplot2::scale_y_continuous(breaks = at, labels = labels, expand = ggplot2::expansion(0.01)) +
     ggplot2::labs(x = x$roles$time, y = sprintf("treated from (%s)", if (x$repeats) "units" else "rows"),
                   title = sprintf("Who is treated when: %s", treatment_of(x)),
+                  subtitle = paste0(sub("^a", "A", shape_text(x)), ".")) +
+    twin_look() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+}
+
+# Units sorted by cohort and by when they are treated, in at most 150 lines: of several units their mean treatment.
+switching_plot <- function(x) {
+  value <- x$switches$value
+  pattern <- core_sums_by(value * 2^-pmin(x$time, 50), x$unit)
+  place <- match(seq_along(x$cohort), order(x$cohort, -pattern))
+  lines <- min(150L, length(x$cohort))
+  bin <- lines + 1 - ceiling(place * lines / length(x$cohort))
+  cell <- core_group_codes(bin[x$unit], x$time)
+  first <- !duplicated(cell)
+  seen <- data.frame(line = bin[x$unit][first], time = x$time[first],
+                     treated = (core_sums_by(value, match(cell, cell[first])) / tabulate(match(cell, cell[first]))))
+  counts <- cohort_sizes(x)
+  at <- as.vector(tapply(bin, factor(x$cohort, seq_len(nrow(x$cohorts))), mean))
+  ggplot2::ggplot(seen, ggplot2::aes(x = .data$time, y = .data$line, fill = .data$treated)) +
+    ggplot2::geom_tile() +
+    ggplot2::scale_fill_gradient(low = "#F2D9AE", high = twin_colours[["treated"]], name = x$roles$treatment) +
+    period_axis(x) +
+    ggplot2::scale_y_continuous(breaks = at, labels = sprintf("%s (%s)", x$cohorts$label, count_text(counts)),
+                                expand = ggplot2::expansion(0.01)) +
+    ggplot2::labs(x = x$roles$time, y = sprintf("first switch (%s)", if (x$repeats) "units" else "rows"),
+                  title = sprintf("Treatment by unit and period: %s", x$roles$treatment),
                   subtitle = paste0(sub("^a", "A", shape_text(x)), ".")) +
     twin_look() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }

@@ -97,8 +97,8 @@ trends_method <- function(x) {
   early <- x$settings$anticipation
   adjusted <- c(none = "nothing adjusted", regression = "adjusted by outcome regression",
                 ipw = "adjusted by inverse weighting", augmented = "adjusted by augmented weighting")
-  sprintf("Group-time differences against units %s treated, %s%s; measured from the last period before treatment%s.",
-          comparison_words[[x$settings$comparison]], adjusted[[x$settings$adjustment]], counted_words(x$panel),
+  sprintf("Group-time differences against %s, %s%s; measured from the last period before treatment%s.",
+          compared_words(x$panel, x$settings$comparison), adjusted[[x$settings$adjustment]], counted_words(x$panel),
           if (early > 0) sprintf(" and %s of anticipation", plural(early, "period")) else "")
 }
 

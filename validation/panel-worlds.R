@@ -60,8 +60,27 @@ panel_ways <- function(kind) {
   adjusted <- list("group-time, regression" = cells(adjustment = "regression", base = "fixed"),
                    "group-time, ipw" = cells(adjustment = "ipw", base = "fixed"),
                    "group-time, augmented" = cells(adjustment = "augmented", base = "fixed"))
-  switch(kind, plain = c(plain, regressions[1L]), covariate = c(plain[1L], adjusted), crossing = plain,
+  carried <- list("design for each cohort, weights" = carried_way(TRUE, function(study) weigh_units(score_units(study))),
+                  "design for each cohort, pairs" = carried_way(TRUE, function(study) pair_units(score_units(study), caliper = 0.2)),
+                  "one design, weights" = carried_way(FALSE, function(study) weigh_units(score_units(study))),
+                  "one design, pairs" = carried_way(FALSE, function(study) pair_units(score_units(study), caliper = 0.2)),
+                  "one design, full matching" = carried_way(FALSE, function(study) group_units(score_units(study), "full")))
+  switch(kind, plain = c(plain, regressions[1L]), covariate = c(plain[1L], adjusted, carried), crossing = plain,
          few = c(plain[1L], regressions))
+}
+
+# Matched or weighted on `depth` as it was before treatment, then differenced; each: by cohort?
+carried_way <- function(each, make) {
+  function(panel) {
+    design_of <- function(...) {
+      rows <- baseline_rows(panel, ...)
+      make(frame_study(rows, "treated", "y_after", covariates = "depth", id = "unit"))
+    }
+    labels <- with(summary(panel), cohort[!is.na(treated_from)])
+    design <- if (each) lapply(stats::setNames(nm = labels), function(label) design_of(cohort = label)) else design_of()
+    measure_did(frame_panel(panel$data, outcome = "y", time = "time", unit = "unit", first_treated = "start", design = design),
+                base = "fixed")
+  }
 }
 
 # One draw: per way the overall estimate, its interval, and whether the band holds the whole path.
