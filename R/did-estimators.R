@@ -9,15 +9,22 @@
 # own (small_sample, inference "wild")? refusal: function(panel, call) that refuses panels. mean: what its single number
 # averages, in words, NULL where the effects under treatment alone count. details: function of the settings, words to
 # follow the estimator's own. remote: adjustments of a panel in a database, the fullest last; none where it needs rows.
+# randomise: function(effect, panel, y, asked, call) for inference "randomization"; ranked: function(effect, plan)
+# giving its p-values of averages. lone_errors: has a single treated unit a standard error?
 new_did_estimator <- function(words, arguments, estimate, adjustments = c("none", "regression"),
                               adjusted = ", adjusted by outcome regression", compares = FALSE,
                               fixed_base = function(asked) FALSE, collapses = TRUE, regression = FALSE,
                               refusal = function(panel, call) invisible(panel), mean = NULL,
-                              details = function(asked) NULL, remote = "none") {
+                              details = function(asked) NULL, remote = "none",
+                              randomise = function(effect, panel, y, asked, call) {
+                                randomise_timing(effect, panel, y, asked, call)
+                              },
+                              ranked = function(effect, plan) with_timing_draws(effect, plan), lone_errors = TRUE) {
   stopifnot(is.character(words), is.function(estimate), "none" %in% adjustments)
   list(words = words, arguments = arguments, estimate = estimate, adjustments = adjustments, adjusted = adjusted,
        compares = compares, fixed_base = fixed_base, collapses = collapses, regression = regression, refusal = refusal,
-       mean = mean, details = details, remote = remote)
+       mean = mean, details = details, remote = remote, randomise = randomise, ranked = ranked,
+       lone_errors = lone_errors)
 }
 
 did_estimators <- list(
@@ -64,6 +71,15 @@ did_estimators <- list(
       sprintf(" (%s = \"%s\" against \"%s\")", asked$third$name, levels[["treated"]], levels[["control"]])
     },
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
+  ),
+  synthetic = new_did_estimator(
+    "a synthetic comparison", "parallel", adjustments = "none", remote = character(), lone_errors = FALSE,
+    refusal = function(panel, call) refuse_synthetic(panel, call),
+    details = function(asked) if (asked$parallel) " (units never treated, and periods before treatment, weighed)" else
+      " (units never treated, weighed to meet its level)",
+    estimate = function(panel, y, asked, call) estimate_synthetic(panel, y, asked, call),
+    randomise = function(effect, panel, y, asked, call) rank_placebos(effect, panel, y, asked, call),
+    ranked = function(effect, plan) with_placebo_ranks(effect, plan)
   )
 )
 
@@ -75,6 +91,16 @@ did_estimator_of <- function(x) did_estimators[[x$estimator]]
 uses_comparison <- function(x) did_estimator_of(x)$compares
 
 is_fixed_base <- function(x) did_estimator_of(x)$fixed_base(x$asked)
+
+refuse_synthetic <- function(panel, call) {
+  if (is_carried(panel)) {
+    abort_unsupported(c("A synthetic comparison makes weights of its own; the panel has those of a design.",
+                        i = "Frame the panel without {.arg design} for it."), call = call)
+  }
+  if (length(panel$columns) == 0L) return(invisible(panel))
+  abort_unsupported(c("A synthetic comparison takes no covariates: it is made of outcomes before treatment.",
+                      i = "Frame the panel without {.arg covariates} for it."), call = call)
+}
 
 refuse_triple_covariates <- function(panel, call) {
   if (length(panel$columns) == 0L) return(invisible(panel))

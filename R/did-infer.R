@@ -20,7 +20,9 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   ), y)
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
   if (asked$inference == "wild") effect <- wild_bootstrap(effect, found, cluster, asked, call)
-  if (asked$inference == "randomization") effect <- randomise_timing(effect, panel, y, asked, call)
+  if (asked$inference == "randomization") {
+    effect <- did_estimators[[asked$estimator]]$randomise(effect, panel, y, asked, call)
+  }
   if (asked$inference == "bootstrap") effect <- bootstrap_did(effect, panel, y, asked, call)
   effect
 }
@@ -106,7 +108,7 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y) {
     nobs = if (is_remote(panel)) panel$known else length(y) - missing - out,
     family = if (asked$adjustment == "none") NULL else "gaussian", note = character(), kind = "panel",
     design = "panel", reuse = FALSE, sizes = c(treated = NA_real_, control = NA_real_), worst_smd = NA_real_,
-    limits = NULL, p.value = NULL, draws = NULL, cautions = character()
+    limits = NULL, p.value = NULL, draws = NULL, synthetic = found$synthetic, cautions = character()
   ), class = c("twin_did", "twin_effect"))
 }
 
@@ -352,6 +354,7 @@ warn_did <- function(effect) {
     }
   }
   labels <- effect$alone
+  if (!is.null(effect$draws$placebos)) return(invisible(effect))  # ranked, which needs no errors
   if (length(labels) > 0L) {
     warn_kind("tiny_cohort", c(
       "{cli::qty(length(labels))}Cohort{?s} {.val {labels}} {?has/each have} a single {effect$cluster_name}, and so no

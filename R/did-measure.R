@@ -18,6 +18,12 @@
 #'   effects differ between cohorts its path mixes effects of other times, before treatment too (Sun & Abraham 2021);
 #'   `"interaction"` does not.
 #' * `"two_period"`: means before and after, for a single date of treatment.
+#' * `"synthetic"`: each cohort against a weighted mean of units never treated that ran as it did before treatment,
+#'   with periods before it weighed too (Arkhangelsky, Athey, Hirshberg, Imbens & Wager 2021), or that met its level
+#'   (`parallel = FALSE`; Abadie, Diamond & Hainmueller 2010). By default ranked among placebos, units never treated in
+#'   the place of the treated, whose spread is the standard error (as if the treated varied like them); a single treated
+#'   unit has ranks only. `inference = "analytic"` holds the weights (the jackknife of the first paper). `tidy(part =
+#'   "units")`, `"periods"` and `"fit"` give the weights and how well they do; `plot(view = "paths")` shows both paths.
 #' * `"triple"`: group-time effects among those affected less those among the others of the same groups.
 #'
 #' With `adjustment` (for `"group_time"` and `"two_period"`) trends need to be parallel only among units with like
@@ -68,12 +74,15 @@
 #'   rows that no treatment can move have none. `"bootstrap"` draws clusters within cohorts (one fewer than each has,
 #'   with weights to match, Rao & Wu 1988; all together for regressions, and where clusters cut across cohorts) and
 #'   estimates anew; [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
+#' @param parallel For `"synthetic"`: may the synthetic comparison run at another level than the treated, with periods
+#'   weighed as well as units (default TRUE)? With FALSE units alone are weighed, to meet the treated's level.
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
 #'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the
 #'   working model behind them has variances of 1 over the weight.
 #' @param multiplier For `"wild"`: `"rademacher"` (all sign vectors when they are no more than `draws`) or `"webb"`, the
 #'   default below 10 clusters.
-#' @param draws Of `"wild"` (9,999 by default), `"randomization"` or `"bootstrap"` (999).
+#' @param draws Of `"wild"` (9,999 by default), `"randomization"` or `"bootstrap"` (999; of placebos 199, and all units
+#'   never treated where there is one treated and no more of them).
 #' @param interval For `"bootstrap"`: `"percentile"` (default) or `"normal"` (t with clusters less cohorts degrees of
 #'   freedom).
 #' @param level Confidence level, default 0.95.
@@ -103,6 +112,12 @@
 #' Sun, L., Abraham, S. (2021). Estimating dynamic treatment effects in event studies with heterogeneous treatment
 #' effects. Journal of Econometrics 225. \doi{10.1016/j.jeconom.2020.09.006}
 #'
+#' Arkhangelsky, D., Athey, S., Hirshberg, D. A., Imbens, G. W., Wager, S. (2021). Synthetic difference-in-differences.
+#' American Economic Review 111. \doi{10.1257/aer.20190159}
+#'
+#' Abadie, A., Diamond, A., Hainmueller, J. (2010). Synthetic control methods for comparative case studies. Journal of
+#' the American Statistical Association 105. \doi{10.1198/jasa.2009.ap08746}
+#'
 #' de Chaisemartin, C., D'Haultfoeuille, X. (2024). Difference-in-differences estimators of intertemporal treatment
 #' effects. Review of Economics and Statistics. \doi{10.1162/rest_a_01414}
 #'
@@ -120,13 +135,14 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
                         leads = NULL, lags = NULL, covariates_of = NULL, unseen = NULL,
                         collapse = c("no", "rows", "groups"),
                         inference = c("analytic", "wild", "randomization", "bootstrap"), small_sample = NULL,
-                        multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1) {
+                        multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1, parallel = NULL) {
   check_class(panel, "twin_panel", "frame_panel")
   estimator <- check_choice(estimator, names(did_estimators))
-  inference <- check_choice(inference, c("analytic", "wild", "randomization", "bootstrap"))
+  inference <- fitting_inference(panel, estimator, missing(inference),
+                                 check_choice(inference, c("analytic", "wild", "randomization", "bootstrap")), parallel)
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
                 absorb = absorb, trends = trends, leads = leads, lags = lags,
-                covariates_of = covariates_of, unseen = unseen, small_sample = small_sample,
+                covariates_of = covariates_of, unseen = unseen, parallel = parallel, small_sample = small_sample,
                 multiplier = multiplier, interval = interval, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
@@ -183,10 +199,10 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
     covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),
-    small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
+    parallel = did_parallel(given, call), small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
     interval = choose("interval", c("percentile", "normal"), "percentile"),
-    draws = did_draws(given$draws, inference, call), level = level, seed = seed
+    draws = did_draws(given$draws, inference, entry, call), level = level, seed = seed
   )
 }
 
@@ -225,13 +241,39 @@ did_unseen <- function(panel, given, call) {
                       i = "Leave it out, or use {.code adjustment = \"none\"}."), call = call)
 }
 
+did_parallel <- function(given, call) {
+  if (is.null(given$parallel)) return(TRUE)
+  check_flag(given$parallel, arg = "parallel", call = call)
+  given$parallel
+}
+
+# What is ranked among placebos unless other errors are asked for; a single treated unit has no others, and weights that
+# meet levels none that hold them.
+fitting_inference <- function(panel, estimator, unasked, inference, parallel, call = rlang::caller_env()) {
+  if (did_estimators[[estimator]]$lone_errors || is_remote(panel)) return(inference)
+  if (unasked || inference == "randomization") return("randomization")
+  if (inference == "analytic" && isFALSE(parallel)) {
+    abort_unsupported(c("Weights that meet levels have no error that holds them: differences of level would be in it.",
+                        i = "Leave out {.arg inference}, which ranks among placebos, or use {.code inference =
+                             \"bootstrap\"}."), call = call)
+  }
+  level <- if (is.null(panel$group)) seq_along(panel$cohort) else panel$group
+  what <- if (is.null(panel$group)) panel$roles$unit else panel$roles$group
+  count <- length(unique(level[is_treated_cohort(panel)[panel$cohort]]))
+  if (count > 1L) return(inference)
+  abort_input(c("One treated {what} has no standard error: nothing of it varies.",
+                i = "Leave out {.arg inference}: it is ranked among placebos, each other {what} in its place."),
+              call = call)
+}
+
 did_window <- function(count, name, call) {
   check_count(count, min = 0, null = TRUE, arg = name, call = call)
   if (is.null(count)) Inf else count
 }
 
-did_draws <- function(draws, inference, call) {
+did_draws <- function(draws, inference, entry, call) {
   check_count(draws, min = 99, null = TRUE, arg = "draws", call = call)
+  if (is.null(draws) && inference == "randomization" && !entry$lone_errors) return(199)
   if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999, bootstrap = 999)[[inference]] else draws
 }
 

@@ -4,8 +4,11 @@
 study_of.twin_did <- function(x) x$study # nolint: object_name_linter. An S3 method.
 
 #' @export
-tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_linter. broom-style name.
+tidy.twin_did <- function(x, conf.level = x$level, part = c("effects", "units", "periods", # nolint: object_name_linter.
+                                                           "fit"), ...) {
   rlang::check_dots_empty()
+  part <- check_choice(part, c("effects", "units", "periods", "fit"))
+  if (part != "effects") return(synthetic_part(x, part))
   check_level(conf.level)
   table <- x$table
   se <- sqrt(diag(x$vcov))
@@ -33,6 +36,28 @@ tidy.twin_did <- function(x, conf.level = x$level, ...) { # nolint: object_name_
     out$band.low <- ifelse(moving, out$estimate - x$bands * out$std.error, NA_real_)
     out$band.high <- ifelse(moving, out$estimate + x$bands * out$std.error, NA_real_)
   }
+  out
+}
+
+# The weights of a synthetic comparison, and its fit.
+synthetic_part <- function(x, part, call = rlang::caller_env()) {
+  if (is.null(x$synthetic)) {
+    abort_input(c("{.code part = \"{part}\"} is for a synthetic comparison.",
+                  i = "Measure it with {.code estimator = \"synthetic\"}."), call = call)
+  }
+  if (part == "fit") return(synthetic_fit(x$synthetic))
+  panel <- x$study
+  rows <- Map(function(one, cohort) {
+    if (part == "units") {
+      order <- order(one$weight, decreasing = TRUE)
+      return(data.frame(cohort = cohort, unit = panel$unit_labels[one$used][order], weight = one$weight[order]))
+    }
+    if (is.null(one$period_weight)) return(NULL)
+    data.frame(cohort = cohort, period = panel$periods$label[one$before], weight = one$period_weight)
+  }, x$synthetic, names(x$synthetic))
+  out <- do.call(rbind, unname(rows))
+  if (is.null(out)) return(data.frame(cohort = character(), period = character(), weight = numeric()))
+  rownames(out) <- NULL
   out
 }
 

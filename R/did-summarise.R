@@ -59,7 +59,7 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
 
 finish_summary <- function(x, plan, over, bands, level, seed) {
   out <- averaged_did(x, plan, over)
-  if (x$asked$inference == "randomization") return(with_timing_draws(out, plan))
+  if (x$asked$inference == "randomization") return(did_estimator_of(x)$ranked(out, plan))
   if (x$asked$inference == "bootstrap") out <- with_cluster_draws(out, plan)
   moving <- out$table$kind != "base" & out$table$term != "average" & !is.na(diag(out$vcov))
   if (!bands || sum(moving) < 2L) return(out)
@@ -156,7 +156,7 @@ average_changes <- function(panel, cells, plan, over, size) {
 }
 
 # Each average by the treatment behind it; a period before the switch by that of as many periods after.
-normalised <- function(averages, table, over, asked) {
+per_treatment <- function(averages, table, over, asked) {
   if (!asked) return(averages)
   by <- treatment_behind(table, over)
   scaled <- function(x) x * rep(1 / by, each = nrow(x))
@@ -181,7 +181,7 @@ averaged_did <- function(x, plan, over) {
   table <- average_table(x$study, x$cells, plan, over)
   if (is_switching(x$study)) {
     table[c("changed", "so_far")] <- average_changes(x$study, x$cells, plan, over, x$size)
-    averages <- normalised(averages, table, over, isTRUE(x$asked$normalise))
+    averages <- per_treatment(averages, table, over, isTRUE(x$asked$normalise))
   }
   table$estimate <- averages$estimate
   columns <- c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason",

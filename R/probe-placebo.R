@@ -147,7 +147,8 @@ panel_placebo <- function(x, piece) {
     missing = panel$missing, event = if (piece$kind != "outcome" && !is.na(event)) event
   ))
   asked <- x$asked
-  own <- asked[intersect(did_estimator_of(x)$arguments, c("adjustment", "comparison", "base", "small_sample"))]
+  passed <- c("adjustment", "comparison", "base", "small_sample", "parallel")
+  own <- asked[intersect(did_estimator_of(x)$arguments, passed)]
   if (!is.null(asked$third)) own <- c(own, third = asked$third$name, affected = asked$third$levels[["treated"]])
   if (!is.null(asked$absorbed)) own$absorb <- asked$absorbed
   suppressWarnings(do.call(measure_did, c(list(
@@ -221,6 +222,12 @@ check_placebo_groups <- function(groups, data, call = rlang::caller_env()) {
 }
 
 check_placebo_kind <- function(x, dates, over_time, call = rlang::caller_env()) {
+  if (over_time && (is_switching(study_of(x)) || is_carried(study_of(x)))) {
+    what <- if (is_carried(study_of(x)))
+      "The design that units count by would have to be made anew for each placebo." else
+      "Placebo dates of treatment that switches are the periods before the first switch."
+    abort_unsupported(c(what, i = "Look at {.fn assess_trends}, and at the path before treatment."), call = call)
+  }
   if (inherits(x, "twin_hazard")) {
     abort_unsupported(c("Placebos are for differences, not for hazard ratios.", i = "Use {.fn measure_effect}."),
                       call = call)

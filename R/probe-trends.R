@@ -76,6 +76,10 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
 # The event path without its base: estimate, vcov, horizon (periods from the base), target (weights), effect, df, at,
 # weighing (what the weights are: "mean", "size" or "contrast"), worst (largest step before treatment).
 fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
+  if (isTRUE(x$asked$normalise)) {
+    abort_unsupported(c("Drifts are measured in the outcome, and these effects are per unit of treatment.",
+                        i = "Give {.fn probe_trends} the effects without {.code normalise = TRUE}."), call = call)
+  }
   x <- with_fixed_base(x, call)
   path <- event_path(x)
   use <- path$table$term != "average" & path$table$kind != "base"

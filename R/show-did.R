@@ -161,9 +161,28 @@ did_footnotes <- function(x) {
     }),
     if (is_carried(x$study)) design_note(x$study),
     if (is_switching(x$study)) switch_note(x),
+    if (!is.null(x$synthetic)) synthetic_notes(x),
     if (length(x$notes) > 0L) paste0(toupper(substr(x$notes, 1L, 1L)), substring(x$notes, 2L), "."),
-    alone_note(x), reach_note(x), failed_text(x)
+    if (is.null(x$draws$placebos)) alone_note(x), reach_note(x), failed_text(x)
   )
+}
+
+# Who stands in, and how close: one sentence per cohort.
+synthetic_notes <- function(x) {
+  fit <- synthetic_fit(x$synthetic)
+  shown <- utils::head(seq_len(nrow(fit)), 4L)
+  sentences <- vapply(shown, function(k) {
+    one <- x$synthetic[[k]]
+    largest <- which.max(one$weight)
+    sprintf("%s (%s) stands against %s, effectively %s, largest %s (%s); gap before treatment %s, after it %s",
+            fit$cohort[k], plural(fit$treated[k], "unit"), plural(fit$units[k], "unit"),
+            formatC(fit$effective[k], digits = 1, format = "f"), x$study$unit_labels[one$used[largest]],
+            share_text(one$weight[largest]), number_text(fit$gap_before[k]), number_text(fit$gap_after[k]))
+  }, "")
+  more <- nrow(fit) - length(shown)
+  c(sprintf("Root mean squares: %s%s.", paste(sentences, collapse = "; "),
+            if (more > 0L) sprintf("; and %s more in tidy(part = \"fit\")", count_text(more)) else ""),
+    "The gap before is the fit that the weights were chosen for, no test of them.")
 }
 
 # What is in an effect some periods after a switch.
@@ -212,8 +231,10 @@ did_seal <- function(x) {
 }
 
 #' @export
-plot.twin_did <- function(x, ...) {
+plot.twin_did <- function(x, view = c("effects", "paths", "gaps"), ...) {
   rlang::check_dots_empty()
+  view <- check_choice(view, c("effects", "paths", "gaps"))
+  if (view != "effects") return(synthetic_plot(x, view))
   switch(x$over, cells = cells_plot(x), event = path_plot(x), averages_plot(x))
 }
 
@@ -221,6 +242,47 @@ did_title <- function(x) sprintf("Effect of %s on %s", treatment_of(x$study), ou
 
 did_caption <- function(x) {
   sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference)
+}
+
+# Each cohort beside what stands in for it, or their gap; where placebos were ranked, theirs in grey.
+synthetic_plot <- function(x, view, call = rlang::caller_env()) {
+  if (is.null(x$synthetic)) {
+    abort_input(c("{.code view = \"{view}\"} is for a synthetic comparison.",
+                  i = "Measure it with {.code estimator = \"synthetic\"}."), call = call)
+  }
+  panel <- x$study
+  labels <- paste("treated from", names(x$synthetic))
+  rows <- do.call(rbind, Map(function(one, label) {
+    both <- data.frame(cohort = label, at = seq_along(one$gap), gap = one$gap,
+                       onset = min(one$after) - 0.5)
+    if (view == "gaps") return(both)
+    rbind(cbind(both, side = "treated", value = one$path), cbind(both, side = "synthetic", value = one$path - one$gap))
+  }, x$synthetic, labels))
+  rows$cohort <- factor(rows$cohort, labels)
+  onsets <- unique(rows[c("cohort", "onset")])
+  plot <- ggplot2::ggplot(rows, ggplot2::aes(x = .data$at)) +
+    ggplot2::geom_vline(data = onsets, ggplot2::aes(xintercept = .data$onset), colour = twin_mark, linetype = "22",
+                        linewidth = 0.6)
+  plot <- if (view == "gaps") {
+    plot + ggplot2::geom_hline(yintercept = 0, colour = "grey45", linewidth = 0.4) +
+      ggplot2::geom_line(ggplot2::aes(y = .data$gap), colour = twin_colours[["treated"]], linewidth = 0.9) +
+      ggplot2::labs(y = sprintf("gap of %s", x$outcome), title = did_title(x),
+                    subtitle = "Treated less synthetic; before the dashed line the fit, after it the effect.")
+  } else {
+    plot + ggplot2::geom_line(ggplot2::aes(y = .data$value, colour = .data$side, linetype = .data$side),
+                              linewidth = 0.9) +
+      ggplot2::scale_colour_manual(values = c(treated = twin_colours[["treated"]],
+                                              synthetic = twin_colours[["control"]]), name = NULL) +
+      ggplot2::scale_linetype_manual(values = c(treated = "solid", synthetic = "41"), name = NULL) +
+      ggplot2::labs(y = sprintf("mean of %s", x$outcome),
+                    title = sprintf("%s of the treated and what stands in for them", x$outcome),
+                    subtitle = if (x$asked$parallel) "The synthetic path is moved to the treated's level." else
+                      "The synthetic path as it is.")
+  }
+  several <- length(labels) > 1L
+  plot + ggplot2::facet_wrap(~cohort, ncol = if (length(labels) > 3L) 2L else 1L, scales = "free_y") +
+    period_axis(panel, if (several) 6L else 10L) +
+    ggplot2::labs(x = panel$roles$time, caption = did_caption(x)) + twin_look()
 }
 
 # Effects by periods since treatment; thick: interval of each, shaded: band of the whole path.
@@ -247,7 +309,8 @@ path_plot <- function(x) {
     ggplot2::scale_shape_manual(values = c(before = 21, "under treatment" = 21), name = NULL) +
     ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10))),
                                 labels = carried_labels(x)) +
-    ggplot2::labs(x = sprintf("periods since treatment (%s)", x$study$roles$time), y = "effect", title = did_title(x),
+    ggplot2::labs(x = sprintf("periods since %s (%s)", if (is_switching(x$study)) "the first switch" else
+      "treatment", x$study$roles$time), y = "effect", title = did_title(x),
                   subtitle = path_subtitle(x, base), caption = did_caption(x)) +
     twin_look()
   if (nrow(base) == 0L) return(plot)

@@ -182,7 +182,8 @@ switching_plot <- function(x) {
   at <- as.vector(tapply(bin, factor(x$cohort, seq_len(nrow(x$cohorts))), mean))
   ggplot2::ggplot(seen, ggplot2::aes(x = .data$time, y = .data$line, fill = .data$treated)) +
     ggplot2::geom_tile() +
-    ggplot2::scale_fill_gradient(low = "#F2D9AE", high = twin_colours[["treated"]], name = x$roles$treatment) +
+    ggplot2::scale_fill_gradient(low = "#F2D9AE", high = twin_colours[["treated"]], name = x$roles$treatment,
+                                 breaks = range(x$switches$value)) +
     period_axis(x) +
     ggplot2::scale_y_continuous(breaks = at, labels = sprintf("%s (%s)", x$cohorts$label, count_text(counts)),
                                 expand = ggplot2::expansion(0.01)) +

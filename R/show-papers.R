@@ -117,6 +117,18 @@ papers <- list(
   oster2019 = new_paper(
     "Emily Oster", 2019, "Unobservable selection and coefficient stability: Theory and evidence",
     "Journal of Business & Economic Statistics", 37, 2, "187--204", "10.1080/07350015.2016.1227711"),
+  arkhangelsky2021 = new_paper(
+    "Dmitry Arkhangelsky and Susan Athey and David A. Hirshberg and Guido W. Imbens and Stefan Wager", 2021,
+    "Synthetic difference-in-differences", "American Economic Review", 111, 12, "4088--4118", "10.1257/aer.20190159"),
+  abadie2010 = new_paper(
+    "Alberto Abadie and Alexis Diamond and Jens Hainmueller", 2010, paste(
+      "Synthetic control methods for comparative case studies: Estimating the effect of California's tobacco control",
+      "program"), "Journal of the American Statistical Association", 105, 490, "493--505",
+    "10.1198/jasa.2009.ap08746"),
+  dechaisemartin2024 = new_paper(
+    "Cl\u00e9ment de Chaisemartin and Xavier D'Haultf\u0153uille", 2024,
+    "Difference-in-differences estimators of intertemporal treatment effects", "Review of Economics and Statistics",
+    doi = "10.1162/rest_a_01414"),
   rambachan2023 = new_paper(
     "Ashesh Rambachan and Jonathan Roth", 2023, "A more credible approach to parallel trends",
     "The Review of Economic Studies", 90, 5, "2555--2591", "10.1093/restud/rdad018"),
@@ -163,7 +175,7 @@ paper_keys <- list(
   did = list(
     group_time = "callaway2021", imputation = "borusyak2024", interaction = "sun2021",
     two_way = c("goodmanbacon2021", "dechaisemartin2020"), event_study = "sun2021", two_period = character(),
-    triple = character()
+    triple = character(), synthetic = c("arkhangelsky2021", "abadie2010")
   ),
   probes = list(
     effect = character(), pairs = "rosenbaum2002", weights = c("tan2006", "zhao2019"), omitted = "cinelli2020",
@@ -256,7 +268,10 @@ effect_papers <- function(x) {
 }
 
 did_papers <- function(x) {
-  c(paper_keys$did[[x$asked$estimator]], if (identical(x$asked$adjustment, "augmented")) "santanna2020",
+  own <- paper_keys$did[[x$asked$estimator]]
+  if (is_switching(x$study)) own <- "dechaisemartin2024"
+  if (!is.null(x$synthetic)) own <- own[if (x$asked$parallel) 1L else 2L]
+  c(own, if (identical(x$asked$adjustment, "augmented")) "santanna2020",
     if (identical(x$asked$inference, "wild")) "cameron2008")
 }
 
