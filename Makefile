@@ -59,6 +59,7 @@ validate:
 	@Rscript validation/errors.R $(ERROR_DRAWS)
 	@Rscript validation/run.R $(DRAWS)
 	@Rscript validation/panels.R $(DRAWS)
+	@Rscript validation/synthetic.R
 	@Rscript validation/hidden.R $(DRAWS)
 
 screenshots:

@@ -75,8 +75,10 @@ did_estimators <- list(
   synthetic = new_did_estimator(
     "a synthetic comparison", "parallel", adjustments = "none", remote = character(), lone_errors = FALSE,
     refusal = function(panel, call) refuse_synthetic(panel, call),
-    details = function(asked) if (asked$parallel) " (units never treated, and periods before treatment, weighed)" else
-      " (units never treated, weighed to meet its level)",
+    details = function(asked) {
+      if (asked$parallel) " (units never treated, and periods before treatment, weighed)" else
+        " (units never treated, weighed to meet its level)"
+    },
     estimate = function(panel, y, asked, call) estimate_synthetic(panel, y, asked, call),
     randomise = function(effect, panel, y, asked, call) rank_placebos(effect, panel, y, asked, call),
     ranked = function(effect, plan) with_placebo_ranks(effect, plan)

@@ -85,7 +85,7 @@ asked_cohorts <- function(panel, cohort, call) {
   cohort <- as.character(as_given(cohort, call = call))
   stray <- setdiff(cohort, labels)
   if (length(stray) > 0L || length(cohort) == 0L) {
-    abort_input(c("{.arg cohort} must be the label of a treated cohort.", x = "Asked for: {.val {cohort}}.",
+    abort_input(c("{.arg cohort} must be the label of a treated cohort.", x = "There is no {.val {first_rows(stray)}}.",
                   i = "They are {.val {labels}}."), call = call)
   }
   treated[labels %in% cohort]
@@ -108,15 +108,17 @@ baseline_periods <- function(panel, periods, end, call) {
     abort_input(c("There is no period before treatment.", i = "Choose a later {.arg cohort}."), call = call)
   }
   if (is.null(periods)) return(before)
-  at <- match(as.character(periods), labels)
-  if (length(at) == 0L || anyNA(at)) {
+  periods <- as.character(as_given(periods, call = call))
+  at <- match(periods, labels)
+  if (anyNA(at)) {
     abort_input(c("{.arg periods} must be labels of periods before treatment.",
-                  x = "There {cli::qty(sum(is.na(at)))}{?is/are} no {.val {as.character(periods)[is.na(at)]}}.",
+                  x = "There is no {.val {first_rows(periods[is.na(at)])}}.",
                   i = "They are {.val {labels[before]}}."), call = call)
   }
   late <- setdiff(at, before)
   if (length(late) > 0L) {
-    abort_input(c("{.arg periods} must lie before treatment.", x = "{.val {labels[late]}} {?does/do} not.",
+    abort_input(c("{.arg periods} must lie before treatment.",
+                  x = "{.val {first_rows(labels[late])}} {cli::qty(length(late))}{?does/do} not.",
                   i = "The last before it {cli::qty(1)}is {.val {labels[max(before)]}}."), call = call)
   }
   sort(unique(at))

@@ -105,7 +105,10 @@ timing_table <- function(x) {
     treated = ifelse(is.na(rows$treated_from), "-", paste(rows$treated_from, "on")), check.names = FALSE
   )
   names(out)[2L] <- unit
-  if (is_switching(x)) names(out)[c(1L, 5:6)] <- c("First switch", "unchanged to", "switched")
+  if (is_switching(x)) {
+    names(out)[c(1L, 5:6)] <- c("First switch", "unchanged to", "switched")
+    out$switched <- ifelse(is.na(rows$treated_from), "-", paste("from", rows$treated_from))
+  }
   if (is.null(x$group)) out$groups <- NULL
   fit_table(out, c("groups", "seen"))
 }

@@ -50,3 +50,33 @@
 #' @examples
 #' subset(harbours_truth, over == "all")
 "harbours_truth"
+
+#' Boats that hire an ice machine, and give it back
+#'
+#' A made-up panel: 150 boats in 10 seasons. Some hire an ice machine for one season, two, or for good; owners of one
+#' lay it up for as long. A machine adds 1.5 tonnes to a season's catch and 0.6 to the next one. Boats that own a
+#' machine catch more every year whatever they do, so that only boats that began alike can be compared. Simulated by
+#' `data-raw/boats.R`; the true effects are in [boats_truth].
+#'
+#' @format A data frame with one row per boat and season:
+#' \describe{
+#'   \item{boat}{the unit: 150 of them}
+#'   \item{port}{25 ports}
+#'   \item{season}{2016 to 2025}
+#'   \item{boat_length}{length of the boat, metres, constant over time}
+#'   \item{ice_machine}{treatment: TRUE in seasons with an ice machine on board}
+#'   \item{catch}{outcome: catch of the season, tonnes}
+#' }
+#' @family data
+#' @examples
+#' table(boats$season, boats$ice_machine)
+"boats"
+
+#' True effects in the boats data
+#'
+#' @format A data frame: `over` ("event": seasons since the first change, "all"), `at` and `truth`, what the change and
+#'   everything since moved the catch by, in the direction of the first change, on average over boats that changed.
+#' @family data
+#' @examples
+#' boats_truth
+"boats_truth"

@@ -101,7 +101,19 @@ test_that("the table of panels is of these ways, and its bands hold what they pr
   table <- data.table::fread(file, data.table = FALSE)
   many <- table[!startsWith(table$way, "two-way") & table$world != "12 unequal clusters", ]
   many <- many[!(many$world == "parallel given a covariate" & many$way == "group-time, never"), ]
-  expect_identical(nrow(many), 11L)
+  expect_identical(nrow(many), 16L)
   expect_true(all(many$coverage > 0.91))
   expect_true(all(many$band_coverage > 0.88))
+})
+
+test_that("the table of synthetic comparisons is of these ways, and placebos hold what they promise", {
+  table <- data.table::fread(validation_file("results/synthetic.csv"), data.table = FALSE)
+  expect_identical(nrow(table), 20L)
+  margin <- 4 / sqrt(table$draws)
+  placebos <- endsWith(table$way, "placebos")
+  expect_true(all(table$coverage[placebos] > 0.95 - margin[placebos] * sqrt(0.05 * 0.95)))
+  expect_true(all(abs(table$bias) < margin * table$spread))
+  # the shared factor costs plain differences more than the synthetic comparison
+  by_way <- tapply(table$spread, table$way, mean)
+  expect_gt(by_way[["group-time"]], 1.3 * by_way[["synthetic, placebos"]])
 })

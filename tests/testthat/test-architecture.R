@@ -118,7 +118,7 @@ test_that("every export stands in the reference once", {
   listed <- unlist(lapply(yaml::read_yaml(file)$reference, `[[`, "contents"))
   expect_identical(listed[duplicated(listed)], character())
   listed <- grep("^(plot|tidy)[._]|^summaries$", listed, value = TRUE, invert = TRUE)  # help pages of methods
-  expect_setequal(setdiff(listed, c("crews", "crews_truth", "harbours", "harbours_truth", "landings")),
+  expect_setequal(setdiff(listed, c("crews", "crews_truth", "harbours", "harbours_truth", "landings", "boats", "boats_truth")),
                   getNamespaceExports("carefultwin"))
 })
 

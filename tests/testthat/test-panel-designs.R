@@ -104,6 +104,23 @@ test_that("each cohort has its own design, against units treated later or never"
                subset(own, sample == "before")$mean_control)
 })
 
+test_that("inverse weights for each cohort are the weighted form of group-time effects", {
+  data <- joining_crews(240, seed = 6, staggered = TRUE)
+  panel <- joined_panel(data, covariates = "size")
+  designs <- lapply(c("3" = "3", "5" = "5"), function(cohort) {
+    rows <- baseline_rows(panel, cohort = cohort)
+    weigh_units(score_units(frame_study(rows, "treated", "income_after", covariates = "size", id = "crew")))
+  })
+  carried <- measure_did(joined_panel(data, designs), base = "fixed")
+  adjusted <- measure_did(panel, adjustment = "ipw", base = "fixed")
+  expect_equal(coef(carried), coef(adjusted), tolerance = 1e-6)
+  expect_equal(vcov(carried), vcov(adjusted), tolerance = 1e-6)
+  for (over in c("all", "event", "cohort")) {
+    columns <- c("estimate", "std.error", "df")
+    expect_equal(tidy(summarise_did(carried, over))[columns], tidy(summarise_did(adjusted, over))[columns], tolerance = 1e-6)
+  }
+})
+
 test_that("a design that changes nothing changes nothing", {
   data <- transform(joining_crews(80), one = 1)
   rows <- baseline_rows(joined_panel(data))
