@@ -2,9 +2,9 @@
 # that weight would move the estimate by, so that the derivative in every weight is contribution over weight: the
 # estimation of the weights enters by one mechanism, whatever is estimated with them (core-nuisance.R).
 
-# inner: the source with the weights as they are. carries: one per design, list(cells: which of the K cells it weighs
-# (0/1), blocks: the same of the blocks whose sizes it weighs, unit: per row of the design its unit in the source; v:
-# weights of these rows; nuisance: that of v).
+# inner: the source with the weights as they are. carries: one per design whose weights were estimated, list(cells:
+# which of the K cells it weighs (0/1; NULL for all), blocks: the same of the blocks whose sizes it weighs, unit: per
+# row of the design its unit in the source; v: weights of these rows; nuisance: that of v).
 core_carried_source <- function(inner, carries) {
   structure(list(inner = inner, carries = carries, block = inner$block, s = source_weight(inner)),
             class = "twin_carried_source")
@@ -13,10 +13,9 @@ core_carried_source <- function(inner, carries) {
 #' @exportS3Method
 core_contributions.twin_carried_source <- function(source, combine, shift = NULL) { # nolint: object_name_linter.
   out <- core_contributions(source$inner, combine, shift)
-  alone <- length(source$carries) == 1L
   for (carry in source$carries) {
-    own <- if (alone) out else core_contributions(source$inner, combine * carry$cells,
-                                                  if (!is.null(shift)) shift * carry$blocks)
+    own <- if (is.null(carry$cells)) out else
+      core_contributions(source$inner, combine * carry$cells, if (!is.null(shift)) shift * carry$blocks)
     own <- own[carry$unit, , drop = FALSE]
     for (j in which(colSums(own != 0) > 0)) {
       away <- ifelse(carry$v > 0, own[, j] / carry$v, 0)

@@ -37,8 +37,12 @@ did_estimators <- list(
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   ),
   imputation = new_did_estimator(
-    "imputation from untreated rows", "adjustment", adjusted = " with covariates",
-    estimate = function(panel, y, asked, call) estimate_imputation(panel, y, asked, call)
+    "imputation from untreated rows", c("adjustment", "factors"), adjusted = " with covariates",
+    details = function(asked) if (!is.null(asked$factors)) sprintf(" with %s", plural(asked$factors, "shared factor")),
+    estimate = function(panel, y, asked, call) {
+      if (is.null(asked$factors)) estimate_imputation(panel, y, asked, call) else
+        estimate_factors(panel, y, asked, call)
+    }
   ),
   interaction = new_did_estimator(
     "a regression with a term for every cohort and period", "adjustment", adjusted = " with covariates",

@@ -22,7 +22,8 @@
 #'   with periods before it weighed too (Arkhangelsky, Athey, Hirshberg, Imbens & Wager 2021), or that met its level
 #'   (`parallel = FALSE`; Abadie, Diamond & Hainmueller 2010). By default ranked among placebos, units never treated in
 #'   the place of the treated, whose spread is the standard error (as if the treated varied like them); a single treated
-#'   unit has ranks only. `inference = "analytic"` holds the weights (the jackknife of the first paper). `tidy(part =
+#'   unit has ranks only. With fewer units never treated than treated ones there are no such placebos, and the weights
+#'   are held, as with `inference = "analytic"` (the jackknife of the first paper). `tidy(part =
 #'   "units")`, `"periods"` and `"fit"` give the weights and how well they do; `plot(view = "paths")` shows both paths.
 #' * `"triple"`: group-time effects among those affected less those among the others of the same groups.
 #'
@@ -76,6 +77,9 @@
 #'   estimates anew; [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
 #' @param parallel For `"synthetic"`: may the synthetic comparison run at another level than the treated, with periods
 #'   weighed as well as units (default TRUE)? With FALSE units alone are weighed, to meet the treated's level.
+#' @param factors For `"imputation"`: beside unit and period effects 1 to 3 factors that all units feel, each in its own
+#'   measure (interactive fixed effects; Xu 2017), or `"choose"`, the number that best foretells untreated rows left out
+#'   in turn. Errors by `"bootstrap"` then, with 199 draws by default.
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
 #'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the
 #'   working model behind them has variances of 1 over the weight.
@@ -118,6 +122,9 @@
 #' Abadie, A., Diamond, A., Hainmueller, J. (2010). Synthetic control methods for comparative case studies. Journal of
 #' the American Statistical Association 105. \doi{10.1198/jasa.2009.ap08746}
 #'
+#' Xu, Y. (2017). Generalized synthetic control method: causal inference with interactive fixed effects models.
+#' Political Analysis 25. \doi{10.1017/pan.2016.2}
+#'
 #' de Chaisemartin, C., D'Haultfoeuille, X. (2024). Difference-in-differences estimators of intertemporal treatment
 #' effects. Review of Economics and Statistics. \doi{10.1162/rest_a_01414}
 #'
@@ -135,20 +142,24 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
                         leads = NULL, lags = NULL, covariates_of = NULL, unseen = NULL,
                         collapse = c("no", "rows", "groups"),
                         inference = c("analytic", "wild", "randomization", "bootstrap"), small_sample = NULL,
-                        multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1, parallel = NULL) {
+                        multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1, parallel = NULL,
+                        factors = NULL) {
   check_class(panel, "twin_panel", "frame_panel")
   estimator <- check_choice(estimator, names(did_estimators))
   inference <- fitting_inference(panel, estimator, missing(inference),
-                                 check_choice(inference, c("analytic", "wild", "randomization", "bootstrap")), parallel)
+                                 check_choice(inference, c("analytic", "wild", "randomization", "bootstrap")), parallel,
+                                 factors)
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
                 absorb = absorb, trends = trends, leads = leads, lags = lags,
-                covariates_of = covariates_of, unseen = unseen, parallel = parallel, small_sample = small_sample,
+                covariates_of = covariates_of, unseen = unseen, parallel = parallel, factors = factors,
+                small_sample = small_sample,
                 multiplier = multiplier, interval = interval, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
   opened <- open_panel(panel, outcome, "measure_did", alone = asked$adjustment == "none")
   log_did(panel, outcome, asked)
   used <- if (collapses(asked)) collapse_panel(opened$panel, opened$y, asked$collapse) else opened
+  asked <- settled_factors(used$panel, used$y, asked, rlang::current_env())
   found <- if (is_remote(panel)) estimate_remote_did(panel, used, asked) else
     estimate_did(used$panel, used$y, asked)
   with_cautions({
@@ -199,10 +210,11 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
     covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),
-    parallel = did_parallel(given, call), small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
+    parallel = did_parallel(given, call), factors = did_factors(given, call),
+    small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
     interval = choose("interval", c("percentile", "normal"), "percentile"),
-    draws = did_draws(given$draws, inference, entry, call), level = level, seed = seed
+    draws = did_draws(given$draws, inference, entry, call, !is.null(given$factors)), level = level, seed = seed
   )
 }
 
@@ -247,20 +259,30 @@ did_parallel <- function(given, call) {
   given$parallel
 }
 
-# What is ranked among placebos unless other errors are asked for; a single treated unit has no others, and weights that
-# meet levels none that hold them.
-fitting_inference <- function(panel, estimator, unasked, inference, parallel, call = rlang::caller_env()) {
+# What is ranked among placebos, where there are enough, unless other errors are asked for; a single treated unit has no
+# others, and weights that meet levels none that hold them.
+fitting_inference <- function(panel, estimator, unasked, inference, parallel, factors, call = rlang::caller_env()) {
+  if (!is.null(factors)) {
+    if (unasked || inference == "bootstrap") return("bootstrap")
+    abort_unsupported(c("Factors that are estimated have errors by drawing clusters anew.",
+                        i = "Leave out {.arg inference}, or use {.code inference = \"bootstrap\"}."), call = call)
+  }
   if (did_estimators[[estimator]]$lone_errors || is_remote(panel)) return(inference)
-  if (unasked || inference == "randomization") return("randomization")
+  level <- if (is.null(panel$group)) seq_along(panel$cohort) else panel$group
+  count_of <- function(inside) length(unique(level[inside[panel$cohort]]))
+  count <- count_of(is_treated_cohort(panel))
+  if (unasked) {
+    few <- count > 1L && count_of(panel$cohorts$position == Inf) < count + 2L
+    return(if (!few) "randomization" else if (isFALSE(parallel)) "bootstrap" else "analytic")
+  }
+  if (inference == "randomization") return(inference)
   if (inference == "analytic" && isFALSE(parallel)) {
     abort_unsupported(c("Weights that meet levels have no error that holds them: differences of level would be in it.",
                         i = "Leave out {.arg inference}, which ranks among placebos, or use {.code inference =
                              \"bootstrap\"}."), call = call)
   }
-  level <- if (is.null(panel$group)) seq_along(panel$cohort) else panel$group
-  what <- if (is.null(panel$group)) panel$roles$unit else panel$roles$group
-  count <- length(unique(level[is_treated_cohort(panel)[panel$cohort]]))
   if (count > 1L) return(inference)
+  what <- if (is.null(panel$group)) panel$roles$unit else panel$roles$group
   abort_input(c("One treated {what} has no standard error: nothing of it varies.",
                 i = "Leave out {.arg inference}: it is ranked among placebos, each other {what} in its place."),
               call = call)
@@ -271,9 +293,10 @@ did_window <- function(count, name, call) {
   if (is.null(count)) Inf else count
 }
 
-did_draws <- function(draws, inference, entry, call) {
+# several: does each draw take a while?
+did_draws <- function(draws, inference, entry, call, several = FALSE) {
   check_count(draws, min = 99, null = TRUE, arg = "draws", call = call)
-  if (is.null(draws) && inference == "randomization" && !entry$lone_errors) return(199)
+  if (is.null(draws) && (several || (inference == "randomization" && !entry$lone_errors))) return(199)
   if (is.null(draws)) c(analytic = 0, wild = 9999, randomization = 999, bootstrap = 999)[[inference]] else draws
 }
 

@@ -171,7 +171,8 @@ adjusted_source <- function(panel, rows, contributions, present, asks, cells) {
 
 # What needs single units. Without clusters that hold several, those are not known here.
 refuse_remote_did <- function(panel, inference, given, collapse, call) {
-  refuse_panel_options(intersect(c("third", "affected", "absorb"), names(Filter(Negate(is.null), given))), call)
+  refuse_panel_options(intersect(c("third", "affected", "absorb", "factors"), names(Filter(Negate(is.null), given))),
+                       call)
   by_cluster <- inference %in% c("wild", "bootstrap") || isTRUE(given$small_sample %in% c("CR2", "CR3"))
   if (by_cluster && is_own_remote(panel)) {
     abort_unsupported(c("Draws and corrections by cluster need clusters of several units, in a database.",

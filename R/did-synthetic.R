@@ -127,7 +127,8 @@ rank_placebos <- function(effect, panel, y, asked, call) {
   if (length(never) < length(treated) + 2L) {
     abort_unsupported(c("Placebos need more units never treated than treated ones.",
                         x = "There are {length(never)}, and {length(treated)} treated.",
-                        i = "Leave out {.arg inference}, or use {.code inference = \"bootstrap\"}."), call = call)
+                        i = "Use {.code inference = \"analytic\"}, which holds the weights, or \"bootstrap\"."),
+                      call = call)
   }
   alone <- length(treated) == 1L
   each <- alone && length(never) <= asked$draws

@@ -170,13 +170,13 @@ compares_later <- function(panel) {
   }, NA))
 }
 
-# The source with the estimation of the weights. cohorts: code per cell, NULL where one design weighs all.
+# The source with the estimation of the weights. cohorts: code per cell; NULL will do where one design weighs all.
 carried_source <- function(panel, source, cohorts = NULL) {
   if (!is_carried(panel)) return(source)
   designs <- Filter(function(part) !is.null(part$nuisance), panel$carried$designs)
   if (length(designs) == 0L) return(source)
   core_carried_source(source, lapply(designs, function(part) {
-    list(cells = if (is.null(cohorts)) 1 else as.double(cohorts %in% part$cohorts),
+    list(cells = if (panel$carried$by_cohort) as.double(cohorts %in% part$cohorts),
          blocks = as.double(seq_len(nrow(panel$cohorts)) %in% part$cohorts), unit = part$unit, v = part$v,
          nuisance = part$nuisance)
   }))

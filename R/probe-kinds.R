@@ -83,6 +83,11 @@ probes <- list(
     "probe_choices", "Design choices",
     reading = "Every run is a design that could have been chosen; only those that balance the covariates speak."
   ),
+  stand_ins = new_probe_kind(
+    turn = function(x) stand_ins_turn(x), "probe_stand_ins", "Units that stand in", about = "panel",
+    reading = paste("Each line is the effect without one of the units that stand in for the treated, the others",
+                    "weighed anew: an effect that one of them makes is that unit's luck. (Abadie and others 2010.)")
+  ),
   trends = new_probe_kind(
     turn = function(x) turning_point(x$facts$change, 0, sprintf("at m %s", number_text(x$facts$change, 2))),
     "probe_trends", "Trends not parallel", about = "panel", scaled = function(x, settings) scaled_trends(x, settings),
@@ -113,6 +118,13 @@ placebo_turn <- function(x) {
   clean <- p >= 1 - x$facts$level
   list(word = if (clean) "placebos clean" else "placebos fail", number = sprintf("p %s", p_text(p)),
        tone = if (clean) "good" else "care")
+}
+
+stand_ins_turn <- function(x) {
+  turned <- any(sign(x$rows$estimate) != sign(x$facts$effect))
+  list(word = if (turned) "hangs on one unit" else "one sign",
+       number = sprintf("%s to %s", number_text(min(x$rows$estimate)), number_text(max(x$rows$estimate))),
+       tone = if (turned) "care" else "good")
 }
 
 # Only runs that balance the covariates speak.

@@ -120,6 +120,10 @@ papers <- list(
   arkhangelsky2021 = new_paper(
     "Dmitry Arkhangelsky and Susan Athey and David A. Hirshberg and Guido W. Imbens and Stefan Wager", 2021,
     "Synthetic difference-in-differences", "American Economic Review", 111, 12, "4088--4118", "10.1257/aer.20190159"),
+  xu2017 = new_paper(
+    "Yiqing Xu", 2017, paste(
+      "Generalized synthetic control method: Causal inference with interactive fixed effects models"),
+    "Political Analysis", 25, 1, "57--76", "10.1017/pan.2016.2"),
   abadie2010 = new_paper(
     "Alberto Abadie and Alexis Diamond and Jens Hainmueller", 2010, paste(
       "Synthetic control methods for comparative case studies: Estimating the effect of California's tobacco control",
@@ -180,6 +184,7 @@ paper_keys <- list(
   probes = list(
     effect = character(), pairs = "rosenbaum2002", weights = c("tan2006", "zhao2019"), omitted = "cinelli2020",
     ratio = "vanderweele2017", stability = "oster2019", placebo = character(), choices = character(),
+    stand_ins = "abadie2010",
     trends = "rambachan2023"
   )
 )
@@ -270,6 +275,7 @@ effect_papers <- function(x) {
 did_papers <- function(x) {
   own <- paper_keys$did[[x$asked$estimator]]
   if (is_switching(x$study)) own <- "dechaisemartin2024"
+  if (!is.null(x$asked$factors)) own <- c(own, "xu2017")
   if (!is.null(x$synthetic)) own <- own[if (x$asked$parallel) 1L else 2L]
   c(own, if (identical(x$asked$adjustment, "augmented")) "santanna2020",
     if (identical(x$asked$inference, "wild")) "cameron2008")

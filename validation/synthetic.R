@@ -1,4 +1,4 @@
-# Monte Carlo study of the synthetic comparison. Usage: Rscript validation/synthetic.R [draws]
+# Monte Carlo study of the synthetic comparison and of imputation with a factor. Usage: Rscript validation/synthetic.R [draws]
 # Panels of 50 units in 20 periods, of which 3 or 8 are treated in the 15th: a shared factor that each unit feels in its own
 # measure (those that feel it more are treated more often), as a random walk or stationary, and autocorrelated noise; the
 # effect is 1. Writes validation/results/synthetic.csv and synthetic.md.
@@ -25,6 +25,8 @@ ways <- list(
   "synthetic, placebos" = list(estimator = "synthetic", draws = 99),
   "synthetic, weights held" = list(estimator = "synthetic", inference = "analytic"),
   "synthetic, bootstrap" = list(estimator = "synthetic", inference = "bootstrap", draws = 99),
+  "imputation" = list(estimator = "imputation"),
+  "imputation, one factor" = list(estimator = "imputation", factors = 1, draws = 99),
   "levels, placebos" = list(estimator = "synthetic", parallel = FALSE, draws = 99)
 )
 one_draw <- function(seed, treated, walk) {
@@ -51,7 +53,7 @@ table <- do.call(rbind, lapply(split(rows, paste(rows$world, rows$treated, match
 data.table::fwrite(table, "validation/results/synthetic.csv")
 numbers <- c("bias", "spread", "se_ratio", "coverage")
 table[numbers] <- lapply(table[numbers], formatC, digits = 3, format = "f")
-writeLines(c(sprintf("# The synthetic comparison: coverage of 95%% intervals, %d draws", draws), "",
+writeLines(c(sprintf("# The synthetic comparison, and imputation with a factor: coverage of 95%% intervals, %d draws", draws), "",
              paste("|", paste(names(table), collapse = " | "), "|"), paste0("|", strrep("---|", ncol(table))),
              apply(table, 1L, function(row) paste("|", paste(trimws(row), collapse = " | "), "|"))),
            "validation/results/synthetic.md")

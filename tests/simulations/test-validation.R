@@ -108,7 +108,7 @@ test_that("the table of panels is of these ways, and its bands hold what they pr
 
 test_that("the table of synthetic comparisons is of these ways, and placebos hold what they promise", {
   table <- data.table::fread(validation_file("results/synthetic.csv"), data.table = FALSE)
-  expect_identical(nrow(table), 20L)
+  expect_identical(nrow(table), 28L)
   margin <- 4 / sqrt(table$draws)
   placebos <- endsWith(table$way, "placebos")
   expect_true(all(table$coverage[placebos] > 0.95 - margin[placebos] * sqrt(0.05 * 0.95)))
@@ -116,4 +116,7 @@ test_that("the table of synthetic comparisons is of these ways, and placebos hol
   # the shared factor costs plain differences more than the synthetic comparison
   by_way <- tapply(table$spread, table$way, mean)
   expect_gt(by_way[["group-time"]], 1.3 * by_way[["synthetic, placebos"]])
+  expect_gt(by_way[["imputation"]], 1.3 * by_way[["imputation, one factor"]])
+  drawn <- table$way == "imputation, one factor"
+  expect_true(all(table$coverage[drawn] > 0.95 - margin[drawn] * sqrt(0.05 * 0.95)))
 })

@@ -53,7 +53,7 @@ fuzz_calls <- function() {
     probe_choices = list(x = effect, limit = 4), probe_effect = list(x = effect, draws = 20), probe_omitted = list(x = measure_effect(plain, estimator = "regression")),
     probe_pairs = list(x = paired), probe_placebo = list(x = effect, outcomes = "past"),
     probe_ratio = list(x = effect), probe_stability = list(x = effect),
-    probe_trends = list(x = path), probe_weights = list(x = effect, draws = 20),
+    probe_trends = list(x = path), probe_stand_ins = list(x = measure_did(panel, estimator = "synthetic"), most = 2), probe_weights = list(x = effect, draws = 20),
     assume_graph = list(edges = "digraph { a -> b; b -> c }"), as_dot = list(graph = graph), sets_to_adjust = list(graph = graph, exposure = "joined", outcome = "income"),
     explain_set = list(graph = graph, exposure = "joined", outcome = "income", set = "port"),
     testable_claims = list(graph = graph), test_claims = list(graph = assume_graph("digraph { boat -> joined; boat -> past }"), data = data),
@@ -207,7 +207,7 @@ plan_settings <- function() {
     did = list(lines = c(panel, "effects: {e: FLOW}")), panel_report = list(lines = c(panel, "effects: {e: {}}", "report: FLOW"))
   )
   about <- c(pairs = "q", omitted = "r")
-  for (kind in setdiff(names(plan_keys()$probes), c("trends", "stability"))) {
+  for (kind in setdiff(names(plan_keys()$probes), c("trends", "stability", "stand_ins"))) {
     effect <- if (kind %in% names(about)) about[[kind]] else "e"
     parts[[paste0("probes.", kind)]] <- list(base = c(probe = kind, effect = effect, if (kind %in% c("effect", "weights")) c(draws = "10"),
                                                       if (kind == "placebo") c(outcomes = "[months]")),

@@ -134,6 +134,11 @@ test_that("several treated have errors with the weights held, a bootstrap that m
   size <- whole$size[whole$cells$cohort]
   expect_equal(ranked$std.error, sd(drop(draws %*% size) / sum(size)))
   expect_match(whole$inference, "the spread of placebos, as if the treated varied like them; p-values are ranks among 99")
+  crowd <- town_panel(shared_towns(12, treated = 7))
+  held <- suppressWarnings(measure_did(crowd, estimator = "synthetic"))
+  expect_identical(held$asked$inference, "analytic")
+  expect_error(measure_did(crowd, estimator = "synthetic", inference = "randomization"), "which holds the weights",
+               class = "twin_error_unsupported")
   expect_error(measure_did(panel, estimator = "synthetic", parallel = FALSE, inference = "analytic"), "meet levels",
                class = "twin_error_unsupported")
   expect_identical(tidy(summarise_did(measure_did(panel, estimator = "synthetic", draws = 99))), ranked)
@@ -153,6 +158,30 @@ test_that("several treated have errors with the weights held, a bootstrap that m
   moved <- vapply(used, without, 0) - coef(found)[[1]]
   by_hand <- c(moved[1:4] * 3 / 4, moved[-(1:4)])
   expect_equal(sort(abs(found$source$values[[1]])), sort(abs(by_hand)), tolerance = 1e-8)
+})
+
+test_that("units that stand in are left out one at a time, and the others weighed anew", {
+  data <- shared_towns(20, treated = 3)
+  effect <- measure_did(town_panel(data), estimator = "synthetic", draws = 99)
+  probe <- probe_stand_ins(effect, least = 0.05)
+  rows <- tidy(probe)
+  units <- tidy(effect, part = "units")
+  expect_identical(rows$unit, units$unit[units$weight >= 0.05])
+  by_hand <- function(town) {
+    found <- measure_did(town_panel(data[data$town != town, ]), estimator = "synthetic", draws = 99)
+    c(coef(summarise_did(found)), tidy(found, part = "fit")$gap_before)
+  }
+  expect_equal(unlist(rows[2, c("estimate", "gap_before")], use.names = FALSE), unname(by_hand(rows$unit[2])))
+  expect_equal(rows$change, rows$estimate - unname(coef(summarise_did(effect))))
+  expect_identical(nrow(tidy(probe_stand_ins(summarise_did(effect), least = 0, most = 3))), 3L)
+  said <- gsub(" +", " ", paste(format(probe), collapse = " "))
+  expect_match(said, sprintf("Without any one of %d units it lies between", nrow(rows)))
+  expect_match(said, "; its sign stays\\.")
+  expect_match(format(probe_stand_ins(effect, least = rows$weight[1])) |> paste(collapse = " "), "Without the one unit")
+  expect_s3_class(plot(probe), "ggplot")
+  expect_error(probe_stand_ins(measure_did(town_panel(data))), "those of a synthetic comparison",
+               class = "twin_error_unsupported")
+  expect_error(probe_stand_ins(effect, least = 0.9), "Lower `least`", class = "twin_error_input")
 })
 
 test_that("sentences, pictures, tables and refusals of a synthetic comparison", {

@@ -6,6 +6,14 @@ change_study <- function(data, from, to, ..., panel = joined_panel(data, covaria
   frame_study(rows, "treated", "change", covariates = ~ size + income_mean, id = "crew")
 }
 
+# The same weights, as if nobody had estimated them.
+given_of <- function(design) {
+  study <- study_of(design)
+  rows <- study$data
+  rows$w <- weights(design)
+  weigh_units(frame_study(rows, "treated", "income_after", covariates = "size", id = "crew"), "own", weight = "w")
+}
+
 one_number <- function(effect) tidy(effect)[tidy(effect)$term == "difference", c("estimate", "std.error")]
 
 test_that("baseline rows hold levels, mean, slope and what comes after, a row per unit", {
@@ -115,6 +123,14 @@ test_that("inverse weights for each cohort are the weighted form of group-time e
   adjusted <- measure_did(panel, adjustment = "ipw", base = "fixed")
   expect_equal(coef(carried), coef(adjusted), tolerance = 1e-6)
   expect_equal(vcov(carried), vcov(adjusted), tolerance = 1e-6)
+  # a design whose weights are given leaves its own cohort's errors as they are, and the other's alone
+  given <- given_of(designs[["3"]])
+  mixed <- measure_did(joined_panel(data, list(`3` = given, `5` = designs[["5"]])), base = "fixed")
+  weighed <- measure_did(joined_panel(data, list(`3` = given, `5` = given_of(designs[["5"]]))), base = "fixed")
+  of <- function(effect, cohort) sqrt(diag(vcov(effect)))[tidy(effect)$cohort == cohort]
+  expect_equal(of(mixed, "5"), of(carried, "5"))
+  expect_equal(of(mixed, "3"), of(weighed, "3"))
+  expect_false(isTRUE(all.equal(of(mixed, "3"), of(carried, "3"))))
   for (over in c("all", "event", "cohort")) {
     columns <- c("estimate", "std.error", "df")
     expect_equal(tidy(summarise_did(carried, over))[columns], tidy(summarise_did(adjusted, over))[columns], tolerance = 1e-6)
