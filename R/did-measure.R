@@ -88,7 +88,7 @@
 #' @param draws Of `"wild"` (9,999 by default), `"randomization"` or `"bootstrap"` (999; of placebos 199, and all units
 #'   never treated where there is one treated and no more of them).
 #' @param interval For `"bootstrap"`: `"percentile"` (default) or `"normal"` (t with clusters less cohorts degrees of
-#'   freedom).
+#'   freedom; default with `factors`).
 #' @param level Confidence level, default 0.95.
 #' @param seed Of the draws.
 #' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
@@ -213,7 +213,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     parallel = did_parallel(given, call), factors = did_factors(given, call),
     small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
-    interval = choose("interval", c("percentile", "normal"), "percentile"),
+    interval = choose("interval", c("percentile", "normal"), if (is.null(given$factors)) "percentile" else "normal"),
     draws = did_draws(given$draws, inference, entry, call, !is.null(given$factors)), level = level, seed = seed
   )
 }

