@@ -35,7 +35,7 @@ estimate_factors <- function(panel, y, asked, call) {
   counts <- cell_counts(panel, y)
   cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
   cells$n_comparison <- as.double(sum(!is.na(untreated[told, ])))
-  rows <- lapply(parts, function(part) if (length(part$rows) > 0L) which(told) else integer())  # treated ones among them
+  rows <- lapply(parts, function(part) if (length(part$rows) > 0L) which(told) else integer())
   values <- Map(function(part, rows) {
     out <- numeric(length(rows))
     out[match(part$rows, rows)] <- part$share * (part$own - sum(part$share * part$own))
