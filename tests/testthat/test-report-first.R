@@ -88,6 +88,7 @@ test_that("every kind of probe says where its conclusion turns", {
                weights = probe_weights(weights, draws = 0), omitted = probe_omitted(weights), ratio = probe_ratio(share),
                stability = probe_stability(weights), placebo = probe_placebo(plain, outcomes = "past"),
                choices = probe_choices(pairs, caliper = c(0.1, 0.2)),
+               stand_ins = probe_stand_ins(suppressWarnings(measure_did(harbour_panel(), estimator = "synthetic")), most = 3),
                trends = probe_trends(summarise_did(measure_did(harbour_panel()), "event"), m = c(0, 1)))
   expect_setequal(names(runs), names(probes))
   for (name in names(runs)) {
@@ -95,6 +96,7 @@ test_that("every kind of probe says where its conclusion turns", {
     expect_true(nzchar(turn$word) && nzchar(turn$number) && turn$tone %in% c("good", "care", "open"), label = name)
   }
   expect_match(probes$pairs$turn(runs$pairs)$number, number_text(glance(runs$pairs)$gamma_change, 2), fixed = TRUE)
+  expect_identical(probes$stand_ins$turn(runs$stand_ins)$word, "one sign")
   nothing <- probe_pairs(c(-1, 1, -2, 2, 0.5, -0.5))
   expect_identical(probes$pairs$turn(nothing)$word, "no conclusion")
   expect_identical(turning_point(Inf, 1, "")$word, "none would do")
