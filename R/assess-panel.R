@@ -117,15 +117,11 @@ panel_power <- function(panel, power, level, outcome, call = rlang::caller_env()
   }
   clusters <- panel_cluster_count(panel)
   df <- max(1, clusters - length(parts) - 1)
-  rows <- expand.grid(power = power, level = level, KEEP.OUT.ATTRS = FALSE)
-  rows[c("sd", "std.error")] <- list(sd, se)
-  rows$detectable <- se * unlist(lapply(level, core_detectable_factor, power = power, df = df))
-  rows$standardized <- rows$detectable / sd
-  rows$design_sensitivity <- NA_real_
   size <- function(inside) core_effective_size(unit_weight(panel)[inside])
   structure(list(
-    rows = rows, sizes = c(treated = size(is_treated_cohort(panel)[panel$cohort] & unit_copies(panel) > 0),
-                           control = size(panel$cohort %in% controls$cohorts & unit_copies(panel) > 0)),
+    rows = power_rows(power, level, sd, se, df),
+    sizes = c(treated = size(is_treated_cohort(panel)[panel$cohort] & unit_copies(panel) > 0),
+              control = size(panel$cohort %in% controls$cohorts & unit_copies(panel) > 0)),
     pairs = NA_integer_, clusters = if (is_own_cluster(as.vector(panel$cluster))) NA_integer_ else clusters,
     cluster_name = attr(panel$cluster, "name"), df = df, sd = sd,
     intraclass = max(vapply(parts, `[[`, 0, "intraclass")), pairing = 0, outcome = outcome,

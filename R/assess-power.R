@@ -49,10 +49,7 @@ assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcom
   planned <- if (is_remote(x)) remote_planned(x) else planned_sums(x)
   df <- if (is.na(planned$clusters)) Inf else planned$clusters - 1
   se <- core_planned_se_of(sd, planned$own, planned$common, intraclass, pairing)
-  rows <- expand.grid(power = power, level = level, KEEP.OUT.ATTRS = FALSE)
-  rows[c("sd", "std.error")] <- list(sd, se)
-  rows$detectable <- se * unlist(lapply(level, core_detectable_factor, power = power, df = df))
-  rows$standardized <- rows$detectable / sd
+  rows <- power_rows(power, level, sd, se, df)
   rows$design_sensitivity <- vapply(rows$standardized, design_sensitivity, 0, x = x, pairing = pairing)
   structure(list(
     rows = rows, sizes = planned$sizes, pairs = if (has_pairs(x)) length(unique(x$pairs$set)) else NA_integer_,
@@ -61,6 +58,16 @@ assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcom
     outcome = if (is.null(controls)) NA_character_ else controls$outcome, design = design_label(x),
     kind = design_kind(x)
   ), class = "twin_power")
+}
+
+# A row per power and level.
+power_rows <- function(power, level, sd, se, df) {
+  rows <- expand.grid(power = power, level = level, KEEP.OUT.ATTRS = FALSE)
+  rows[c("sd", "std.error")] <- list(sd, se)
+  rows$detectable <- se * unlist(lapply(level, core_detectable_factor, power = power, df = df))
+  rows$standardized <- rows$detectable / sd
+  rows$design_sensitivity <- NA_real_
+  rows
 }
 
 # list(sizes: effective, by arm; own, common: see core_planned_se_of(); clusters: their number or NA).

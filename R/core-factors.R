@@ -2,16 +2,15 @@
 # are unit and period effects and a few factors that each unit feels in its own measure; they are fitted to the rows
 # without treatment, and foretell the others.
 
-# y: units x periods, NA where a row is treated or not seen; s: weights of the units; count: of factors; start: fitted
-# values to begin from. What is not known is filled by the fit until it no longer moves (Dempster, Laird & Rubin 1977).
-# Returns list(fitted: units x periods, factors: periods x count, rounds).
-core_fit_factors <- function(y, s, count, start = NULL, most = 5000L) {
+# y: units x periods, NA where a row is treated or not seen; s: weights of the units; count: of factors. What is
+# not known is filled by the fit until it no longer moves (Dempster, Laird & Rubin 1977). Returns list(fitted: units x
+# periods, settled).
+core_fit_factors <- function(y, s, count, most = 5000L) {
   known <- !is.na(y)
   size <- stats::sd(y[known])
   if (!is.finite(size) || size == 0) size <- 1
-  fitted <- if (is.null(start)) two_way_fill(y, s, known, size) else start
-  if (count == 0L) return(list(fitted = fitted, factors = matrix(0, ncol(y), 0L), rounds = 0L))
-  factors <- NULL
+  fitted <- two_way_fill(y, s, known, size)
+  if (count == 0L) return(list(fitted = fitted, settled = TRUE))
   for (round in seq_len(most)) {
     whole <- ifelse(known, y, fitted)
     level <- effects_of(whole, s)
@@ -20,9 +19,9 @@ core_fit_factors <- function(y, s, count, start = NULL, most = 5000L) {
     new <- level + tcrossprod(rest %*% factors, factors)
     moved <- max(abs((new - fitted)[!known]), 0)
     fitted <- new
-    if (moved < 1e-7 * size) break
+    if (moved < 1e-7 * size) return(list(fitted = fitted, settled = TRUE))
   }
-  list(fitted = fitted, factors = factors, rounds = round)
+  list(fitted = fitted, settled = FALSE)
 }
 
 # Unit and period effects of complete outcomes.

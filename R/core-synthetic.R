@@ -81,15 +81,14 @@ free_weights <- function(a, b, penalty, root, free) {
 # One cohort. y: periods x units compared with; treated: mean of the treated by period; before, after: places of
 # periods; s: of the units; count: how many units are treated. parallel: may the comparison run at another level, with
 # periods weighed too? Else its levels are to be met, without penalty. Returns list(weight, period_weight: per place of
-# before, gap: by period, the treated less the synthetic, both from their weighted mean before where parallel, level:
-# what the synthetic is moved by).
+# before, gap: by period, the treated less the synthetic, both from their weighted mean before where parallel).
 core_synthetic <- function(y, treated, before, after, s, count, parallel) {
   past <- y[before, , drop = FALSE]
   noise <- stats::sd(diff(past))
   if (!is.finite(noise) || noise == 0) noise <- max(stats::sd(past), 1e-8, na.rm = TRUE)
   if (!parallel) {
     weight <- core_simplex_weights(past, treated[before], length(before) * (1e-3 * noise)^2, s)
-    return(list(weight = weight, period_weight = NULL, gap = treated - drop(y %*% weight), level = 0))
+    return(list(weight = weight, period_weight = NULL, gap = treated - drop(y %*% weight)))
   }
   about <- function(x) sweep(x, 2L, colMeans(x))
   zeta <- (count * length(after))^(1 / 4) * noise  # their equation (2.2)
@@ -101,5 +100,5 @@ core_synthetic <- function(y, treated, before, after, s, count, parallel) {
                                         ncol(y) * (1e-3 * noise)^2)
   other <- drop(y %*% weight)
   level <- sum(period_weight * (treated - other)[before])
-  list(weight = weight, period_weight = period_weight, gap = treated - other - level, level = level)
+  list(weight = weight, period_weight = period_weight, gap = treated - other - level)
 }

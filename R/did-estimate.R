@@ -297,9 +297,7 @@ means_before_after <- function(panel, y, side, z, s, x, asked) {
   }
   dy <- mean_of(1L) - mean_of(0L)
   at <- which(is.finite(dy))
-  before <- which(side == 0L)
-  last <- rep(NA_integer_, units)
-  last[panel$unit[before]] <- before  # rows are sorted by period
+  last <- last_row_of(panel, which(side == 0L))
   own <- if (!is.null(x)) x[last[at], , drop = FALSE]
   change <- if (all(0:1 %in% z[at])) core_cell_change(dy[at], z[at], s[at], own, asked$adjustment)
   cell_result(panel, z[at], at, change, "in both periods")

@@ -11,7 +11,7 @@ estimate_factors <- function(panel, y, asked, call) {
   known <- rowSums(!is.na(untreated))
   told <- known > asked$factors & s > 0
   found <- core_fit_factors(untreated[told, , drop = FALSE], s[told], asked$factors)
-  if (found$rounds == 5000L) {
+  if (!found$settled) {
     abort_convergence(c("The factors did not settle in 5,000 rounds.",
                         i = "Ask for fewer {.arg factors}; or the time before treatment is too short to tell them."),
                       call = call)
@@ -86,12 +86,10 @@ settled_factors <- function(panel, y, asked, call) {
   missed <- core_choose_factors(untreated, unit_weight(panel), most, folds)
   asked$factors <- which.min(missed) - 1L
   asked$chosen <- sprintf("%s chosen, which foretells untreated rows best (root mean square %s; with %s)",
-                          plural(asked$factors, "factor"), number_words(sqrt(min(missed))),
-                          paste(sprintf("%d: %s", seq_along(missed) - 1L, number_words(sqrt(missed))), collapse = ", "))
+                          plural(asked$factors, "factor"), number_text(sqrt(min(missed))),
+                          paste(sprintf("%d: %s", seq_along(missed) - 1L, number_text(sqrt(missed))), collapse = ", "))
   asked
 }
-
-number_words <- function(x) formatC(x, digits = 3L, format = "g")
 
 did_factors <- function(given, call) {
   if (is.null(given$factors) || identical(given$factors, "choose")) return(given$factors)

@@ -82,7 +82,7 @@ synthetic_cohort <- function(h, treated, pool, wide, seen, s, ahead, asked) {
   used <- found$weight > 1e-9
   utils::modifyList(told, list(
     used = others[used], weight = found$weight[used] / sum(found$weight[used]), period_weight = found$period_weight,
-    gap = found$gap, path = path, level = found$level
+    gap = found$gap, path = path
   ))
 }
 

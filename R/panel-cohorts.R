@@ -31,8 +31,7 @@ onset_by_treatment <- function(treatment, roles, treated, level, position, rows,
 
 # A unit that is not seen in the period before it is first seen treated may have been treated then.
 warn_unsure_onset <- function(onset, last_off, entered, position, level, what) {
-  seen <- sort(unique(position))
-  unsure <- which(is.finite(onset) & !entered & findInterval(onset, seen) > findInterval(last_off, seen) + 1L)
+  unsure <- which(!entered & away_before(onset, last_off, position))
   if (length(unsure) == 0L) return(invisible())
   labels <- attr(level, "labels")[unsure]
   warn_kind("onset", c(
@@ -41,6 +40,12 @@ warn_unsure_onset <- function(onset, last_off, entered, position, level, what) {
     i = "{cli::qty(length(unsure))}{?It counts/They count} as treated from then on; {.arg first_treated} can tell
          when it began."
   ), units = labels)
+}
+
+# Is a level not seen in the last period before its onset? last: its last position before that.
+away_before <- function(onset, last, position) {
+  seen <- sort(unique(position))
+  is.finite(onset) & findInterval(onset, seen) > findInterval(last, seen) + 1L
 }
 
 level_name <- function(roles) if (!is.null(roles$group)) roles$group else roles$unit

@@ -50,8 +50,7 @@ read_amounts <- function(x, name, treated, rows, call) {
 }
 
 warn_unsure_switch <- function(onset, last_before, position, level, what) {
-  seen <- sort(unique(position))
-  unsure <- which(is.finite(onset) & findInterval(onset, seen) > findInterval(last_before, seen) + 1L)
+  unsure <- which(away_before(onset, last_before, position))
   if (length(unsure) == 0L) return(invisible())
   labels <- attr(level, "labels")[unsure]
   warn_kind("onset", c(
@@ -92,7 +91,7 @@ began_alike <- function(panel, h) {
 }
 
 # Signs that make a switch down count as one up is: one per cohort.
-switch_signs <- function(panel) if (is_switching(panel)) ifelse(panel$cohorts$direction < 0, -1, 1) else NULL
+switch_signs <- function(panel) ifelse(panel$cohorts$direction < 0, -1, 1)
 
 # By cohort and period: mean change of treatment since the start in the direction of the switch (`now`), and its sum
 # over the periods since the switch (`so_far`). Cohorts x periods, NA before the switch.

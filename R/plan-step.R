@@ -82,7 +82,9 @@ panel_step_parts <- function(plan, step, panel, kept) {
   panel_of_plan <- panel$value
   sorter <- new_sorter()
   from <- list(panel_of_plan$hash, plan$baseline, plan$designs)
-  designed <- made_once(kept, c("designed", from), function() designed_panels(plan, panel_of_plan))$value
+  designed <- if (step != "question") {
+    made_once(kept, c("designed", from), function() designed_panels(plan, panel_of_plan))$value
+  }
   if (inherits(designed, "twin_error")) {
     sorter$add(list(designs = list(value = designed, notes = character())))
     designed <- list()
@@ -99,7 +101,11 @@ panel_step_parts <- function(plan, step, panel, kept) {
   decomposition <- if (step %in% c("decomposition", "report")) made_part("decompose", decompose_did)
   found <- if (step %in% c("bias", "report")) sorter$add(made_probes(plan, lapply(effects, `[[`, "measured"), kept))
   parts <- panel_parts(panel_of_plan, lapply(effects, `[[`, "shown"), found, unlist(plan$report$truth), trends,
-                       decomposition, designed, if (step == "report") plan_balances(plan, designed))
+                       decomposition, designed, if (step == "report") {
+                         sorter$add(made_each(kept, "balance", designed, function(design) {
+                           plan_balances(plan, list(one = design))$one
+                         }, plan$report))
+                       })
   if (step == "report") parts$powers <- sorter$add(made_powers(plan, designed, kept))
   parts$figures <- figures
   told <- sorter$told()

@@ -77,12 +77,16 @@ switching_text <- function(x) {
   sizes <- cohort_sizes(x)
   seen <- is_treated_cohort(x)
   count <- function(direction) sum(sizes[x$cohorts$direction == direction & seen])
-  words <- if (x$switches$plain) c("first switch on", "first switch off") else c("first go up", "first go down")
-  unit <- if (x$repeats) "unit" else "row"
-  text <- sprintf("%s switches: %s %s, %s %s, %s seen to switch; %s later back where %s began", x$roles$treatment,
-                  plural(count(1), unit), words[1L], count_text(count(-1)), words[2L],
-                  paste(count_text(sum(sizes[!seen])), "are not"), count_text(x$switches$back),
-                  if (x$switches$back == 1L) "it" else "they")
+  move <- function(direction, words) {
+    verb <- if (x$switches$plain) c("switches", "switch") else c("goes", "go")
+    paste("first", verb[if (count(direction) == 1) 1L else 2L], words[if (x$switches$plain) 1L else 2L])
+  }
+  stay <- sum(sizes[!seen])
+  text <- sprintf("%s switches: %s %s, %s %s, %s %s not seen to switch; %s later back where %s began",
+                  x$roles$treatment, plural(count(1), if (x$repeats) "unit" else "row"), move(1, c("on", "up")),
+                  count_text(count(-1)),
+                  move(-1, c("off", "down")), count_text(stay), if (stay == 1) "is" else "are",
+                  count_text(x$switches$back), if (x$switches$back == 1L) "it" else "they")
   if (is.null(x$group)) text else sprintf("%s (%s)", text, x$roles$group)
 }
 

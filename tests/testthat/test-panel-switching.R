@@ -117,6 +117,12 @@ test_that("sentences say what switches, who goes back and what is not done", {
   text <- paste(format(panel), collapse = " ")
   expect_match(text, "engine switches: [0-9]+ units first switch on, [0-9]+ first switch off, +[0-9]+ are not seen to")
   expect_match(text, "later back where they began")
+  one_each <- data.frame(boat = rep(letters[1:4], each = 3), year = 1:3, catch = 1:12,
+                         engine = c(0, 1, 0, 1, 0, 0, 0, 0, 0, 1, 1, 1))
+  alone <- gsub(" +", " ", paste(format(switching_panel(one_each[1:9, ])), collapse = " "))
+  expect_match(alone, "1 unit first switches on, 1 first switches off, 1 is not seen to switch; 1 later back where it began")
+  amounts <- switching_panel(transform(one_each, engine = 2 * engine + (boat == "c")))
+  expect_match(gsub(" +", " ", paste(format(amounts), collapse = " ")), "1 unit first goes up, 1 first goes down, 2 are not")
   expect_match(text, "units that began alike and +have not switched so far")
   said <- paste(format(summarise_did(measure_did(panel), "event")), collapse = " ")
   expect_match(said, "Where engine is first switched on \\(or off: signs turned\\)")
