@@ -84,6 +84,7 @@ cohort_groups <- function(label) {
 panel_power <- function(panel, power, level, outcome, call = rlang::caller_env()) {
   refuse_remote(panel, call)
   refuse_switching(panel, "The power of a panel", call)
+  refuse_held(panel, "The power of a panel", call)
   outcome <- panel_outcome(panel, outcome, call)
   controls <- lasting_controls(panel, call)
   log_step(panel, "look", paste(outcome, "of units not treated"), settings = list(by = "assess_power"))

@@ -231,7 +231,7 @@ last_period_row <- function(panel, y, settings) {
 
 # The last periods before treatment among untreated rows: terms for each in one regression, tested together.
 leads_row <- function(panel, y, settings, leads) {
-  if (leads == 0 || isTRUE(panel$carried$by_cohort) || is_switching(panel)) return(NULL)
+  if (leads == 0 || isTRUE(panel$carried$by_cohort) || is_switching(panel) || is_held(panel)) return(NULL)
   since <- periods_since(panel)
   alone <- panel$cohort[panel$unit] %in% settings$without
   untreated <- as.double(since < -settings$anticipation & !alone)

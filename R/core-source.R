@@ -112,6 +112,27 @@ core_scaled_source.twin_block_source <- function(source, factor) { # nolint: obj
   with_coefficients(source, lapply(source$coefficients, function(own) own * rep(factor, each = nrow(own))))
 }
 
+# The source of J combinations of its cells. combine: K x J; cells: what they are then, see core_row_source().
+core_joined_source <- function(source, combine, cells) UseMethod("core_joined_source")
+
+#' @exportS3Method
+core_joined_source.twin_block_source <- function(source, combine, cells) { # nolint: object_name_linter. An S3 method.
+  with_coefficients(source, lapply(source$coefficients, function(own) own %*% combine))
+}
+
+#' @exportS3Method
+core_joined_source.twin_row_source <- function(source, combine, cells) { # nolint: object_name_linter. An S3 method.
+  joined <- lapply(seq_len(ncol(combine)), function(j) {
+    parts <- which(combine[, j] != 0)
+    if (length(parts) == 0L) return(list(rows = integer(), values = numeric()))
+    at <- unlist(source$rows[parts])
+    rows <- sort(unique(at))
+    values <- unlist(Map(function(own, by) own * by, source$values[parts], combine[parts, j]))
+    list(rows = rows, values = core_sums_by(values, match(at, rows)))
+  })
+  core_row_source(source$s, source$block, lapply(joined, `[[`, "rows"), lapply(joined, `[[`, "values"), cells)
+}
+
 # A source of blocks in which some cells have no contributions.
 core_without_cells <- function(source, cells) {
   with_coefficients(source, lapply(source$coefficients, function(own) {

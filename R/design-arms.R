@@ -110,12 +110,14 @@ arm_score_nuisance <- function(x) {
 
 #' Take the contrasts out of a study of several arms
 #'
-#' @param x A `twin_arms`, from [frame_arms()] or, weighted, from [weigh_units()].
+#' @param x A `twin_arms`, from [frame_arms()] or, weighted, from [weigh_units()]; or a [panel][frame_panel] whose
+#'   treatment is of several kinds.
 #' @return A named list with one entry per arm other than the reference: two-arm studies of the units of both arms
 #'   when `x` has no score yet, two-arm designs when it has weights. In these designs differences are arm minus
 #'   reference, and standard errors account for the multinomial score, which the units of every arm helped to
-#'   estimate.
-#' @section Errors: `twin_error_input` when there is a score but no weights.
+#'   estimate. Of a panel, one panel per kind of treatment: its own units, those never treated, and those of other kinds
+#'   for as long as they are untreated.
+#' @section Errors: `twin_error_input` when there is a score but no weights, or a panel's treatment is of one kind.
 #' @family design
 #' @examples
 #' arms <- frame_arms(crews, treatment = "gear", outcome = "income", reference = "pots", estimand = "ATE",
@@ -124,8 +126,13 @@ arm_score_nuisance <- function(x) {
 #' assess_balance(designs$lines)
 #' compare_effects(!!!lapply(designs, measure_effect))
 #' @export
-contrasts_of <- function(x) {
-  check_class(x, "twin_arms", "frame_arms")
+contrasts_of <- function(x) UseMethod("contrasts_of")
+
+#' @export
+contrasts_of.default <- function(x) check_class(x, "twin_arms", "frame_arms", call = rlang::caller_env())
+
+#' @export
+contrasts_of.twin_arms <- function(x) {
   if (!is.null(x$designs)) return(x$designs)
   if (!is.null(x$score)) {
     abort_input(c("These arms have a score but no weights yet.", i = "Call {.fn weigh_units} first."))

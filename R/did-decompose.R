@@ -38,6 +38,7 @@ decompose_did <- function(panel, outcome = NULL, complete = FALSE) {
   check_class(panel, "twin_panel", "frame_panel")
   check_flag(complete)
   refuse_switching(panel, "The two-way number taken apart")
+  refuse_held(panel, "The two-way number taken apart")
   outcome <- panel_outcome(panel, outcome)
   opened <- open_panel(panel, outcome, "decompose_did")
   log_step(panel, "decompose", paste("two_way on", outcome))

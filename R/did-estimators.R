@@ -67,9 +67,8 @@ did_estimators <- list(
     estimate = function(panel, y, asked, call) estimate_two_period(panel, y, asked, call)
   ),
   triple = new_did_estimator(
-    "triple differences", c("comparison", "base", "third", "affected"), adjustments = "none", compares = TRUE,
-    collapses = FALSE, fixed_base = function(asked) asked$base == "fixed", remote = character(),
-    refusal = function(panel, call) refuse_triple_covariates(panel, call),
+    "triple differences", c("adjustment", "comparison", "base", "third", "affected"), adjustments = cell_adjustments,
+    compares = TRUE, collapses = FALSE, fixed_base = function(asked) asked$base == "fixed", remote = character(),
     details = function(asked) {
       levels <- asked$third$levels
       sprintf(" (%s = \"%s\" against \"%s\")", asked$third$name, levels[["treated"]], levels[["control"]])
@@ -106,12 +105,4 @@ refuse_synthetic <- function(panel, call) {
   if (length(panel$columns) == 0L) return(invisible(panel))
   abort_unsupported(c("A synthetic comparison takes no covariates: it is made of outcomes before treatment.",
                       i = "Frame the panel without {.arg covariates} for it."), call = call)
-}
-
-refuse_triple_covariates <- function(panel, call) {
-  if (length(panel$columns) == 0L) return(invisible(panel))
-  abort_unsupported(c(
-    "Triple differences take no covariates: two adjusted effects speak of differing covariates on both sides.",
-    i = "Frame the panel without covariates for it."
-  ), call = call)
 }

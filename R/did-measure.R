@@ -25,9 +25,11 @@
 #'   unit has ranks only. With fewer units never treated than treated ones there are no such placebos, and the weights
 #'   are held, as with `inference = "analytic"` (the jackknife of the first paper). `tidy(part =
 #'   "units")`, `"periods"` and `"fit"` give the weights and how well they do; `plot(view = "paths")` shows both paths.
-#' * `"triple"`: group-time effects among those affected less those among the others of the same groups.
+#' * `"triple"`: group-time effects among those affected less those among the others of the same groups, against one
+#'   comparison cohort at a time, averaged by their size; adjusted effects are all over the covariates of those treated
+#'   and affected (Ortiz-Villavicencio & Sant'Anna 2025).
 #'
-#' With `adjustment` (for `"group_time"` and `"two_period"`) trends need to be parallel only among units with like
+#' With `adjustment` (for `"group_time"`, `"triple"` and `"two_period"`) trends need to be parallel only among units with like
 #' covariates: `"regression"` models the comparison units' change, `"ipw"` weighs them by a logit score of belonging to
 #' the cohort, `"augmented"` does both and is right when either model is (Sant'Anna & Zhao 2020). In a repeated
 #' cross-section the score is of both periods together, and models and weights are used within each. Units that stay are
@@ -91,7 +93,12 @@
 #'   freedom; default with `factors`).
 #' @param level Confidence level, default 0.95.
 #' @param seed Of the draws.
-#' @return A `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
+#' @param by Name of a column with a few levels: effects within each, from its units alone, side by side. In a panel units
+#'   must not change level.
+#' @return With `by`, and of a panel whose treatment is of several kinds, a `twin_dids`: a list of effects, one per level
+#'   or kind, whose `tidy()` has a column `group` or `arm`; `tidy(part = "groups")` gives how each differs from the first
+#'   (`term, first, second, difference` and its error; clusters that hold units of both count), [summarise_did()] averages
+#'   each, `plot()` shows them side by side. Else a `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
 #'   `cohort`, `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or
 #'   "base", the period others are measured from), `df`, `n_treated`, `n_comparison`, `reason` (why there is no
 #'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on); of
@@ -122,6 +129,9 @@
 #' Abadie, A., Diamond, A., Hainmueller, J. (2010). Synthetic control methods for comparative case studies. Journal of
 #' the American Statistical Association 105. \doi{10.1198/jasa.2009.ap08746}
 #'
+#' Ortiz-Villavicencio, M., Sant'Anna, P. H. C. (2025). Better understanding triple differences estimators.
+#' arXiv 2505.09942. \doi{10.48550/arXiv.2505.09942}
+#'
 #' Xu, Y. (2017). Generalized synthetic control method: causal inference with interactive fixed effects models.
 #' Political Analysis 25. \doi{10.1017/pan.2016.2}
 #'
@@ -143,8 +153,12 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
                         collapse = c("no", "rows", "groups"),
                         inference = c("analytic", "wild", "randomization", "bootstrap"), small_sample = NULL,
                         multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1, parallel = NULL,
-                        factors = NULL) {
+                        factors = NULL, by = NULL) {
   check_class(panel, "twin_panel", "frame_panel")
+  if (!is.null(by) || has_arms(panel)) {
+    given <- setdiff(names(match.call())[-1L], c("panel", "by"))
+    return(measure_several(panel, by, mget(given), rlang::current_env()))
+  }
   estimator <- check_choice(estimator, names(did_estimators))
   inference <- fitting_inference(panel, estimator, missing(inference),
                                  check_choice(inference, c("analytic", "wild", "randomization", "bootstrap")), parallel,
@@ -191,6 +205,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   if (is_remote(panel)) refuse_remote_did(panel, inference, given, collapse, call)
   if (is_carried(panel)) refuse_carried(panel, entry, inference, given, collapse, call)
   if (is_switching(panel)) refuse_for_switching(panel, estimator, inference, collapse, call)
+  if (is_held(panel)) refuse_for_held(panel, estimator, inference, collapse, call)
   check_count(anticipation, min = 0, call = call)
   if (collapse != "no" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
@@ -396,8 +411,20 @@ estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
   found
 }
 
+# Estimators whose cells name the units they are compared with.
+cell_estimators <- function() names(Filter(function(entry) entry$compares, did_estimators))
+
+refuse_for_held <- function(panel, estimator, inference, collapse, call) {
+  if (!estimator %in% cell_estimators()) refuse_held(panel, sprintf("The estimator \"%s\"", estimator), call)
+  if (inference == "randomization") {
+    refuse_held(panel, "Drawing anew who is treated when", call,
+                "Use {.code inference = \"bootstrap\"}, or analytic errors.")
+  }
+  if (collapse != "no") refuse_held(panel, "Collapsing to groups", call, "Leave out {.arg collapse}.")
+}
+
 refuse_for_switching <- function(panel, estimator, inference, collapse, call) {
-  able <- names(Filter(function(entry) entry$compares, did_estimators))
+  able <- cell_estimators()
   if (!estimator %in% able) {
     refuse_switching(panel, sprintf("The estimator \"%s\"", estimator), call,
                      sprintf("Use %s: switchers against units that have not switched so far.",
@@ -419,7 +446,7 @@ refuse_carried <- function(panel, entry, inference, given, collapse, call) {
                         i = "Leave it out: analytic errors account for it."), call = call)
   }
   if (!panel$carried$by_cohort || entry$compares) return(invisible(panel))
-  able <- names(Filter(function(other) other$compares, did_estimators))
+  able <- cell_estimators()
   abort_unsupported(c("A design for each cohort weighs comparisons of cohorts; one regression has one weight per unit.",
                       i = "Use {.code estimator = \"{able}\"}{cli::qty(length(able))}, or carry one design for all
                            cohorts."), call = call)

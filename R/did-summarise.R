@@ -6,7 +6,7 @@
 #' [measure_did()]). Rows of an event path that fewer than half of the treated units reach are marked. Nothing is
 #' estimated anew, but for randomization with a `window` or `balanced`.
 #'
-#' @param x A `twin_did` with cells.
+#' @param x A `twin_did` with cells, or a `twin_dids` of such, each of which is averaged.
 #' @param over `"all"` (default): all cells under treatment, one number; `"event"`: by periods since treatment, before
 #'   and after; `"cohort"`; `"calendar"`. The last three end with a row "average" over what is under treatment: over
 #'   event times and periods a plain mean, over cohorts by their size.
@@ -34,8 +34,14 @@
 #' @export
 summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), window = NULL, balanced = NULL,
                           bands = TRUE, level = x$level, seed = 1, normalise = FALSE) {
-  check_class(x, "twin_did", "measure_did")
   over <- check_choice(over, c("all", "event", "cohort", "calendar"))
+  if (inherits(x, "twin_dids")) {
+    averaged <- Map(function(effect, named) {
+      said_of_part(named, summarise_did(effect, over, window, balanced, bands, level, seed, normalise))
+    }, x$effects, names(x))
+    return(new_dids(averaged, x$labels, x$by, level))
+  }
+  check_class(x, "twin_did", "measure_did")
   if (x$over != "cells") {
     abort_input(c("{.fn summarise_did} averages cells; this effect has none to average.",
                   i = if (x$over == "single") "{.code estimator = \"{x$estimator}\"} gives one number." else

@@ -7,7 +7,7 @@
 #'
 #' @param ... Effects from [measure_effect()], [measure_hazard()], or of one number from [measure_did()] and
 #'   [summarise_did()], and fits of `lm()` or `glm()` to [design_data()], see [measure_model()]; names become labels. A
-#'   `twin_effects` counts as the effects in it, which must then be on one outcome. Averages of [summarise_did()] by
+#'   `twin_effects` or `twin_dids` counts as the effects in it, which must then be on one outcome. Averages of [summarise_did()] by
 #'   event time, cohort or calendar time count as one effect per row under treatment: `glance()` then tests that effects
 #'   are the same over event time, or over cohorts.
 #' @param term Which term to compare, default `"difference"`.
@@ -52,8 +52,9 @@ compare_effects <- function(..., term = "difference", truth = NULL) {
 single_effects <- function(effects) {
   if (is.null(names(effects))) names(effects) <- rep("", length(effects))
   parts <- Map(function(effect, name) {
-    if (!inherits(effect, "twin_effects") && !is_averages(effect)) return(stats::setNames(list(effect), name))
-    own <- if (is_averages(effect)) effects_of_rows(effect) else effect$effects
+    several <- inherits(effect, c("twin_effects", "twin_dids"))
+    if (!several && !is_averages(effect)) return(stats::setNames(list(effect), name))
+    own <- if (several) effect$effects else effects_of_rows(effect)
     if (nzchar(name)) stats::setNames(own, paste(name, names(own), sep = ": ")) else own
   }, unname(effects), names(effects))
   unlist(parts, recursive = FALSE)

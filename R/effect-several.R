@@ -29,12 +29,7 @@ study_of.twin_effects <- function(x) study_of(x$effects[[1L]]) # nolint: object_
 length.twin_effects <- function(x) length(x$effects)
 
 #' @export
-`[[.twin_effects` <- function(x, i) {
-  effects <- unclass(x)$effects
-  known <- if (is.character(i)) i %in% names(effects) else i %in% seq_along(effects)
-  if (length(i) == 1L && known) return(effects[[i]])
-  abort_input("There is no effect {.val {i}}; there are {.val {names(effects)}}.")
-}
+`[[.twin_effects` <- function(x, i) part_called(unclass(x)$effects, i)
 
 #' @export
 names.twin_effects <- function(x) names(unclass(x)$effects)
@@ -119,17 +114,6 @@ differences_vcov <- function(x, at) {
   of <- rep(seq_along(x$effects), lengths(lapply(x$effects, `[[`, "estimate")))
   rows <- which(rownames(x$joint) == "difference" & of %in% at)
   x$joint[rows, rows, drop = FALSE]
-}
-
-contrast_rows <- function(labels, difference, se, df, level) {
-  difference <- unname(difference)
-  se <- unname(se)
-  half <- core_t_quantile(level, df) * se
-  statistic <- ifelse(se > 0, difference / se, NA)
-  cbind(labels, data.frame(
-    difference = difference, std.error = se, statistic = statistic, p.value = core_t_p_value(statistic, df),
-    conf.low = difference - half, conf.high = difference + half
-  ))
 }
 
 #' @export

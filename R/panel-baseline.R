@@ -68,6 +68,7 @@ baseline_rows <- function(panel, periods = NULL, cohort = NULL, comparison = NUL
 check_has_past <- function(panel, call) {
   refuse_remote(panel, call)
   refuse_switching(panel, "A baseline", call)
+  refuse_held(panel, "A baseline", call)
   if (!panel$repeats) {
     abort_unsupported(c("Units of a repeated cross-section are seen once: they have no row before treatment.",
                         i = "Name {.arg covariates} in {.fn frame_panel}, and use {.arg adjustment}."), call = call)

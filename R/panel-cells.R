@@ -29,14 +29,15 @@ compared_cohorts <- function(panel, cells, settings) {
   onset <- replace(panel$cohorts$position, settings$without, -Inf)
   position <- panel$periods$position
   lapply(seq_len(nrow(cells)), function(k) {
-    alike <- began_alike(panel, cells$cohort[k])
-    if (settings$comparison == "never") return(which(onset == Inf & alike))
     latest <- max(position[c(cells$time[k], cells$base[k])], na.rm = TRUE)
+    alike <- began_alike(panel, cells$cohort[k]) & held_alike(panel, cells$cohort[k], latest)
+    if (settings$comparison == "never") return(which(onset == Inf & alike))
     which(onset > latest + settings$anticipation & seq_along(onset) != cells$cohort[k] & alike)
   })
 }
 
-# y: outcome per row, NA where missing; settings also adjustment and side (per unit 1 or -1, NULL for all 1). Returns
+# y: outcome per row, NA where missing; settings also adjustment and side (of triple differences: per unit 1 where
+# affected, -1 elsewhere). Returns
 # list(cells, source, size = sums of s by cohort). Cells of kind "base" are 0.
 panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, settings)) {
   compare <- compared_cohorts(panel, cells, settings)
@@ -45,11 +46,12 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   balanced <- settings$adjustment == "none" && is_complete(panel, y) && has_constant_weight(panel) &&
     !isTRUE(panel$carried$by_cohort)
   asked <- which(is.na(cells$reason) & cells$kind != "base")
-  found <- if (balanced) {
-    balanced_cells(y, s, panel, cells[asked, ], compare[asked], settings$side)
-  } else {
-    looped_cells(panel, y, s, cells[asked, ], compare[asked], settings)
+  measured <- function(cells, compare) {
+    if (balanced) balanced_cells(y, s, panel, cells, compare, settings$side) else
+      looped_cells(panel, y, s, cells, compare, settings)
   }
+  found <- if (is.null(settings$side)) measured(cells[asked, ], compare[asked]) else
+    triple_cells(panel, s, cells[asked, ], compare[asked], measured)
   if (is_switching(panel)) {
     sign <- switch_signs(panel)[cells$cohort[asked]]
     found$estimate <- found$estimate * sign
@@ -97,16 +99,38 @@ wide_outcome <- function(panel, y) {
   out
 }
 
+# Triple differences against one comparison cohort at a time, averaged by the size of these: taken together, cohorts that
+# differ in how many of them are affected would carry what differs between cohorts into the third difference
+# (Ortiz-Villavicencio & Sant'Anna 2025). Where trends are parallel the shares move nothing, and are taken as given.
+triple_cells <- function(panel, s, cells, compare, measured) {
+  of <- rep(seq_len(nrow(cells)), lengths(compare))
+  each <- measured(cells[of, ], as.list(unlist(compare)))
+  known <- !is.na(each$estimate)
+  size <- core_sums_by(s, panel$cohort, nrow(panel$cohorts))[unlist(compare)] * known
+  total <- core_sums_by(size, of, nrow(cells))
+  combine <- matrix(0, length(of), nrow(cells))
+  combine[cbind(seq_along(of), of)] <- ifelse(known, size / total[of], 0)
+  first <- match(seq_len(nrow(cells)), of)
+  estimate <- drop(crossprod(combine, ifelse(known, each$estimate, 0)))
+  list(estimate = ifelse(total > 0, estimate, NA_real_), reason = ifelse(total > 0, NA_character_, each$reason[first]),
+       n_treated = each$n_treated[first],
+       n_comparison = core_sums_by(each$n_comparison * known, of, nrow(cells)) + each$n_own[first],
+       source = core_joined_source(each$source, combine, cells[c("cohort", "event_time")]))
+}
+
 balanced_cells <- function(y, s, panel, cells, compare, side) {
-  if (is.null(side)) side <- rep(1L, length(s))
+  sided <- !is.null(side)
+  if (!sided) side <- rep(1L, length(s))
   counts <- cohort_sizes(panel)
+  affected <- unit_counts(panel, which(side == 1L), panel$cohort[side == 1L], nrow(panel$cohorts))
   found <- core_balanced_cells(y, s, panel$cohort, cells, compare, side)
   found$reason <- rep(NA_character_, nrow(cells))
   lacking <- which(!is.finite(found$estimate))  # of triple differences: a side without units
   found$reason[lacking] <- "no units on one side"
   found$estimate[lacking] <- NA_real_
   found$source <- core_without_cells(found$source, lacking)
-  found$n_treated <- counts[cells$cohort]
+  found$n_treated <- affected[cells$cohort]
+  if (sided) found$n_own <- (counts - affected)[cells$cohort]
   found$n_comparison <- vapply(compare, function(codes) sum(counts[codes]), 0)
   found
 }
@@ -121,15 +145,13 @@ looped_cells <- function(panel, y, s, cells, compare, settings) {
     mates <- sort(unlist(units[c(cells$cohort[k], compare[[k]])], use.names = FALSE))
     s <- cell_weights(panel, s, cells$cohort[k])
     if (is_carried(panel)) mates <- mates[s[mates] > 0]
-    parts <- lapply(sort(unique(sides), decreasing = TRUE), function(side) {
-      at <- mates[sides[mates] == side]
-      part <- if (panel$repeats) change_cell(panel, shape, s, x, at, cells[k, ], settings) else
-        level_cell(panel, y, s, x, at, cells[k, ], settings)
-      part$estimate <- part$estimate * side
-      part$contributions <- part$contributions * side
-      part
-    })
-    joined_parts(parts)
+    own <- panel$cohort[mates] == cells$cohort[k]
+    compared <- function(at, treated) {
+      if (panel$repeats) change_cell(panel, shape, s, x, at, treated, cells[k, ], settings) else
+        level_cell(panel, y, s, x, at, treated, cells[k, ], settings)
+    }
+    if (is.null(settings$side)) compared(mates, own) else
+      triple_cell(mates, own, sides[mates] == 1L, compared)
   }
   steps <- seq_len(nrow(cells))
   work <- function(tick) {
@@ -141,31 +163,43 @@ looped_cells <- function(panel, y, s, cells, compare, settings) {
   quick <- length(y) * length(steps) < 2e7
   found <- if (quick) work(function(what) NULL) else show_progress("Cells", work, length(steps))
   of <- function(name, empty) vapply(found, function(cell) if (is.null(cell[[name]])) empty else cell[[name]], empty)
-  list(estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
+  list(n_own = of("n_own", 0), estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
        n_comparison = of("n_comparison", 0),
        source = core_row_source(s * (sides == 1L), panel$cohort, lapply(found, `[[`, "rows"),
                                 lapply(found, `[[`, "contributions"), cells[c("cohort", "event_time")]))
 }
 
-joined_parts <- function(parts) {
+# Those treated and affected less each of the three other groups of one cell: the others of their cohort, the affected of
+# the comparison, and with its sign turned the others of the comparison. All are over the covariates of those treated and
+# affected, so that the third difference speaks of nobody else (Ortiz-Villavicencio & Sant'Anna 2025, theorem 4.1).
+# at: units; own, affected: of these, are they of the cohort, of the side affected?
+triple_cell <- function(at, own, affected, compared) {
+  target <- own & affected
+  others <- list(own & !affected, !own & affected, !own & !affected)
+  parts <- lapply(others, function(other) {
+    if (!any(target) || !any(other)) return(list(reason = "no units on one side", n_treated = sum(target)))
+    inside <- target | other
+    compared(at[inside], target[inside])
+  })
+  counts <- list(n_treated = parts[[1L]]$n_treated)
   bad <- Find(function(part) !is.null(part$reason), parts)
-  if (!is.null(bad)) return(list(reason = bad$reason, n_treated = bad$n_treated, n_comparison = bad$n_comparison))
-  if (length(parts) == 1L) return(parts[[1L]])
-  rows <- unlist(lapply(parts, `[[`, "rows"))
-  order <- order(rows)
-  total <- function(name) sum(vapply(parts, `[[`, 0, name))
-  list(estimate = total("estimate"), n_treated = total("n_treated"), n_comparison = total("n_comparison"),
-       rows = rows[order], contributions = unlist(lapply(parts, `[[`, "contributions"))[order])
+  if (!is.null(bad)) return(c(list(reason = bad$reason, n_comparison = 0, n_own = 0), counts))
+  sign <- c(1, 1, -1)
+  rows <- sort(unique(unlist(lapply(parts, `[[`, "rows"))))
+  all <- unlist(Map(function(part, sign) sign * part$contributions, parts, sign))
+  c(list(estimate = sum(sign * vapply(parts, `[[`, 0, "estimate")), rows = rows,
+         contributions = core_sums_by(all, match(unlist(lapply(parts, `[[`, "rows")), rows)),
+         n_own = parts[[1L]]$n_comparison, n_comparison = parts[[2L]]$n_comparison + parts[[3L]]$n_comparison), counts)
 }
 
 # Units seen in both periods; on request also treated ones whose base lies earlier.
-change_cell <- function(panel, shape, s, x, at, cell, settings) {
+change_cell <- function(panel, shape, s, x, at, treated, cell, settings) {
   mates <- at
   earlier <- if (identical(settings$unseen, "earlier") && cell$time > cell$base) earlier_base(panel, shape, s, at, cell)
   dy <- shape$y[at, cell$time] - (if (is.null(earlier)) shape$y[at, cell$base] else earlier$y)
   at <- at[!is.na(dy)]
+  z <- as.integer(treated[!is.na(dy)])
   dy <- dy[!is.na(dy)]
-  z <- as.integer(panel$cohort[at] == cell$cohort)
   start <- shape$row[at, cell$base]
   weight <- if (is.null(panel$s) || is_carried(panel)) s[at] else ifelse(is.na(start), s[at], panel$s[start])
   own <- if (!is.null(x)) x[start, , drop = FALSE]
@@ -174,7 +208,7 @@ change_cell <- function(panel, shape, s, x, at, cell, settings) {
     whole <- numeric(length(mates))
     whole[match(at, mates)] <- found$contributions
     found$contributions <- whole - earlier$carry(at[z == 1L], weight[z == 1L])
-    z <- as.integer(panel$cohort[mates] == cell$cohort)
+    z <- as.integer(treated)
     at <- mates
   }
   cell_result(panel, z, at, found, "in both periods")
@@ -220,9 +254,10 @@ unseen_before_onset <- function(panel, y, anticipation) {
 }
 
 # Rows of either period.
-level_cell <- function(panel, y, s, x, at, cell, settings) {
-  at <- at[panel$time[at] %in% c(cell$time, cell$base) & !is.na(y[at])]
-  z <- as.integer(panel$cohort[at] == cell$cohort)
+level_cell <- function(panel, y, s, x, at, treated, cell, settings) {
+  inside <- panel$time[at] %in% c(cell$time, cell$base) & !is.na(y[at])
+  z <- as.integer(treated[inside])
+  at <- at[inside]
   after <- as.double(panel$time[at] == cell$time)
   full <- all(tabulate(1 + z + 2 * after, 4L) > 0L)
   own <- if (!is.null(x)) x[at, , drop = FALSE]
@@ -231,7 +266,7 @@ level_cell <- function(panel, y, s, x, at, cell, settings) {
   cell_result(panel, z, at, found, "in one of the periods")
 }
 
-# at: units, which in a cross-section are rows; z: are they of the cohort?
+# at: units, which in a cross-section are rows; z: are they the treated of the cell?
 cell_result <- function(panel, z, at, found, where) {
   copies <- unit_copies(panel)[at]
   counts <- list(n_treated = as.double(sum(copies[z == 1L])), n_comparison = as.double(sum(copies[z == 0L])))
@@ -313,7 +348,8 @@ panel_adjustment <- function(panel, adjustment, choices, call) {
 panel_comparison <- function(panel, comparison, call) {
   has_never <- any(panel$cohorts$position == Inf)
   later <- is_carried(panel) && compares_later(panel)
-  if (is.null(comparison)) return(if (has_never && !later && !is_switching(panel)) "never" else "not_yet")
+  fewer <- later || is_switching(panel) || is_held(panel)  # are those never treated too few to do without the others?
+  if (is.null(comparison)) return(if (has_never && !fewer) "never" else "not_yet")
   comparison <- check_choice(comparison, c("never", "not_yet"), "comparison", call)
   if (comparison == "never" && later) {
     abort_input(c("The designs compare with units treated later, too: without these their weights balance nothing.",

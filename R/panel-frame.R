@@ -39,6 +39,11 @@
 #' @param switching Does treatment switch on and off, or change its amount? Default FALSE, which refuses a panel whose
 #'   treatment goes back. With TRUE units are followed from their first switch, against units that began with the same
 #'   treatment and have not switched so far; `treatment` may be numbers of more than two values.
+#' @param reference For a `treatment` of several kinds: its value that means no treatment. Each unit comes under one kind
+#'   and stays with it; [measure_did()] gives one effect per kind, against units of no kind or not yet of any, and
+#'   [contrasts_of()] the panel of each.
+#' @param held Names of columns of other treatments that are held: effects are measured against units in which these have
+#'   run alike up to then (de Chaisemartin & D'Haultfoeuille 2023).
 #' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
 #'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
 #'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
@@ -48,6 +53,8 @@
 #'   treated in part, repeated rows of a unit in a period, periods without order, a panel without treated or without
 #'   comparison units. Units treated in their first period are set aside with the warning `twin_warning_always_treated`;
 #'   rows whose treatment is missing with `twin_warning_dropped`.
+#' @references de Chaisemartin, C., D'Haultfoeuille, X. (2023). Two-way fixed effects and differences-in-differences
+#'   estimators with several treatments. Journal of Econometrics 236. \doi{10.1016/j.jeconom.2023.105480}
 #' @family question
 #' @examples
 #' frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
@@ -55,7 +62,8 @@
 frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, group = NULL, first_treated = NULL,
                         covariates = NULL, weight = NULL, frequency = NULL, cluster = NULL, periods = NULL,
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
-                        logged = NULL, unknown = NULL, categories = NULL, design = NULL, switching = FALSE) {
+                        logged = NULL, unknown = NULL, categories = NULL, design = NULL, switching = FALSE,
+                        reference = NULL, held = NULL) {
   call <- rlang::current_env()
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
@@ -64,6 +72,8 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   if (inherits(data, "twin_remote")) {
     if (!is.null(design)) refuse_in_memory("Designs are carried into panels", call)
     if (switching) refuse_in_memory("Treatment that switches is followed", call)
+    if (!is.null(reference)) refuse_in_memory("Treatment of several kinds is told apart", call)
+    if (!is.null(held)) refuse_in_memory("Another treatment is held", call)
     return(frame_remote_panel(data, roles, list(
       covariates = covariates, periods = periods, treated = treated, subset = subset, missing = missing, event = event,
       logged = logged, unknown = unknown, categories = categories
@@ -72,6 +82,8 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   check_units(data, call)
   attr(data, "class") <- "data.frame"
   check_panel_roles(data, roles, call)
+  if (!is.null(held)) check_can_hold(held, roles, switching, design, data, call)
+  if (!is.null(reference)) check_can_have_arms(roles, treated, switching, design, call)
   row_of <- NULL
   if (!is.null(frequency)) {
     again <- repeat_panel_rows(data, roles, subset, call)
@@ -85,11 +97,11 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   check_logged(logged, outcome, data, call)
   if (!is.null(wanted)) check_panel_covariates(roles, wanted$names, call)
   data <- declared_columns(data, c(wanted$names, outcome, treatment), unknown, categories, call)
-  chosen <- panel_rows(data, roles, wanted$names, subset, missing, call)
+  chosen <- panel_rows(data, c(roles, list(held = held)), wanted$names, subset, missing, call)
   rows <- chosen$rows
   scale <- time_scale(data[[time]][rows], time, periods, call)
   if (switching) check_can_switch(roles, design, call)
-  timing <- panel_timing(data, roles, treated, rows, scale, call, switching)
+  timing <- panel_timing(data, roles, treated, rows, scale, call, switching, reference, held)
   order <- timing$order
   rows <- rows[order]
   pick <- function(name) some_rows(data[[name]], rows)
@@ -142,8 +154,11 @@ panel_terms <- function(panel) {
 
 kind_of_panel <- function(panel) if (panel$repeats) "panel" else "repeated cross-section"
 
-# Is each cohort (row of panel$cohorts) treated within the periods seen?
-is_treated_cohort <- function(panel) panel$cohorts$position <= max(panel$periods$position)
+# Is each cohort (row of panel$cohorts) treated within the periods seen? Those of other arms are not (panel-part.R).
+is_treated_cohort <- function(panel) {
+  seen <- panel$cohorts$position <= max(panel$periods$position)
+  if (is.null(panel$cohorts$foreign)) seen else seen & !panel$cohorts$foreign
+}
 
 check_panel_roles <- function(data, roles, call) {
   if (!is.character(roles$outcome) || length(roles$outcome) == 0L || anyNA(roles$outcome)) {
@@ -212,8 +227,20 @@ check_can_switch <- function(roles, design, call) {
                       i = "Leave out {.arg design}, and use {.arg covariates} with {.arg adjustment}."), call = call)
 }
 
+check_can_have_arms <- function(roles, treated, switching, design, call) {
+  if (is.null(roles$treatment) || !is.null(treated)) {
+    abort_input(c("{.arg reference} goes with {.arg treatment}, a column that says which kind of treatment each row is
+                   under.", i = "Leave out {.arg {if (is.null(roles$treatment)) 'first_treated' else 'treated'}}."),
+                call = call)
+  }
+  what <- if (switching) "treatment that switches" else if (!is.null(design)) "a design"
+  if (is.null(what)) return(invisible(roles))
+  abort_unsupported(c("Several kinds of treatment and {what} don't go together.",
+                      i = "Choose the rows of one kind and of the reference with {.arg subset}."), call = call)
+}
+
 # Who is treated when. Returns the order of the rows, and the panel's fields that follow from it.
-panel_timing <- function(data, roles, treated, rows, scale, call, switching = FALSE) {
+panel_timing <- function(data, roles, treated, rows, scale, call, switching, reference, held) {
   codes_of <- function(name, role) if (!is.null(name)) group_codes(data[[name]][rows], name, role, rows, call)
   unit <- codes_of(roles$unit, "unit")
   group <- codes_of(roles$group, "group")
@@ -222,15 +249,21 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching = FA
   if (repeats) check_unit_periods(unit, position, roles, rows, call)
   if (repeats && !is.null(group)) check_constant(group, unit, roles$group, roles$unit, rows, call)
   level <- if (!is.null(group)) group else if (repeats) unit
+  arms <- if (!is.null(reference)) read_arms(data[[roles$treatment]][rows], roles$treatment, reference, rows, call)
   found <- if (switching) {
     first_switches(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows,
                    one_row = repeats && is.null(group), call)
   } else if (is.null(roles$treatment)) {
     onset_by_column(data[[roles$first_treated]][rows], roles, level, scale, rows, call)
   } else {
-    onset_by_treatment(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows,
-                       one_row = repeats && is.null(group), call)
+    onset_by_treatment(if (is.null(arms)) some_rows(data[[roles$treatment]], rows) else arms$on, roles, treated, level,
+                       position, rows, one_row = repeats && is.null(group), call)
   }
+  own_arm <- if (!is.null(arms)) {
+    check_whole_groups(arms$arm, level, position, level_name(roles), roles$treatment, rows, call)
+    arm_of_level(arms$arm, arms$on, position, found$onset, level, roles$treatment, level_name(roles), rows, call)
+  }
+  paths <- if (!is.null(held)) held_paths(data, held, roles, level, position, rows, call)
   aside <- found$entered_treated
   if (any(aside)) warn_always_treated(level, aside, level_name(roles), rows)
   onset <- found$onset
@@ -239,16 +272,27 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching = FA
   if (!repeats) unit <- seq_along(rows)
   order <- order(unit, position)
   order <- order[!aside[order]]
-  history <- if (switching) lapply(found[c("baseline", "direction")], `[`, order)
+  history <- c(if (switching) lapply(found[c("baseline", "direction")], `[`, order),
+               if (!is.null(arms)) list(arm = own_arm[order]), if (!is.null(held)) list(path = paths$path[order]))
   fields <- panel_fields(data, roles, rows[order], unit[order], group[order], position[order], onset[order], scale,
                          attr(group, "labels"), call, history)
   if (switching) {
     fields$cohorts$label <- switch_labels(fields$cohorts, found$plain, scale)
     fields$switches <- list(value = found$value[order], back = found$back, plain = found$plain)
   }
+  moved <- is.finite(fields$cohorts$position)
+  if (!is.null(arms)) {
+    fields$cohorts$label[moved] <- paste(fields$cohorts$label, fields$cohorts$arm)[moved]
+    fields$arms <- list(reference = as.character(reference), levels = sort(unique(stats::na.omit(fields$cohorts$arm))))
+  }
+  if (!is.null(held)) {
+    fields$held <- held_fields(held, paths, fields$cohorts$path)
+    fields$cohorts$label <- paste(fields$cohorts$label, held_labels(paths, fields$cohorts$path, scale), sep = ", ")
+  }
   list(order = order, set_aside = sum(aside), fields = c(fields, list(repeats = repeats, scale = scale[c(
     "kind", "raw", "label", "origin", "step", "seen")])),
-    treated = if (!is.null(roles$treatment)) treated_value(data[[roles$treatment]][rows], treated))
+    treated = if (!is.null(arms)) paste("other than", reference) else if (!is.null(roles$treatment))
+      treated_value(data[[roles$treatment]][rows], treated))
 }
 
 # For prints: which value of the treatment column means treated.
@@ -263,7 +307,9 @@ panel_fields <- function(data, roles, rows, unit, group, position, onset, scale,
   first <- which(!duplicated(unit))
   seen <- sort(unique(position))
   told <- c(list(position = onset[first]), lapply(history, `[`, first))
-  code <- Reduce(function(a, b) (a - 1) * max(b) + b, lapply(told, function(own) match(own, sort(unique(own)))))
+  code <- Reduce(function(a, b) (a - 1) * max(b) + b, lapply(told, function(own) {
+    match(own, sort(unique(own), na.last = TRUE))
+  }))
   example <- match(sort(unique(code)), code)
   cohorts <- as.data.frame(lapply(told, `[`, example))
   starts <- cohorts$position
@@ -274,7 +320,7 @@ panel_fields <- function(data, roles, rows, unit, group, position, onset, scale,
   list(
     unit = unit, time = match(position, seen), cohort = match(code, code[example]), first_row = first,
     unit_labels = if (!is.null(roles$unit)) as.character(data[[roles$unit]][rows[first]]),
-    group = kept_group, cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
+    arms = NULL, held = NULL, group = kept_group, cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
     periods = data.frame(position = seen, label = position_label(seen, scale))
   )
 }

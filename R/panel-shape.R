@@ -56,7 +56,9 @@ aligned_means <- function(panel, y) {
     base <- suppressWarnings(max(which(position < onset & !is.na(wide[h, ]))))
     if (!is.finite(base)) return(NULL)
     others <- vapply(seq_along(position), function(t) {
-      later <- which(panel$cohorts$position > max(position[c(t, base)]) & seq_along(size) != h & began_alike(panel, h))
+      latest <- max(position[c(t, base)])
+      later <- which(panel$cohorts$position > latest & seq_along(size) != h & began_alike(panel, h) &
+                       held_alike(panel, h, latest))
       later <- later[!is.na(wide[later, t] + wide[later, base])]
       if (length(later) == 0L) NA_real_ else stats::weighted.mean(wide[later, t] - wide[later, base], size[later])
     }, 0)

@@ -133,7 +133,7 @@ run_panel_plan <- function(plan, out, strict) {
     return(1L)
   }
   effects <- plan_panel_effects(plan, panel, designed)
-  shown <- lapply(effects, `[[`, "shown")
+  shown <- each_did(lapply(effects, `[[`, "shown"))
   truth <- unlist(plan$report$truth)
   at_place(plan, c("report", "truth"), check_truth(truth, shown, call = NULL))
   at_place(plan, c("report", "headline"), check_headline(plan$report$headline, shown, call = NULL))

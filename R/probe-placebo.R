@@ -130,7 +130,7 @@ panel_placebo <- function(x, piece) {
   position <- panel$periods$position[panel$time]
   onset <- panel$cohorts$position[panel$cohort[panel$unit]]
   data$.period <- position
-  data$.onset <- ifelse(onset > max(panel$periods$position), Inf, onset)
+  data$.onset <- ifelse(is_treated_cohort(panel)[panel$cohort[panel$unit]], onset, Inf)
   keep <- rep(TRUE, nrow(data))
   if (piece$kind == "date") {
     keep <- position < data$.onset
@@ -222,9 +222,11 @@ check_placebo_groups <- function(groups, data, call = rlang::caller_env()) {
 }
 
 check_placebo_kind <- function(x, dates, over_time, call = rlang::caller_env()) {
-  if (over_time && (is_switching(study_of(x)) || is_carried(study_of(x)))) {
-    what <- if (is_carried(study_of(x)))
-      "The design that units count by would have to be made anew for each placebo." else
+  panel <- if (over_time) study_of(x)
+  if (over_time && (is_switching(panel) || is_carried(panel) || is_held(panel))) {
+    what <- if (is_carried(panel))
+      "The design that units count by would have to be made anew for each placebo." else if (is_held(panel))
+        "Placebos frame the panel anew and would not know what is held." else
       "Placebo dates of treatment that switches are the periods before the first switch."
     abort_unsupported(c(what, i = "Look at {.fn assess_trends}, and at the path before treatment."), call = call)
   }

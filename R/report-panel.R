@@ -16,12 +16,22 @@ checked_panel_parts <- function(panel, designs, effects, probes, truth, trends, 
                     x = "{.val {name}} has none.", i = "Make it with {.code frame_panel(design = )}."), call = call)
     }
   }
+  effects <- each_did(effects)
   check_parts(effects, "twin_did", "measure_did", "effects", call)
   check_parts(probes, "twin_probe", "probe_trends", "probes", call)
   if (!is.null(trends)) check_class(trends, "twin_trends", "assess_trends", call = call)
   if (!is.null(decomposition)) check_class(decomposition, "twin_decomposition", "decompose_did", call = call)
   check_truth(truth, effects, call)
   panel_parts(panel, effects, probes, truth, trends, decomposition, designs, lapply(designs, assess_balance))
+}
+
+# A list with names in which effects side by side stand one by one.
+each_did <- function(effects) {
+  parts <- Map(function(effect, name) {
+    if (!inherits(effect, "twin_dids")) return(stats::setNames(list(effect), name))
+    stats::setNames(effect$effects, paste(name, names(effect), sep = ", "))
+  }, unname(effects), rlang::names2(effects))
+  unlist(parts, recursive = FALSE)
 }
 
 # Effects of one number side by side, by outcome; cells as their average, paths and other averages not at all.
@@ -48,6 +58,7 @@ panel_question <- function(parts) {
     "Asked for" = "the effect on those treated, in the periods since (ATT)", Data = shape_text(panel),
     Treated = timing_text(panel), Outcome = outcome_text(panel, "not looked at yet"),
     Covariates = panel_covariate_text(panel),
+    Held = if (is_held(panel)) and_list(panel$held$names),
     Weight = panel$roles$weight,
     Cluster = sprintf("%s (%s)", attr(panel$cluster, "name"), count_text(panel_cluster_count(panel))),
     "Left out" = dropped_text(panel), Rows = if (is_remote(panel)) remote_line(panel)

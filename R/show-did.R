@@ -28,9 +28,11 @@ did_sentence <- function(x) {
           average_words(x), did_method(x))
 }
 
-# What the effect is one of; both directions of a switch are one effect.
+# What the effect is one of, such as "With cold_store" or "With gear = nets"; both directions of a switch are one effect.
 treated_words <- function(panel) {
-  if (!is_switching(panel)) return(paste("With", treatment_of(panel)))
+  if (!is_switching(panel)) {
+    return(paste0("With ", treatment_of(panel), if (!is.null(panel$cohorts$foreign)) paste(" =", panel$treated)))
+  }
   direction <- panel$cohorts$direction[cohort_sizes(panel) > 0]
   up <- if (panel$switches$plain) "is first switched on" else "first goes up"
   down <- if (panel$switches$plain) "off" else "down"
@@ -152,13 +154,18 @@ cohort_lines <- function(x, number) {
   fit_table(out, c("before", "cells after"))
 }
 
+did_error_note <- function(x) {
+  paste0("Standard errors: ", x$inference, ".", if (x$missing > 0L) {
+    sprintf(" %s of the outcome missing and left out.", plural(x$missing, "value"))
+  })
+}
+
 did_footnotes <- function(x) {
   c(
     if (!is.null(x$bands)) sprintf("The band holds the whole path at once (%s); the interval each number alone.",
                                    level_text(x$level)),
-    paste0("Standard errors: ", x$inference, ".", if (x$missing > 0L) {
-      sprintf(" %s of the outcome missing and left out.", plural(x$missing, "value"))
-    }),
+    did_error_note(x),
+    if (is_held(x$study)) held_note(x$study),
     if (is_carried(x$study)) design_note(x$study),
     if (is_switching(x$study)) switch_note(x),
     if (!is.null(x$synthetic)) synthetic_notes(x),
@@ -197,6 +204,13 @@ switch_note <- function(x) {
           if (switches$back == 0L) "none later goes" else if (switches$back == 1L) "1 later goes" else
             paste(count_text(switches$back), "later go"), if (switches$back > 1L) "they" else "it",
           if (x$over == "event") " \"changed\" is the mean change of treatment at that time." else "")
+}
+
+# Whom cells are compared with where another treatment is held.
+held_note <- function(panel) {
+  names <- panel$held$names
+  sprintf("Each effect compares units in which %s %s run alike up to then: it is that of %s beside the same %s.",
+          and_list(names), if (length(names) == 1L) "has" else "have", treatment_of(panel), and_list(names))
 }
 
 # Whose weights the units have, and what the errors know of these.
@@ -286,8 +300,8 @@ synthetic_plot <- function(x, view, call = rlang::caller_env()) {
 }
 
 # Effects by periods since treatment; thick: interval of each, shaded: band of the whole path.
-path_plot <- function(x) {
-  table <- generics::tidy(x)
+path_plot <- function(x, table = generics::tidy(x)) {
+  several <- !is.null(table$part)  # panels of parts: counts below the axis would be those of one
   table <- table[table$term != "average", ]
   table$stage <- factor(ifelse(table$kind == "post", "under treatment", "before"), c("before", "under treatment"))
   base <- table[table$kind == "base", ]
@@ -308,10 +322,10 @@ path_plot <- function(x) {
     ggplot2::scale_fill_manual(values = stage_fills, name = NULL) +
     ggplot2::scale_shape_manual(values = c(before = 21, "under treatment" = 21), name = NULL) +
     ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10))),
-                                labels = carried_labels(x)) +
+                                labels = if (several) ggplot2::waiver() else carried_labels(x)) +
     ggplot2::labs(x = sprintf("periods since %s (%s)", if (is_switching(x$study)) "the first switch" else
       "treatment", x$study$roles$time), y = "effect", title = did_title(x),
-                  subtitle = path_subtitle(x, base), caption = did_caption(x)) +
+                  subtitle = path_subtitle(x, base, several), caption = did_caption(x)) +
     twin_look()
   if (nrow(base) == 0L) return(plot)
   plot + ggplot2::geom_point(data = base, shape = 4, size = 3.5, stroke = 1.2, colour = "grey25")
@@ -329,12 +343,12 @@ carried_labels <- function(x) {
   }
 }
 
-path_subtitle <- function(x, base) {
+path_subtitle <- function(x, base, several = FALSE) {
   paste0(
     sprintf("Lines: %s interval of each effect.", level_text(x$level)),
     if (!is.null(x$bands)) " Shaded: band that holds the whole path at once.",
     if (nrow(base) > 0L) " Cross: the base period.",
-    if (NROW(x$cells) > 0L) " Below each period: treated units in how many cohorts.",
+    if (!several && NROW(x$cells) > 0L) " Below each period: treated units in how many cohorts.",
     if (x$asked$base == "previous" && uses_comparison(x)) {
       " Before treatment each period is measured from the one before it."
     }

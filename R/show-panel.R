@@ -7,6 +7,7 @@ format.twin_panel <- function(x, ...) {
                                                          count_text(length(unique(x$group))))),
     field_lines("Outcome", outcome_text(x, "not looked at yet")),
     field_lines("Covariates", panel_covariate_text(x)),
+    if (is_held(x)) field_lines("Held", paste(and_list(x$held$names), "as it has run up to each period")),
     if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
     if (is_carried(x)) field_lines("Design", carried_text(x)),
     count_lines(x),
@@ -29,6 +30,13 @@ format.twin_panel <- function(x, ...) {
 compared_sentence <- function(x) {
   if (is_switching(x)) {
     return("Every effect is the change of switchers less that of units that began alike and have not switched so far.")
+  }
+  if (is_held(x)) {
+    return(sprintf("Every effect is the change of treated units less that of units not (yet) treated with the same %s.",
+                   and_list(x$held$names)))
+  }
+  if (has_arms(x)) {
+    return("Every effect is the change of units under one kind less that of units not (yet) under any.")
   }
   "Every effect is the change of treated units less that of units not (yet) treated."
 }
@@ -66,10 +74,20 @@ timing_text <- function(x) {
   waves <- sum(is_treated_cohort(x))
   never <- x$cohorts$position == Inf
   sprintf("%s; %s, never undone%s",
-          if (is.null(x$roles$treatment)) sprintf("from the period in %s on", x$roles$first_treated) else
-            sprintf("%s is \"%s\"", x$roles$treatment, x$treated),
+          if (has_arms(x)) arms_text(x) else
+            if (is.null(x$roles$treatment)) sprintf("from the period in %s on", x$roles$first_treated) else
+              sprintf("%s is \"%s\"", x$roles$treatment, x$treated),
           if (waves == 1L) "a single date" else sprintf("%d different dates", waves),
           if (any(never)) "" else "; everybody is treated in the end")
+}
+
+# "gear is other than "pots": nets (12 units), lines (1 unit)".
+arms_text <- function(x) {
+  sizes <- cohort_sizes(x)
+  count <- vapply(x$arms$levels, function(arm) sum(sizes[x$cohorts$arm %in% arm]), 0)
+  unit <- if (x$repeats) "unit" else "row"
+  sprintf("%s is other than \"%s\": %s", x$roles$treatment, x$arms$reference,
+          and_list(sprintf("%s (%s)", x$arms$levels, vapply(count, plural, "", word = unit))))
 }
 
 # Who begins with what, and who moves.

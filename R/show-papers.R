@@ -129,6 +129,13 @@ papers <- list(
       "Synthetic control methods for comparative case studies: Estimating the effect of California's tobacco control",
       "program"), "Journal of the American Statistical Association", 105, 490, "493--505",
     "10.1198/jasa.2009.ap08746"),
+  dechaisemartin2023 = new_paper(
+    "Cl\u00e9ment de Chaisemartin and Xavier D'Haultf\u0153uille", 2023,
+    "Two-way fixed effects and differences-in-differences estimators with several treatments",
+    "Journal of Econometrics", 236, 2, "105480", "10.1016/j.jeconom.2023.105480"),
+  ortizvillavicencio2025 = new_paper(
+    "Marcelo Ortiz-Villavicencio and Pedro H. C. Sant'Anna", 2025,
+    "Better understanding triple differences estimators", "arXiv 2505.09942", doi = "10.48550/arXiv.2505.09942"),
   dechaisemartin2024 = new_paper(
     "Cl\u00e9ment de Chaisemartin and Xavier D'Haultf\u0153uille", 2024,
     "Difference-in-differences estimators of intertemporal treatment effects", "Review of Economics and Statistics",
@@ -179,7 +186,7 @@ paper_keys <- list(
   did = list(
     group_time = "callaway2021", imputation = "borusyak2024", interaction = "sun2021",
     two_way = c("goodmanbacon2021", "dechaisemartin2020"), event_study = "sun2021", two_period = character(),
-    triple = character(), synthetic = c("arkhangelsky2021", "abadie2010")
+    triple = "ortizvillavicencio2025", synthetic = c("arkhangelsky2021", "abadie2010")
   ),
   probes = list(
     effect = character(), pairs = "rosenbaum2002", weights = c("tan2006", "zhao2019"), omitted = "cinelli2020",
@@ -275,6 +282,7 @@ effect_papers <- function(x) {
 did_papers <- function(x) {
   own <- paper_keys$did[[x$asked$estimator]]
   if (is_switching(x$study)) own <- "dechaisemartin2024"
+  if (is_held(x$study)) own <- c(own, "dechaisemartin2023")
   if (!is.null(x$asked$factors)) own <- c(own, "xu2017")
   if (!is.null(x$synthetic)) own <- own[if (x$asked$parallel) 1L else 2L]
   c(own, if (identical(x$asked$adjustment, "augmented")) "santanna2020",
@@ -300,9 +308,10 @@ short_reference <- function(key) sprintf("%s, %d", author_words(key), as.integer
 long_reference <- function(key) {
   paper <- papers[[key]]
   authors <- and_list(strsplit(paper$author, " and ", fixed = TRUE)[[1L]])
-  where <- if (is.null(paper$journal)) paper$publisher else
-    sprintf("%s, %s%s, %s", paper$journal, paper$volume, if (is.null(paper$number)) "" else
-      sprintf("(%s)", paper$number), sub("--", "\u2013", paper$pages, fixed = TRUE))
+  where <- if (is.null(paper$journal)) paper$publisher else paste(c(
+    paper$journal, if (!is.null(paper$volume)) paste0(paper$volume, if (!is.null(paper$number))
+      sprintf("(%s)", paper$number)), sub("--", "\u2013", paper$pages, fixed = TRUE)
+  ), collapse = ", ")
   sprintf("%s (%d). %s. %s.%s", authors, as.integer(paper$year), paper$title, where,
           if (is.null(paper$doi)) "" else paste0(" doi:", paper$doi))
 }

@@ -48,3 +48,10 @@ amend_effect <- function(effect, ...) {
   dimnames(effect$vcov) <- list(names(effect$estimate), names(effect$estimate))
   effect
 }
+
+# One of several effects, by name or number.
+part_called <- function(effects, i, call = rlang::caller_env()) {
+  known <- if (is.character(i)) i %in% names(effects) else i %in% seq_along(effects)
+  if (length(i) == 1L && known) return(effects[[i]])
+  abort_input("There is no effect {.val {i}}; there are {.val {names(effects)}}.", call = call)
+}

@@ -67,3 +67,15 @@ plain_table <- function(data) {
   names(data) <- sub("^[.]", "", names(data))
   data
 }
+
+# Differences with their errors, as rows behind `labels` (a data frame).
+contrast_rows <- function(labels, difference, se, df, level) {
+  difference <- unname(difference)
+  se <- unname(se)
+  half <- core_t_quantile(level, df) * se
+  statistic <- ifelse(se > 0, difference / se, NA)
+  cbind(labels, data.frame(
+    difference = difference, std.error = se, statistic = statistic, p.value = core_t_p_value(statistic, df),
+    conf.low = difference - half, conf.high = difference + half
+  ))
+}

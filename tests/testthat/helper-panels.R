@@ -99,3 +99,21 @@ joining_crews <- function(n = 150, seed = 1, staggered = FALSE, effect = 0.5, pe
 joined_panel <- function(data, design = NULL, ...) {
   frame_panel(data, outcome = "income", time = "year", unit = "crew", first_treated = "first", design = design, ...)
 }
+
+# A unit's contribution is its weight times the derivative of the estimate in it, everything re-estimated.
+contribution_gap <- function(make, data, column, units, weight = "s") {
+  effect <- suppressWarnings(make(data))
+  at <- which(effect$table$term %in% c("difference", "average"))
+  own <- carefultwin:::core_contributions(effect$source, effect$combine[, at, drop = FALSE],
+                                          if (!is.null(effect$shift)) effect$shift[, at, drop = FALSE])
+  codes <- unique(data[[column]])
+  expected <- vapply(units, function(i) {
+    rows <- data[[column]] == codes[i]
+    moved <- function(by) {
+      data$s[rows] <- data$s[rows] * (1 + by)
+      suppressWarnings(make(data))$estimate[[at]]
+    }
+    (moved(1e-4) - moved(-1e-4)) / 2e-4
+  }, 0)
+  max(abs(own[units, 1] - expected)) / max(abs(expected))
+}

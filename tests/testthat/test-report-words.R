@@ -124,6 +124,13 @@ test_that("missing outcomes are told in the paragraph, without advice, and a run
   expect_identical(readLines(file.path(folder, "results", "references.bib")), "% no papers are cited")
 })
 
+test_that("every paper has its line in the references", {
+  lines <- reference_lines(names(papers))
+  expect_length(lines, length(papers))
+  expect_match(lines, "^[^(]+ \\([12][0-9]{3}\\)[.] .+[.] .+")
+  expect_no_match(lines, "NA|, ,|, $|NULL")
+})
+
 test_that("words need one study", {
   expect_error(methods_text(list(study_of_many(), study_of_many(many_crews(50)))), "one study",
                class = "twin_error_input")
