@@ -417,14 +417,16 @@ beyond_page <- list(
             event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
             logged = "outcomes in logs"),
   panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several",
-            reference = "several kinds of treatment", held = "another treatment that is held"),
+            reference = "several kinds of treatment", held = "another treatment that is held",
+            dose = "doses"),
   baseline = c(each_cohort = "designs on the time before treatment, carried into the panel"),
   pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
   respond = c(model = "weights for missing outcomes"), search = c(generations = "a metric that is searched"),
   effect = c(by = "effects by group", model = "models of the outcome", quantiles = "quantiles", learners = "learners"),
   hazard = c(time = "time until an event"),
   "probe placebo" = c(outcomes = "placebo outcomes", groups = "groups", dates = "dates before treatment"),
-  "effect over time" = c(third = "triple differences", by = "effects by group", absorb = "more fixed effects", inference = "wild bootstrap")
+  "effect over time" = c(third = "triple differences", by = "effects by group", doses = "effects by dose",
+                         absorb = "more fixed effects", inference = "wild bootstrap")
 )
 
 beyond_view <- function() {

@@ -75,6 +75,16 @@ did_estimators <- list(
     },
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   ),
+  dose = new_did_estimator(
+    "differences by dose", c("adjustment", "comparison", "doses", "knots", "since"), compares = TRUE,
+    fixed_base = function(asked) TRUE, remote = character(),
+    refusal = function(panel, call) refuse_no_dose(panel, call), details = function(asked) since_words(asked),
+    estimate = function(panel, y, asked, call) estimate_dose(panel, y, asked, call),
+    randomise = function(effect, panel, y, asked, call) {
+      abort_unsupported(c("Doses belong to who has them: drawing anew who is treated when would part them.",
+                          i = "Use {.code inference = \"bootstrap\"}, or analytic errors."), call = call)
+    }
+  ),
   synthetic = new_did_estimator(
     "a synthetic comparison", "parallel", adjustments = "none", remote = character(), lone_errors = FALSE,
     refusal = function(panel, call) refuse_synthetic(panel, call),
@@ -87,6 +97,12 @@ did_estimators <- list(
     ranked = function(effect, plan) with_placebo_ranks(effect, plan)
   )
 )
+
+since_words <- function(asked) {
+  if (is.null(asked$since)) return(NULL)
+  sprintf(" over periods %s to %s since treatment", asked$since[1L], if (is.finite(asked$since[2L])) asked$since[2L] else
+    "the last")
+}
 
 covariates_of_words <- function(asked) if (asked$covariates_of == "all") " over the covariates of all treated"
 

@@ -14,7 +14,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   effect <- new_did(panel, outcome, asked, found, table, list(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
     regression = !is.null(found$path),
-    over = if (!is.null(found$path)) "event" else if (is.null(found$cells)) "single" else "cells",
+    over = if (!is.null(found$over)) found$over else if (!is.null(found$path)) "event" else if (is.null(found$cells)) "single" else "cells",
     text = paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
                   if (!is.null(found$cells)) ", cohort by cohort")
   ), y)
@@ -24,7 +24,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
     effect <- did_estimators[[asked$estimator]]$randomise(effect, panel, y, asked, call)
   }
   if (asked$inference == "bootstrap") effect <- bootstrap_did(effect, panel, y, asked, call)
-  effect
+  if (effect$over == "dose") with_dose_band(effect) else effect
 }
 
 # Clusters smaller than what is treated as a whole: groups; in a cross-section without groups, cohorts.
@@ -164,9 +164,11 @@ check_did_clusters <- function(count, name, asked, single, call) {
        known."
     } else if (asked$small_sample == "CR3") {
       "CR3 leans to the safe side; intervals use t with {count - 1} degree{?s} of freedom."
-    } else {
+    } else if (did_estimators[[asked$estimator]]$regression) {
       "Intervals use t with {count - 1} degree{?s} of freedom; {.code small_sample = \"CR2\"} or {.code inference =
        \"wild\"} do better."
+    } else {
+      "Intervals use t with {count - 1} degree{?s} of freedom."
     }
   ))
 }

@@ -25,6 +25,11 @@
 #'   unit has ranks only. With fewer units never treated than treated ones there are no such placebos, and the weights
 #'   are held, as with `inference = "analytic"` (the jackknife of the first paper). `tidy(part =
 #'   "units")`, `"periods"` and `"fit"` give the weights and how well they do; `plot(view = "paths")` shows both paths.
+#' * `"dose"`: of a panel with doses, the effect at each dose and its slope (Callaway, Goodman-Bacon & Sant'Anna 2024):
+#'   the change of each treated unit less that of its comparison, period by period, on a spline of the dose. An effect at
+#'   a dose is that on units which have it, and needs their trends to be parallel to those of the untreated. A slope, or
+#'   one dose against another, needs more: that units of all doses would gain alike from the same one (strong parallel
+#'   trends). The rows "before" are the same of the last step before treatment.
 #' * `"triple"`: group-time effects among those affected less those among the others of the same groups, against one
 #'   comparison cohort at a time, averaged by their size; adjusted effects are all over the covariates of those treated
 #'   and affected (Ortiz-Villavicencio & Sant'Anna 2025).
@@ -47,7 +52,7 @@
 #' @param adjustment `"none"`, `"regression"`, `"ipw"` or `"augmented"`. By default `"augmented"` where the panel has
 #'   covariates (`"regression"` for the regressions and in a database), `"none"` otherwise.
 #' @param comparison Units to compare with: `"never"` treated (default where there are some) or `"not_yet"` treated.
-#'   For `"group_time"` and `"triple"`.
+#'   For `"group_time"`, `"triple"` and `"dose"`.
 #' @param anticipation How many periods before treatment may already be affected; they are not used as a base.
 #' @param base For periods before treatment: measured from the one `"previous"` (default) or from the same `"fixed"`
 #'   base as those after, the last one before treatment (and anticipation; default where treatment switches). For
@@ -82,6 +87,11 @@
 #' @param factors For `"imputation"`: beside unit and period effects 1 to 3 factors that all units feel, each in its own
 #'   measure (interactive fixed effects; Xu 2017), or `"choose"`, the number that best foretells untreated rows left out
 #'   in turn. Errors by `"bootstrap"` then, with 199 draws by default.
+#' @param doses For `"dose"`: where effect and slope are told; by default tenths of the doses of treated units, or every
+#'   dose where there are at most 6, between which the curve is then straight (a slope is that up to the next dose).
+#' @param knots For `"dose"`: how many inner knots the cubic spline has, at quantiles of the doses. Default 1 with 20
+#'   different doses or more, else none.
+#' @param since For `"dose"`: the periods since treatment that are averaged, such as `c(0, 3)`; all by default.
 #' @param small_sample For `"two_way"`: `"CR1"` (default, factor G / (G - 1)), `"CR2"` with Satterthwaite degrees of
 #'   freedom (Bell & McCaffrey 2002), or `"CR3"`, their jackknife with its factor (G - 1) / G. With sampling weights the
 #'   working model behind them has variances of 1 over the weight.
@@ -129,6 +139,9 @@
 #' Abadie, A., Diamond, A., Hainmueller, J. (2010). Synthetic control methods for comparative case studies. Journal of
 #' the American Statistical Association 105. \doi{10.1198/jasa.2009.ap08746}
 #'
+#' Callaway, B., Goodman-Bacon, A., Sant'Anna, P. H. C. (2024). Difference-in-differences with a continuous treatment.
+#' NBER working paper 32117. \doi{10.3386/w32117}
+#'
 #' Ortiz-Villavicencio, M., Sant'Anna, P. H. C. (2025). Better understanding triple differences estimators.
 #' arXiv 2505.09942. \doi{10.48550/arXiv.2505.09942}
 #'
@@ -153,7 +166,7 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
                         collapse = c("no", "rows", "groups"),
                         inference = c("analytic", "wild", "randomization", "bootstrap"), small_sample = NULL,
                         multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1, parallel = NULL,
-                        factors = NULL, by = NULL) {
+                        factors = NULL, by = NULL, doses = NULL, knots = NULL, since = NULL) {
   check_class(panel, "twin_panel", "frame_panel")
   if (!is.null(by) || has_arms(panel)) {
     given <- setdiff(names(match.call())[-1L], c("panel", "by"))
@@ -166,7 +179,7 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
                 absorb = absorb, trends = trends, leads = leads, lags = lags,
                 covariates_of = covariates_of, unseen = unseen, parallel = parallel, factors = factors,
-                small_sample = small_sample,
+                doses = doses, knots = knots, since = since, small_sample = small_sample,
                 multiplier = multiplier, interval = interval, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
@@ -174,6 +187,7 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
   log_did(panel, outcome, asked)
   used <- if (collapses(asked)) collapse_panel(opened$panel, opened$y, asked$collapse) else opened
   asked <- settled_factors(used$panel, used$y, asked, rlang::current_env())
+  asked <- settled_dose(used$panel, asked, rlang::current_env())
   found <- if (is_remote(panel)) estimate_remote_did(panel, used, asked) else
     estimate_did(used$panel, used$y, asked)
   with_cautions({
@@ -225,6 +239,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
     covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),
+    doses = did_doses(given, call), knots = did_knots(given, call), since = did_since(given, call),
     parallel = did_parallel(given, call), factors = did_factors(given, call),
     small_sample = choose("small_sample", c("CR1", "CR2", "CR3"), "CR1"),
     multiplier = choose("multiplier", c("rademacher", "webb"), NULL),
@@ -266,6 +281,26 @@ did_unseen <- function(panel, given, call) {
   if (chosen == "drop" || (panel$repeats && !adjusts)) return(chosen)
   abort_unsupported(c("{.code unseen = \"earlier\"} is for panels, without adjustment.",
                       i = "Leave it out, or use {.code adjustment = \"none\"}."), call = call)
+}
+
+did_doses <- function(given, call) {
+  check_numbers(given$doses, "doses, numbers above 0", 0, open = "low", null = TRUE, most = 100L, arg = "doses",
+                call = call)
+  given$doses
+}
+
+did_knots <- function(given, call) {
+  check_count(given$knots, min = 0, null = TRUE, arg = "knots", call = call)
+  if (isTRUE(given$knots > 10)) abort_input("{.arg knots} must be at most 10.", call = call)
+  given$knots
+}
+
+did_since <- function(given, call) {
+  since <- given$since
+  if (is.null(since)) return(NULL)
+  if (is.numeric(since) && length(since) == 2L && !anyNA(since) && since[1L] >= 0 && since[1L] <= since[2L]) return(since)
+  abort_input(c("{.arg since} must be two numbers of periods since treatment, the first not above the second.",
+                x = "It is {describe_value(since)}.", i = "For example c(0, 3)."), call = call)
 }
 
 did_parallel <- function(given, call) {
@@ -396,7 +431,8 @@ collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env())
     cluster = structure(panel$cluster[first], name = attr(panel$cluster, "name"),
                         labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name"))),
     columns = if (is.null(x)) list() else columns, rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
-    repeats = TRUE, first_row = which(!duplicated(unit))
+    repeats = TRUE, first_row = which(!duplicated(unit)),
+    dose = if (has_dose(panel)) list(name = panel$dose$name, amount = panel$dose$amount[first])
   )
   if (is_remote(panel)) out <- amend(out, copies = NULL, lost = 0, known = length(unit))
   list(panel = out, y = mean_of(y[inside]))

@@ -27,12 +27,12 @@ tidy.twin_did <- function(x, conf.level = x$level, part = c("effects", "units", 
     conf.low = unname(limits$low), conf.high = unname(limits$high),
     df = unname(rep_len(x$df, nrow(table))),
     table[intersect(c("cohort", "time", "event_time", "kind", "n_treated", "n_comparison", "reason", "reach", "changed",
-                      "so_far"), names(table))]
+                      "so_far", "dose", "what"), names(table))]
   )
   if (x$outcome %in% x$study$logged) out <- cbind(out, percent_columns(out))
   if (!is.null(x$bands)) {
     check_own_level(x, conf.level)
-    moving <- out$kind != "base" & out$term != "average"
+    moving <- if (x$over == "dose") is_dose_effect(out) else out$kind != "base" & out$term != "average"
     out$band.low <- ifelse(moving, out$estimate - x$bands * out$std.error, NA_real_)
     out$band.high <- ifelse(moving, out$estimate + x$bands * out$std.error, NA_real_)
   }

@@ -44,7 +44,8 @@ summarise_did <- function(x, over = c("all", "event", "cohort", "calendar"), win
   check_class(x, "twin_did", "measure_did")
   if (x$over != "cells") {
     abort_input(c("{.fn summarise_did} averages cells; this effect has none to average.",
-                  i = if (x$over == "single") "{.code estimator = \"{x$estimator}\"} gives one number." else
+                  i = if (x$over == "dose") "{.arg since} of {.fn measure_did} chooses the periods." else
+                    if (x$over == "single") "{.code estimator = \"{x$estimator}\"} gives one number." else
                     "Give it what {.fn measure_did} returned."))
   }
   check_window(window)

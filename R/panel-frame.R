@@ -53,6 +53,10 @@
 #'   treated in part, repeated rows of a unit in a period, periods without order, a panel without treated or without
 #'   comparison units. Units treated in their first period are set aside with the warning `twin_warning_always_treated`;
 #'   rows whose treatment is missing with `twin_warning_dropped`.
+#' @param dose Name of a column of doses: how much of the treatment a treated row has, a number above 0 that stays the
+#'   same from the first treated period on; untreated rows may hold anything. Without `treatment` and `first_treated`
+#'   rows are treated where it is above 0. For `measure_did(estimator = "dose")`; every other estimator takes all doses
+#'   together.
 #' @references de Chaisemartin, C., D'Haultfoeuille, X. (2023). Two-way fixed effects and differences-in-differences
 #'   estimators with several treatments. Journal of Econometrics 236. \doi{10.1016/j.jeconom.2023.105480}
 #' @family question
@@ -63,17 +67,19 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
                         covariates = NULL, weight = NULL, frequency = NULL, cluster = NULL, periods = NULL,
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
                         logged = NULL, unknown = NULL, categories = NULL, design = NULL, switching = FALSE,
-                        reference = NULL, held = NULL) {
+                        reference = NULL, held = NULL, dose = NULL) {
   call <- rlang::current_env()
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
                 first_treated = first_treated, weight = weight, cluster = cluster, frequency = frequency)
   check_flag(switching)
+  roles <- dose_as_treatment(roles, dose)
   if (inherits(data, "twin_remote")) {
     if (!is.null(design)) refuse_in_memory("Designs are carried into panels", call)
     if (switching) refuse_in_memory("Treatment that switches is followed", call)
     if (!is.null(reference)) refuse_in_memory("Treatment of several kinds is told apart", call)
     if (!is.null(held)) refuse_in_memory("Another treatment is held", call)
+    if (!is.null(dose)) refuse_in_memory("Doses are read", call)
     return(frame_remote_panel(data, roles, list(
       covariates = covariates, periods = periods, treated = treated, subset = subset, missing = missing, event = event,
       logged = logged, unknown = unknown, categories = categories
@@ -82,6 +88,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   check_units(data, call)
   attr(data, "class") <- "data.frame"
   check_panel_roles(data, roles, call)
+  if (!is.null(dose)) check_can_dose(dose, data, roles, switching, call)
   if (!is.null(held)) check_can_hold(held, roles, switching, design, data, call)
   if (!is.null(reference)) check_can_have_arms(roles, treated, switching, design, call)
   row_of <- NULL
@@ -101,7 +108,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   rows <- chosen$rows
   scale <- time_scale(data[[time]][rows], time, periods, call)
   if (switching) check_can_switch(roles, design, call)
-  timing <- panel_timing(data, roles, treated, rows, scale, call, switching, reference, held)
+  timing <- panel_timing(data, roles, treated, rows, scale, call, switching, reference, held, dose)
   order <- timing$order
   rows <- rows[order]
   pick <- function(name) some_rows(data[[name]], rows)
@@ -240,7 +247,7 @@ check_can_have_arms <- function(roles, treated, switching, design, call) {
 }
 
 # Who is treated when. Returns the order of the rows, and the panel's fields that follow from it.
-panel_timing <- function(data, roles, treated, rows, scale, call, switching, reference, held) {
+panel_timing <- function(data, roles, treated, rows, scale, call, switching, reference, held, dose) {
   codes_of <- function(name, role) if (!is.null(name)) group_codes(data[[name]][rows], name, role, rows, call)
   unit <- codes_of(roles$unit, "unit")
   group <- codes_of(roles$group, "group")
@@ -256,12 +263,16 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching, ref
   } else if (is.null(roles$treatment)) {
     onset_by_column(data[[roles$first_treated]][rows], roles, level, scale, rows, call)
   } else {
-    onset_by_treatment(if (is.null(arms)) some_rows(data[[roles$treatment]], rows) else arms$on, roles, treated, level,
+    on <- if (!is.null(arms)) arms$on else if (!is.null(dose) && dose == roles$treatment) data[[dose]][rows] > 0
+    onset_by_treatment(if (is.null(on)) some_rows(data[[roles$treatment]], rows) else on, roles, treated, level,
                        position, rows, one_row = repeats && is.null(group), call)
   }
   own_arm <- if (!is.null(arms)) {
     check_whole_groups(arms$arm, level, position, level_name(roles), roles$treatment, rows, call)
     arm_of_level(arms$arm, arms$on, position, found$onset, level, roles$treatment, level_name(roles), rows, call)
+  }
+  amount <- if (!is.null(dose)) {
+    doses_of_level(data[[dose]][rows], dose, level, position >= found$onset, level_name(roles), rows, call)
   }
   paths <- if (!is.null(held)) held_paths(data, held, roles, level, position, rows, call)
   aside <- found$entered_treated
@@ -280,6 +291,7 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching, ref
     fields$cohorts$label <- switch_labels(fields$cohorts, found$plain, scale)
     fields$switches <- list(value = found$value[order], back = found$back, plain = found$plain)
   }
+  if (!is.null(dose)) fields$dose <- list(name = dose, amount = amount[order][fields$first_row])
   moved <- is.finite(fields$cohorts$position)
   if (!is.null(arms)) {
     fields$cohorts$label[moved] <- paste(fields$cohorts$label, fields$cohorts$arm)[moved]
@@ -291,7 +303,8 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching, ref
   }
   list(order = order, set_aside = sum(aside), fields = c(fields, list(repeats = repeats, scale = scale[c(
     "kind", "raw", "label", "origin", "step", "seen")])),
-    treated = if (!is.null(arms)) paste("other than", reference) else if (!is.null(roles$treatment))
+    treated = if (!is.null(arms)) paste("other than", reference) else if (!is.null(dose) && identical(roles$treatment, dose))
+      "above 0" else if (!is.null(roles$treatment))
       treated_value(data[[roles$treatment]][rows], treated))
 }
 
@@ -320,7 +333,7 @@ panel_fields <- function(data, roles, rows, unit, group, position, onset, scale,
   list(
     unit = unit, time = match(position, seen), cohort = match(code, code[example]), first_row = first,
     unit_labels = if (!is.null(roles$unit)) as.character(data[[roles$unit]][rows[first]]),
-    arms = NULL, held = NULL, group = kept_group, cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
+    arms = NULL, held = NULL, dose = NULL, group = kept_group, cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
     periods = data.frame(position = seen, label = position_label(seen, scale))
   )
 }

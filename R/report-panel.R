@@ -58,7 +58,7 @@ panel_question <- function(parts) {
     "Asked for" = "the effect on those treated, in the periods since (ATT)", Data = shape_text(panel),
     Treated = timing_text(panel), Outcome = outcome_text(panel, "not looked at yet"),
     Covariates = panel_covariate_text(panel),
-    Held = if (is_held(panel)) and_list(panel$held$names),
+    Dose = if (has_dose(panel)) dose_text(panel), Held = if (is_held(panel)) and_list(panel$held$names),
     Weight = panel$roles$weight,
     Cluster = sprintf("%s (%s)", attr(panel$cluster, "name"), count_text(panel_cluster_count(panel))),
     "Left out" = dropped_text(panel), Rows = if (is_remote(panel)) remote_line(panel)
@@ -144,7 +144,7 @@ trends_section <- function(parts) {
 paths_section <- function(parts) {
   if (length(parts$effects) == 0L) return(NULL)
   each <- Map(function(effect, name) {
-    whole <- effect$over %in% c("cells", "event")
+    whole <- effect$over %in% c("cells", "event", "dose")
     inside <- all_blocks(
       text_block(did_sentence(effect)),
       if (effect$over != "single") {

@@ -22,6 +22,7 @@ type_table <- function(x, number = column_text) {
 
 # Can the two-way number be trusted here? In one or two sentences.
 decomposition_verdict <- function(x) {
+  if (inherits(x, "twin_dose_decomposition")) return(dose_verdict(x))
   facts <- generics::glance(x)
   negative <- sprintf("none of the %d cells has a negative weight", facts$cells)
   if (facts$negative_cells > 0L) {

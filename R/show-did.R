@@ -20,6 +20,7 @@ did_headline <- function(x) {
 }
 
 did_sentence <- function(x) {
+  if (x$over == "dose") return(dose_sentence(x))
   row <- did_headline(x)
   in_percent <- if (is.null(row$percent)) "" else
     percent_words(row$percent, row$percent.low, row$percent.high)
@@ -50,7 +51,7 @@ average_words <- function(x) {
     return(did_estimator_of(x)$mean) else
     c(single = "on average over the time under treatment", cells = units, all = units,
       event = "averaged over the periods since treatment", cohort = "averaged over cohorts by their size",
-      calendar = "averaged over periods")[[x$over]]
+      calendar = "averaged over periods", dose = units)[[x$over]]
   whose <- if (population_of(x$estimand) == "treated") "" else ", by the design's weights"
   sprintf("%s (%s%s)", words, x$estimand, whose)
 }
@@ -99,6 +100,7 @@ collapse_words <- c(rows = ", on means by group and period, each weighed by its 
 
 # One line per effect; of cells, one per cohort.
 did_table_text <- function(x, number = column_text) {
+  if (x$over == "dose") return(dose_table(x, number))
   if (x$over == "cells") return(cohort_lines(x, number))
   table <- generics::tidy(x)
   out <- data.frame(
@@ -162,9 +164,11 @@ did_error_note <- function(x) {
 
 did_footnotes <- function(x) {
   c(
-    if (!is.null(x$bands)) sprintf("The band holds the whole path at once (%s); the interval each number alone.",
+    if (!is.null(x$bands)) sprintf("The band holds %s at once (%s); the interval each number alone.",
+                                   if (x$over == "dose") "the effects at all doses" else "the whole path",
                                    level_text(x$level)),
     did_error_note(x),
+    if (x$over == "dose") dose_notes(x),
     if (is_held(x$study)) held_note(x$study),
     if (is_carried(x$study)) design_note(x$study),
     if (is_switching(x$study)) switch_note(x),
@@ -249,7 +253,7 @@ plot.twin_did <- function(x, view = c("effects", "paths", "gaps"), ...) {
   rlang::check_dots_empty()
   view <- check_choice(view, c("effects", "paths", "gaps"))
   if (view != "effects") return(synthetic_plot(x, view))
-  switch(x$over, cells = cells_plot(x), event = path_plot(x), averages_plot(x))
+  switch(x$over, cells = cells_plot(x), event = path_plot(x), dose = dose_plot(x), averages_plot(x))
 }
 
 did_title <- function(x) sprintf("Effect of %s on %s", treatment_of(x$study), outcome_phrase(x))
@@ -391,9 +395,10 @@ averages_plot <- function(x) {
 table_parts.twin_did <- function(x, number = column_text) { # nolint: object_name_linter.
   rows <- if (x$over == "cells") generics::tidy(summarise_did(x, over = "cohort", bands = FALSE)) else generics::tidy(x)
   table <- did_table_text(x, number)
+  if (x$over == "dose") rows <- rows[rows$what == "effect", ]
   keys <- if (x$over == "cells") table[[1L]] else rows$term
   list(table = table, first = names(table)[1L], keys = keys, levels = rep(NA, nrow(table)),
-       estimate = if (x$over == "cells") "average effect" else "Estimate",
+       estimate = switch(x$over, cells = "average effect", dose = "Effect", "Estimate"),
        p.value = rows$p.value[match(keys, rows$term)], caption = did_title(x),
        note = paste(c(did_sentence(x), did_footnotes(x), caution_sentence(x)), collapse = " "))
 }

@@ -15,7 +15,7 @@ estimator_choices <- function(design) {
 
 # Estimators over time that need nothing but a panel, by their words; those of them that give one number alone.
 path_estimators <- function() {
-  known <- setdiff(names(did_estimators), "triple")
+  known <- setdiff(names(did_estimators), c("triple", "dose"))
   stats::setNames(known, vapply(did_estimators[known], `[[`, "", "words"))
 }
 

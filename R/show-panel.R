@@ -7,6 +7,7 @@ format.twin_panel <- function(x, ...) {
                                                          count_text(length(unique(x$group))))),
     field_lines("Outcome", outcome_text(x, "not looked at yet")),
     field_lines("Covariates", panel_covariate_text(x)),
+    if (has_dose(x)) field_lines("Dose", dose_text(x)),
     if (is_held(x)) field_lines("Held", paste(and_list(x$held$names), "as it has run up to each period")),
     if (!is.null(roles$weight)) field_lines("Weight", roles$weight),
     if (is_carried(x)) field_lines("Design", carried_text(x)),
@@ -88,6 +89,13 @@ arms_text <- function(x) {
   unit <- if (x$repeats) "unit" else "row"
   sprintf("%s is other than \"%s\": %s", x$roles$treatment, x$arms$reference,
           and_list(sprintf("%s (%s)", x$arms$levels, vapply(count, plural, "", word = unit))))
+}
+
+# "engine_kw: 40 to 300 (median 120), 61 different".
+dose_text <- function(x) {
+  amount <- x$dose$amount[dose_units(x)]
+  sprintf("%s: %s to %s (median %s), %s different", x$dose$name, number_text(min(amount)), number_text(max(amount)),
+          number_text(stats::median(amount)), count_text(length(unique(amount))))
 }
 
 # Who begins with what, and who moves.

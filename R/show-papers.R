@@ -133,6 +133,9 @@ papers <- list(
     "Cl\u00e9ment de Chaisemartin and Xavier D'Haultf\u0153uille", 2023,
     "Two-way fixed effects and differences-in-differences estimators with several treatments",
     "Journal of Econometrics", 236, 2, "105480", "10.1016/j.jeconom.2023.105480"),
+  callaway2024 = new_paper(
+    "Brantly Callaway and Andrew Goodman-Bacon and Pedro H. C. Sant'Anna", 2024,
+    "Difference-in-differences with a continuous treatment", "NBER working paper 32117", doi = "10.3386/w32117"),
   ortizvillavicencio2025 = new_paper(
     "Marcelo Ortiz-Villavicencio and Pedro H. C. Sant'Anna", 2025,
     "Better understanding triple differences estimators", "arXiv 2505.09942", doi = "10.48550/arXiv.2505.09942"),
@@ -186,7 +189,7 @@ paper_keys <- list(
   did = list(
     group_time = "callaway2021", imputation = "borusyak2024", interaction = "sun2021",
     two_way = c("goodmanbacon2021", "dechaisemartin2020"), event_study = "sun2021", two_period = character(),
-    triple = "ortizvillavicencio2025", synthetic = c("arkhangelsky2021", "abadie2010")
+    dose = "callaway2024", triple = "ortizvillavicencio2025", synthetic = c("arkhangelsky2021", "abadie2010")
   ),
   probes = list(
     effect = character(), pairs = "rosenbaum2002", weights = c("tan2006", "zhao2019"), omitted = "cinelli2020",

@@ -55,7 +55,8 @@
 #'
 #' A made-up panel: 150 boats in 10 seasons. Some hire an ice machine for one season, two, or for good; owners of one
 #' lay it up for as long. A machine adds 1.5 tonnes to a season's catch and 0.6 to the next one. Boats that own a
-#' machine catch more every year whatever they do, so that only boats that began alike can be compared. Simulated by
+#' machine catch more every year whatever they do, so that only boats that began alike can be compared. New engines of
+#' different power come to some boats, for good: what they save grows with the power, and less and less. Simulated by
 #' `data-raw/boats.R`; the true effects are in [boats_truth].
 #'
 #' @format A data frame with one row per boat and season:
@@ -66,6 +67,8 @@
 #'   \item{boat_length}{length of the boat, metres, constant over time}
 #'   \item{ice_machine}{treatment: TRUE in seasons with an ice machine on board}
 #'   \item{catch}{outcome: catch of the season, tonnes}
+#'   \item{engine_kw}{another treatment, in doses: power of the new engine, kW; 0 before there is one}
+#'   \item{fuel}{its outcome: fuel burnt for a tonne of fish, litres}
 #' }
 #' @family data
 #' @examples
@@ -74,8 +77,10 @@
 
 #' True effects in the boats data
 #'
-#' @format A data frame: `over` ("event": seasons since the first change, "all"), `at` and `truth`, what the change and
-#'   everything since moved the catch by, in the direction of the first change, on average over boats that changed.
+#' @format A data frame: `outcome`, `over`, `at` and `truth`. Of `catch`, over "event" (seasons since the first change)
+#'   and "all": what the change and everything since moved it by, in the direction of the first change, on average over
+#'   boats that changed. Of `fuel`, over "dose" (power of the engine) and "all" what the engine moved it by, over "slope"
+#'   by how much more of it one more kW did.
 #' @family data
 #' @examples
 #' boats_truth

@@ -3,7 +3,78 @@
 
 # kind: "plain" (trends parallel), "covariate" (parallel only given `depth`, which also moves treatment), "crossing" (other
 # units each time, groups of harbours treated), "few" (12 clusters of unequal size).
-draw_panel <- function(kind, seed, units = if (kind == "few") 48L else 200L, periods = 8L) {
+draw_panel <- function(kind, seed, ...) {
+  switch(kind, switching = draw_switches(seed), dose = draw_doses(seed), thirds = draw_thirds(seed),
+         draw_timing(kind, seed, ...))
+}
+
+serial_noise <- function(periods, units) {
+  as.vector(apply(matrix(stats::rnorm(units * periods), periods), 2L, stats::filter, 0.5, "recursive"))
+}
+
+# Treatment that begins on or off, first changes in 4, 5 or 7, and goes back after two periods in half of the units. 1
+# while it is on and 0.5 in the period after; those that begin with it have a trend of their own. effect: in the
+# direction of the first switch.
+draw_switches <- function(seed, units = 200L, periods = 8L) {
+  withr::with_seed(seed, {
+    begins <- stats::runif(units) < 0.4
+    first <- sample(c(4, 5, 7, NA), units, TRUE, c(0.2, 0.2, 0.2, 0.4))
+    lasts <- sample(c(2, Inf), units, TRUE)
+    data <- expand.grid(time = seq_len(periods), unit = seq_len(units))
+    at <- data$unit
+    moved <- !is.na(first[at]) & data$time >= first[at] & data$time < first[at] + lasts[at]
+    since <- data$time - first[at]
+    data$on <- as.integer(xor(begins[at], moved))
+    before <- c(0, data$on[-nrow(data)])
+    before[data$time == 1] <- begins
+    own <- data$on + 0.5 * before
+    data$after <- !is.na(since) & since >= 0
+    data$effect <- ifelse(data$after, ifelse(begins[at], -1, 1) * (own - 1.5 * begins[at]), 0)  # 0 again once all is back
+    data$y <- stats::rnorm(units)[at] + 0.1 * data$time * (1 + begins[at]) + own + serial_noise(periods, units)
+    data$start <- first[at]
+    data
+  })
+}
+
+# A dose from 0.5 to 3, larger in units that lie higher, for good.
+dose_effect <- function(dose) 0.5 * dose + 0.2 * dose^2
+draw_doses <- function(seed, units = 200L, periods = 8L) {
+  withr::with_seed(seed, {
+    level <- stats::rnorm(units)
+    start <- sample(c(4L, 5L, 7L, NA), units, TRUE)
+    dose <- round(0.5 + 2.5 * stats::plogis(level + stats::rnorm(units)), 2)
+    data <- expand.grid(time = seq_len(periods), unit = seq_len(units))
+    at <- data$unit
+    on <- !is.na(start[at]) & data$time >= start[at]
+    data$dose <- ifelse(on, dose[at], 0)
+    data$effect <- ifelse(on, dose_effect(dose[at]), 0)
+    data$y <- level[at] + 0.1 * data$time + data$effect + serial_noise(periods, units)
+    data$start <- start[at]
+    data
+  })
+}
+
+# Cohorts with trends of their own, of which differently many are affected; between those affected and the others of a
+# cohort trends differ alike everywhere, given `depth`.
+draw_thirds <- function(seed, units = 400L, periods = 8L) {
+  withr::with_seed(seed, {
+    start <- sample(c(4L, 6L, NA), units, TRUE)
+    depth <- stats::rnorm(units)
+    shift <- ifelse(is.na(start), -0.6, ifelse(start == 4L, 0.6, 0))
+    third <- stats::rbinom(units, 1L, stats::plogis(shift + 0.7 * depth))
+    own <- ifelse(is.na(start), 0, ifelse(start == 4L, 0.3, -0.2))
+    data <- expand.grid(time = seq_len(periods), unit = seq_len(units))
+    at <- data$unit
+    data[c("start", "depth", "third")] <- list(start[at], depth[at], third[at])
+    since <- data$time - data$start
+    data$effect <- ifelse(!is.na(since) & since >= 0 & data$third == 1, 1 + 0.2 * since, 0)
+    trend <- own[at] + 0.2 * data$third + 0.15 * data$depth * (1 + data$third)
+    data$y <- stats::rnorm(units)[at] + trend * data$time + data$effect + serial_noise(periods, units)
+    data
+  })
+}
+
+draw_timing <- function(kind, seed, units = if (kind == "few") 48L else 200L, periods = 8L) {
   withr::with_seed(seed, {
     depth <- stats::rnorm(units)
     cluster <- switch(kind, few = sample.int(12L, units, replace = TRUE, prob = 1:12), crossing = seq_len(units) %% 50L + 1L,
@@ -19,7 +90,7 @@ draw_panel <- function(kind, seed, units = if (kind == "few") 48L else 200L, per
     # alike in the world of few clusters, so that the two-way regression estimates the same
     size <- if (kind == "few") 1 else 1 + 0.3 * since - 0.1 * start[data$unit]
     effect <- ifelse(!is.na(since) & since >= 0, size, 0)
-    noise <- as.vector(apply(matrix(stats::rnorm(units * periods), periods), 2L, stats::filter, 0.5, "recursive"))
+    noise <- serial_noise(periods, units)
     shared <- if (kind %in% c("few", "crossing")) {
       apply(matrix(stats::rnorm(length(codes) * periods, sd = 0.5), periods), 2L, stats::filter, 0.5, "recursive")
     }
@@ -37,6 +108,9 @@ draw_panel <- function(kind, seed, units = if (kind == "few") 48L else 200L, per
 
 frame_world <- function(data, kind) {
   switch(kind,
+    switching = frame_panel(data, outcome = "y", time = "time", unit = "unit", treatment = "on", switching = TRUE),
+    dose = frame_panel(data, outcome = "y", time = "time", unit = "unit", dose = "dose"),
+    thirds = frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start", covariates = ~ depth),
     crossing = frame_panel(data, outcome = "y", time = "time", group = "cluster", first_treated = "start"),
     few = frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start", cluster = "cluster"),
     covariate = frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start", covariates = ~ depth),
@@ -65,7 +139,13 @@ panel_ways <- function(kind) {
                   "one design, weights" = carried_way(FALSE, function(study) weigh_units(score_units(study))),
                   "one design, pairs" = carried_way(FALSE, function(study) pair_units(score_units(study), caliper = 0.2)),
                   "one design, full matching" = carried_way(FALSE, function(study) group_units(score_units(study), "full")))
-  switch(kind, plain = c(plain, regressions[1L]), covariate = c(plain[1L], adjusted, carried), crossing = plain,
+  thirds <- function(adjustment) cells(estimator = "triple", third = "third", adjustment = adjustment, base = "fixed",
+                                       comparison = "not_yet")
+  switch(kind, switching = list("switchers, not yet" = cells()),
+         dose = list("effects by dose" = cells(estimator = "dose", doses = c(1, 1.5, 2, 2.5))),
+         thirds = list("triple, unadjusted" = thirds("none"), "triple, regression" = thirds("regression"),
+                       "triple, ipw" = thirds("ipw"), "triple, augmented" = thirds("augmented")),
+         plain = c(plain, regressions[1L]), covariate = c(plain[1L], adjusted, carried), crossing = plain,
          few = c(plain[1L], regressions))
 }
 
@@ -87,13 +167,14 @@ carried_way <- function(each, make) {
 measure_panel <- function(kind, seed) {
   data <- draw_panel(kind, seed)
   panel <- suppressWarnings(frame_world(data, kind))
-  treated <- data$effect != 0
+  treated <- if (is.null(data$after)) data$effect != 0 else data$after
   truth <- mean(data$effect[treated])
   by_event <- tapply(data$effect[treated], (data$time - data$start)[treated], mean)
   rows <- Map(function(way, name) {
     effect <- tryCatch(suppressWarnings(way(panel)), twin_error = function(e) NULL)
     if (is.null(effect)) return(NULL)
     row <- generics::tidy(if (effect$over == "cells") summarise_did(effect) else effect)
+    if (effect$over == "dose") return(measured_doses(row, data, kind, name))
     held <- NA
     pointwise <- NA
     if (effect$over == "cells") {
@@ -108,6 +189,24 @@ measure_panel <- function(kind, seed) {
                path = pointwise)
   }, panel_ways(kind), names(panel_ways(kind)))
   do.call(rbind, unname(rows))
+}
+
+# The mean effect with the effects at doses as its path, and the mean slope with the slopes.
+measured_doses <- function(table, data, kind, name) {
+  dose <- data$dose[data$dose > 0]
+  parts <- lapply(c("effect", "slope"), function(what) {
+    true <- function(dose) if (what == "effect") dose_effect(dose) else 0.5 + 0.4 * dose
+    row <- table[table$term == c(effect = "average", slope = "average slope")[[what]], ]
+    path <- table[table$what == what & !is.na(table$dose), ]
+    held <- path$conf.low <= true(path$dose) & true(path$dose) <= path$conf.high
+    truth <- mean(true(dose))
+    data.frame(world = kind, way = if (what == "effect") name else "slopes by dose", estimate = row$estimate,
+               std.error = row$std.error, truth = truth, holds = row$conf.low <= truth & truth <= row$conf.high,
+               length = row$conf.high - row$conf.low,
+               band = if (what == "slope") NA else all(path$band.low <= true(path$dose) & true(path$dose) <= path$band.high),
+               path = mean(held))
+  })
+  do.call(rbind, parts)
 }
 
 summarise_panels <- function(draws) {

@@ -4,8 +4,9 @@ suppressMessages(library(carefultwin))
 source("validation/panel-worlds.R")
 args <- as.numeric(commandArgs(TRUE))
 draws <- if (length(args) > 0L) args[1L] else 400
-kinds <- c("plain", "covariate", "crossing", "few")
+kinds <- c("plain", "covariate", "crossing", "switching", "dose", "thirds", "few")
 labels <- c(plain = "parallel trends", covariate = "parallel given a covariate", crossing = "repeated cross-section",
+            switching = "treatment that switches", dose = "doses", thirds = "triple differences given a covariate",
             few = "12 unequal clusters")
 results <- lapply(kinds, function(kind) {
   started <- Sys.time()
