@@ -20,6 +20,8 @@
 #' @param leads Of the test among untreated rows (Borusyak, Jaravel & Spiess 2024, the one that belongs to imputation):
 #'   how many of the last periods before treatment have a term in a regression with unit and period effects, 3 by
 #'   default; 0 for no such test. Terms that can't be told from the effects drop out.
+#' @param trends,absorb Of the test among untreated rows: lines in time of each `"unit"` or `"group"`, and further effects, as
+#'   in [measure_did()] with imputation, whose test it then is.
 #' @param level Of intervals; the tests' power is for tests at `1 - level`.
 #' @return A `twin_trends`. `tidy()` gives one row per test: `test` ("joint", "common drift", "placebo", "last period",
 #'   "leads", "cohort slope"), `at` (periods before treatment, or cohort), `estimate`, `std.error`, `statistic` (F of
@@ -42,7 +44,7 @@
 #' assess_trends(panel)
 #' @export
 assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison = NULL, anticipation = 0, slope = NULL,
-                          placebo = 1:3, leads = 3, level = 0.95) {
+                          placebo = 1:3, leads = 3, level = 0.95, trends = NULL, absorb = NULL) {
   check_class(panel, "twin_panel", "frame_panel")
   call <- rlang::current_env()
   if (is_remote(panel)) check_remote_trends(panel, adjustment, call)
@@ -56,7 +58,8 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   }
   outcome <- panel_outcome(panel, outcome)
   settings <- list(adjustment = panel_adjustment(panel, adjustment, cell_adjustments, call), base = "fixed",
-                   comparison = panel_comparison(panel, comparison, call), anticipation = anticipation)
+                   comparison = panel_comparison(panel, comparison, call), anticipation = anticipation,
+                   trends = panel_trends(panel, trends, absorb, call), absorb = absorbed_codes(panel, absorb, call))
   opened <- open_panel(panel, outcome, "assess_trends")
   panel <- opened$panel
   y <- opened$y
@@ -242,10 +245,14 @@ leads_row <- function(panel, y, settings, leads) {
     own <- panel$periods$position - onset[h]
     outer(own, events, function(a, b) as.double(is.finite(a) & a == b))
   })
-  fit <- core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, ncol(view$rows$columns) - 1L)
+  wide <- !is.null(settings$trends) || length(settings$absorb) > 0L
+  fit <- if (wide) wide_leads(panel, view, since, events, settings) else {
+    core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, ncol(view$rows$columns) - 1L)
+  }
   kept <- !fit$aliased[fit$own]
   if (!any(kept)) return(NULL)
-  source <- carried_source(panel, core_within_source(view$rows, view$cohort, fit, view$s))
+  source <- if (wide) fit$source else core_within_source(view$rows, view$cohort, fit, view$s)
+  source <- carried_source(panel, source)
   cluster <- match(as.vector(view$cluster), unique(as.vector(view$cluster)))
   count <- length(unique(cluster[core_units_in_use(source)]))
   if (count < 2L) return(NULL)
@@ -256,6 +263,21 @@ leads_row <- function(panel, y, settings, leads) {
   data.frame(test = "leads", at = span_of(range(events[kept])), estimate = NA_real_, std.error = NA_real_,
              statistic = test[["statistic"]] / rank * below / (count - 1), df = rank, df_below = as.double(below),
              p.value = test[["p.value"]])
+}
+
+# The same with lines of units or groups, or further effects.
+wide_leads <- function(panel, view, since, events, settings, call = rlang::caller_env(2)) {
+  if (is_remote(panel)) refuse_panel_options("trends", call)
+  rows <- view$rows
+  if (!is.null(view$order)) since <- since[view$order]
+  more <- trend_columns(panel, view, settings, call)
+  leads <- outer(since, events, function(a, b) as.double(is.finite(a) & a == b))
+  # leads last: what lines and effects explain is not theirs
+  fit <- core_untreated_fit(rows$columns[, 1L], cbind(more$x, leads), rows$unit, rows$time, rows$periods, more$slope,
+                            rows$weight)
+  own <- length(fit$beta) - length(events) + seq_along(events)
+  source <- core_wide_source(fit, rows, view$cohort, own, view$s)
+  list(estimate = fit$beta[own], own = own, aliased = fit$aliased, source = source)
 }
 
 span_of <- function(ends) if (ends[1L] == ends[2L]) paste(ends[1L]) else paste(ends[1L], "to", ends[2L])

@@ -28,7 +28,8 @@ varying_note <- function(panel, asked) {
   if (asked$adjustment == "none" || !panel$repeats) return(NULL)
   varies <- changing_columns(panel)
   if (length(varies) == 0L) return(NULL)
-  sprintf("%s over time: the value in the base period is used", and_list_verb(varies, "varies", "vary"))
+  sprintf("used as %s in the base period, since %s over time: %s", if (length(varies) == 1L) "it stands" else "they stand",
+          if (length(varies) == 1L) "it varies" else "they vary", and_list(varies))
 }
 
 and_list_verb <- function(words, one, many) paste(and_list(words), if (length(words) == 1L) one else many)
@@ -72,8 +73,7 @@ stop_absorbed <- function(call) {
 aliased_note <- function(view, aliased) {
   names <- colnames(view$rows$columns)[-1L][aliased]
   if (length(names) == 0L) return(NULL)
-  sprintf("%s left out: the fixed effects explain %s", and_list_verb(names, "is", "are"),
-          if (length(names) == 1L) "it" else "them")
+  sprintf("left out: %s, which the fixed effects explain", and_list(names))
 }
 
 # Three or more effects: residuals by conjugate gradients, then a regression of residuals.
@@ -231,11 +231,7 @@ cell_counts <- function(panel, y) {
 }
 
 estimate_imputation <- function(panel, y, asked, call) {
-  cells <- plan_cells(panel, asked)
-  cells <- cells[cells$kind == "post", ]
-  cells$base <- NA_integer_
-  cells$reason <- NA_character_
-  rownames(cells) <- NULL
+  cells <- imputed_cells(panel, asked)
   since <- periods_since(panel)
   view <- within_view(panel, y, asked)
   if (!is.null(view$order)) since <- since[view$order]

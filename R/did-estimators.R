@@ -37,11 +37,14 @@ did_estimators <- list(
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   ),
   imputation = new_did_estimator(
-    "imputation from untreated rows", c("adjustment", "factors"), adjusted = " with covariates",
-    details = function(asked) if (!is.null(asked$factors)) sprintf(" with %s", plural(asked$factors, "shared factor")),
+    "imputation from untreated rows", c("adjustment", "factors", "trends", "absorb"), adjusted = " with covariates",
+    details = function(asked) {
+      if (!is.null(asked$factors)) sprintf(" with %s", plural(asked$factors, "shared factor")) else line_words(asked)
+    },
     estimate = function(panel, y, asked, call) {
-      if (is.null(asked$factors)) estimate_imputation(panel, y, asked, call) else
-        estimate_factors(panel, y, asked, call)
+      if (!is.null(asked$factors)) return(estimate_factors(panel, y, asked, call))
+      plain <- is.null(asked$trends) && is.null(asked$absorb)
+      if (plain) estimate_imputation(panel, y, asked, call) else estimate_wide_imputation(panel, y, asked, call)
     }
   ),
   interaction = new_did_estimator(
@@ -53,7 +56,7 @@ did_estimators <- list(
     "a two-way fixed-effects regression", c("adjustment", "absorb", "trends", "small_sample"),
     adjusted = " with covariates",
     regression = TRUE, mean = "a weighted mix of effects that decompose_did() takes apart",
-    details = function(asked) if (!is.null(asked$trends)) sprintf(" with a linear trend for each %s", asked$trends),
+    details = function(asked) line_words(asked),
     estimate = function(panel, y, asked, call) estimate_two_way(panel, y, asked, call)
   ),
   event_study = new_did_estimator(
@@ -97,6 +100,8 @@ did_estimators <- list(
     ranked = function(effect, plan) with_placebo_ranks(effect, plan)
   )
 )
+
+line_words <- function(asked) if (!is.null(asked$trends)) sprintf(" with a linear trend for each %s", asked$trends)
 
 since_words <- function(asked) {
   if (is.null(asked$since)) return(NULL)

@@ -19,10 +19,7 @@ estimate_factors <- function(panel, y, asked, call) {
   gap <- wide
   gap[] <- NA_real_
   gap[told, ] <- wide[told, , drop = FALSE] - found$fitted
-  cells <- plan_cells(panel, asked)
-  cells <- cells[cells$kind == "post", ]
-  cells[c("base", "reason")] <- list(NA_integer_, NA_character_)
-  rownames(cells) <- NULL
+  cells <- imputed_cells(panel, asked)
   seen <- colSums(!is.na(untreated[told, , drop = FALSE])) > 0
   parts <- lapply(seq_len(nrow(cells)), function(k) {
     at <- which(panel$cohort == cells$cohort[k] & !is.na(gap[, cells$time[k]]) & seen[cells$time[k]])
@@ -92,7 +89,12 @@ settled_factors <- function(panel, y, asked, call) {
 }
 
 did_factors <- function(given, call) {
-  if (is.null(given$factors) || identical(given$factors, "choose")) return(given$factors)
+  if (is.null(given$factors)) return(NULL)
+  if (!is.null(given$trends) || !is.null(given$absorb)) {
+    abort_input(c("{.arg factors} stand for what moves units apart, and go with neither {.arg trends} nor
+                   {.arg absorb}.", i = "Leave out {.arg factors}, or the other."), call = call)
+  }
+  if (identical(given$factors, "choose")) return(given$factors)
   good <- is.numeric(given$factors) && length(given$factors) == 1L && given$factors %in% 0:most_factors
   if (good) return(as.integer(given$factors))
   abort_input(c("{.arg factors} must be 0 to {most_factors}, or \"choose\".",

@@ -59,10 +59,12 @@
 #'   `"group_time"` and `"triple"`.
 #' @param third For `"triple"`: name of a two-valued column that tells the affected from the unaffected.
 #' @param affected The value of `third` that means affected; TRUE, 1 and yes need no naming.
-#' @param absorb For `"two_way"`: further columns whose levels are absorbed as fixed effects, such as
-#'   `"coast:quarter"` for every combination of two columns.
-#' @param trends For `"two_way"`: `"unit"` or `"group"` for a straight line in time of its own for each. It takes away
-#'   what grows under treatment along with differing trends, and needs several periods before it.
+#' @param absorb For `"two_way"` and `"imputation"`: further columns whose levels are absorbed as fixed effects, such as
+#'   `"coast:quarter"` for every combination of two columns. (Effects of a covariate that change from period to period
+#'   are covariates: `~ market_km:quarter`.)
+#' @param trends For `"two_way"` and `"imputation"`: `"unit"` or `"group"` for a straight line in time of its own for
+#'   each. In the regression it takes away what grows under treatment along with differing trends; imputation draws
+#'   lines from untreated rows alone. Both need several periods before treatment.
 #' @param leads,lags For `"event_study"`: how many periods before (beyond the base) and after the onset have a term of
 #'   their own; those beyond are joined in the outermost one. All by default.
 #' @param covariates_of For `"group_time"` and `"two_period"` in a repeated cross-section with `"regression"` or
@@ -236,7 +238,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     anticipation = anticipation,
     base = choose("base", c("previous", "fixed"), if (is_switching(panel)) "fixed" else "previous"),
     third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
-    absorbed = given$absorb, trends = did_trends(panel, given, call), collapse = collapse,
+    absorbed = given$absorb, trends = panel_trends(panel, given$trends, given$absorb, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
     covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),
     doses = did_doses(given, call), knots = did_knots(given, call), since = did_since(given, call),
@@ -246,22 +248,6 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     interval = choose("interval", c("percentile", "normal"), if (is.null(given$factors)) "percentile" else "normal"),
     draws = did_draws(given$draws, inference, entry, call, !is.null(given$factors)), level = level, seed = seed
   )
-}
-
-# Slopes in time for each "unit" or "group", NULL for none.
-did_trends <- function(panel, given, call) {
-  if (is.null(given$trends)) return(NULL)
-  trends <- check_choice(given$trends, c("unit", "group"), "trends", call)
-  if (!is.null(given$absorb)) abort_input("{.arg trends} and {.arg absorb} don't go together.", call = call)
-  if (trends == "group" && is.null(panel$group)) {
-    abort_input(c("The panel has no groups to have trends.", i = "Name {.arg group} in {.fn frame_panel}."),
-                call = call)
-  }
-  if (trends == "unit" && !panel$repeats) {
-    abort_input(c("Units of a repeated cross-section are seen once and have no trends.",
-                  i = "Use {.code trends = \"group\"}."), call = call)
-  }
-  trends
 }
 
 # Only regressions in a repeated cross-section have treated of two periods to be averaged over.
@@ -373,22 +359,6 @@ did_third <- function(panel, estimator, given, call) {
                    call)
   }
   list(name = given$third, levels = read$levels, side = ifelse(read$z[panel$first_row] == 1L, 1L, -1L))
-}
-
-# List of codes per row for each absorbed column or combination "a:b".
-absorbed_codes <- function(panel, absorb, call) {
-  if (is.null(absorb)) return(NULL)
-  if (!is.character(absorb) || anyNA(absorb)) {
-    abort_input("{.arg absorb} must be column names in quotes, such as \"coast\" or \"coast:quarter\".", call = call)
-  }
-  lapply(strsplit(absorb, ":", fixed = TRUE), function(names) {
-    check_columns(names, panel$data, "absorb", call)
-    codes <- lapply(names, function(name) {
-      as.integer(group_codes(panel$data[[name]][panel$rows], name, "absorbed column", panel$rows, call))
-    })
-    code <- Reduce(core_group_codes, codes)
-    match(code, unique(code))
-  })
 }
 
 # Every different way of estimating counts as a design in the logbook.

@@ -62,3 +62,60 @@ centred_columns <- function(x) {
 periods_since <- function(panel) {
   panel$periods$position[panel$time] - panel$cohorts$position[panel$cohort[panel$unit]]
 }
+
+# Slopes in time for each "unit" or "group", NULL for none.
+panel_trends <- function(panel, trends, absorb, call) {
+  if (is.null(trends)) return(NULL)
+  trends <- check_choice(trends, c("unit", "group"), "trends", call)
+  if (!is.null(absorb)) abort_input("{.arg trends} and {.arg absorb} don't go together.", call = call)
+  if (trends == "group" && is.null(panel$group)) {
+    abort_input(c("The panel has no groups to have trends.", i = "Name {.arg group} in {.fn frame_panel}."),
+                call = call)
+  }
+  if (trends == "unit" && !panel$repeats) {
+    abort_input(c("Units of a repeated cross-section are seen once and have no trends.",
+                  i = "Use {.code trends = \"group\"}."), call = call)
+  }
+  trends
+}
+
+# List of codes per row for each absorbed column or combination "a:b".
+absorbed_codes <- function(panel, absorb, call) {
+  if (is.null(absorb)) return(NULL)
+  if (!is.character(absorb) || anyNA(absorb)) {
+    abort_input("{.arg absorb} must be column names in quotes, such as \"coast\" or \"coast:quarter\".", call = call)
+  }
+  lapply(strsplit(absorb, ":", fixed = TRUE), function(names) {
+    check_columns(names, panel$data, "absorb", call)
+    codes <- lapply(names, function(name) {
+      as.integer(group_codes(panel$data[[name]][panel$rows], name, "absorbed column", panel$rows, call))
+    })
+    code <- Reduce(core_group_codes, codes)
+    match(code, unique(code))
+  })
+}
+
+# What goes with unit and period effects in a regression on rows of a view: list(x: columns on like scales, covariates
+# first, NULL for none; slope: time, where each unit has a line of its own).
+trend_columns <- function(panel, view, asked, call) {
+  rows <- view$rows
+  position <- panel$periods$position[rows$time]
+  by_group <- identical(asked$trends, "group") && panel$repeats
+  lines <- if (by_group) list(panel$group[rows$unit])
+  pick <- function(code) if (is.null(view$order)) code else code[view$order]
+  levels <- c(lines, lapply(asked$absorb, pick))
+  count <- sum(vapply(levels, function(code) length(unique(code)), 0L))
+  if (count > 2000L || as.double(count) * length(rows$unit) > 4e8) {
+    abort_unsupported(c("Imputation holds every further effect as a column, and {count} of them are too many here.",
+                        i = "Absorb fewer, or use {.code estimator = \"two_way\"}."), call = call)
+  }
+  centred <- (position - mean(position)) / max(stats::sd(position), 1e-8)
+  made <- lapply(seq_along(levels), function(k) {
+    code <- match(levels[[k]], unique(levels[[k]]))
+    columns <- matrix(0, length(code), max(code))
+    columns[cbind(seq_along(code), code)] <- if (by_group && k == 1L) centred else 1
+    columns
+  })
+  covariates <- if (ncol(rows$columns) > 1L) rows$columns[, -1L, drop = FALSE]
+  list(x = do.call(cbind, c(list(covariates), made)), slope = if (!is.null(asked$trends) && !by_group) centred)
+}

@@ -147,7 +147,7 @@ panel_placebo <- function(x, piece) {
     missing = panel$missing, event = if (piece$kind != "outcome" && !is.na(event)) event
   ))
   asked <- x$asked
-  passed <- c("adjustment", "comparison", "base", "small_sample", "parallel", "factors")
+  passed <- c("adjustment", "comparison", "base", "small_sample", "parallel", "factors", "trends")
   own <- asked[intersect(did_estimator_of(x)$arguments, passed)]
   if (!is.null(asked$third)) own <- c(own, third = asked$third$name, affected = asked$third$levels[["treated"]])
   if (!is.null(asked$absorbed)) own$absorb <- asked$absorbed

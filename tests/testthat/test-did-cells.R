@@ -160,7 +160,7 @@ test_that("covariates that vary over time are taken from the base period, and th
   dy <- wide$price.2006 - wide$price.2003
   m <- predict(lm(dy ~ tide.2003, wide, subset = is.na(opened)), wide)
   expect_equal(cell_of(effect, 2004, 2006)$estimate, mean((dy - m)[!is.na(wide$opened)]))
-  expect_match(paste(format(effect), collapse = " "), "Tide varies over time: the value in the base period")
+  expect_match(paste(format(effect), collapse = " "), "Used as it stands in the base period, since it varies over time: tide")
 })
 
 test_that("cells that can't be estimated stay in the table with their reason", {
