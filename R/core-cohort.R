@@ -20,11 +20,33 @@ core_block_moments.default <- function(source, combine, cluster, shift = NULL) {
                 square = Map(function(own, scatter) crossprod(own, scatter %*% own), own, source$scatter),
                 weight = source$totals[1L, ] * used))
   }
-  pieces <- core_pieces(source, combine, cluster, shift)
   used <- core_units_in_use(source)
+  if (is_own_cluster(cluster) && inherits(source, "twin_row_source")) return(row_moments(source, combine, shift, used))
+  pieces <- core_pieces(source, combine, cluster, shift)
   list(count = tabulate(pieces$block, blocks), total = sums_on(pieces$sums, pieces$block, blocks),
        square = lapply(seq_len(blocks), function(h) crossprod(pieces$sums[pieces$block == h, , drop = FALSE])),
        weight = core_sums_by(source_weight(source)[used], source$block[used], blocks))
+}
+
+# The moments of units that are their own clusters.
+row_moments <- function(source, combine, shift, used) {
+  blocks <- max(source$block)
+  j <- ncol(combine)
+  inside <- logical(length(source$block))
+  inside[used] <- TRUE
+  total <- matrix(0, blocks, j)
+  square <- rep(list(matrix(0, j, j)), blocks)
+  each_stretch(source, combine, shift, function(part, units) {
+    block <- source$block[units]
+    for (h in unique(block[inside[units]])) {
+      own <- part[block == h & inside[units], , drop = FALSE]
+      total[h, ] <<- total[h, ] + colSums(own)
+      square[[h]] <<- square[[h]] + crossprod(own)
+    }
+  })
+  block <- source$block[used]
+  list(count = tabulate(block, blocks), total = total, square = square,
+       weight = core_sums_by(source_weight(source)[used], block, blocks))
 }
 
 # list(sums: P x J contributions, block: P, cluster: P codes, all: per unit its piece, 0 for those that take no part).

@@ -63,6 +63,42 @@ core_cell_change <- function(dy, z, s, x, adjustment) {
   cell_contrast(list(dy), list(rep(1, length(z))), z, s, x, adjustment, parts$score)
 }
 
+# Several changes of the same units, dy being n x m: what does not depend on the outcome is made once. Returns
+# list(status, estimate = m, contributions = n x m).
+core_cell_changes <- function(dy, z, s, x, adjustment) {
+  parts <- cell_parts(z, s, x, adjustment)
+  if (parts$status != "converged") return(parts["status"])
+  weighted <- !is.null(parts$score)
+  own <- s * z / sum(s * z)
+  other <- if (weighted) parts$score$weight * (1 - z) / sum(parts$score$weight * (1 - z)) else numeric(length(z))
+  about <- function(weight, r, mean) weight * r - outer(weight, mean)
+  model <- if (adjustment == "ipw") NULL else comparison_model(dy, z, s, x)
+  r <- if (is.null(model)) dy else model$residual
+  first <- colSums(own * r)
+  second <- colSums(other * r)
+  contributions <- about(own, r, first)
+  if (weighted) {
+    away <- about(other, r, second)
+    pull <- rbind(colSums(away), crossprod(x, away))
+    contributions <- contributions - away - parts$score$residual * (cbind(1, x) %*% (parts$score$covariance %*% pull))
+  }
+  if (!is.null(model)) contributions <- contributions + model$carry(other - own)
+  list(status = "converged", estimate = first - second, contributions = contributions)
+}
+
+# Linear regressions of each column of dy among the comparison: residual (n x m, of all), carry: what it contributes
+# to sums of what it foretells with the given weights (n).
+comparison_model <- function(dy, z, s, x) {
+  w <- s * (1 - z)
+  centre <- colSums(w * x) / sum(w)
+  x <- x - rep(centre, each = nrow(x))
+  size <- sqrt(colSums(w * x^2) / sum(w))
+  x <- cbind(1, x / rep(ifelse(size > 0, size, 1), each = nrow(x)))
+  inverse <- core_solve_scatter(crossprod(x, w * x))$inverse
+  residual <- dy - x %*% (inverse %*% crossprod(x, w * dy))
+  list(residual = residual, carry = function(v) w * drop(x %*% (inverse %*% crossprod(x, v))) * residual)
+}
+
 # The same for other units in both periods: the difference of two ATTs, one in the period (after = 1) and one in the
 # base period, weighted by one score for both (their first doubly robust form for repeated cross-sections). over:
 # "period", models are averaged over the treated of their own period; "all", over those of both, with which the
@@ -126,7 +162,8 @@ cell_parts <- function(z, s, x, adjustment) {
   if (fit$status != "converged") return(list(status = fit$status))
   odds <- fit$fitted / (1 - fit$fitted)
   nuisance <- core_scaled(core_regression_nuisance(x, fit$covariance, s * (z - fit$fitted)), s * (z == 0L) * odds)
-  list(status = "converged", score = list(weight = s * ifelse(z == 1L, 1, odds), nuisance = nuisance))
+  list(status = "converged", score = list(weight = s * ifelse(z == 1L, 1, odds), nuisance = nuisance,
+                                          covariance = fit$covariance, residual = s * (z - fit$fitted)))
 }
 
 # Sum over periods of treated less control mean (times arms); y: outcomes with the sign of their period; inside: its 0/1

@@ -24,9 +24,9 @@ core_contributions <- function(source, combine, shift = NULL) UseMethod("core_co
 #' @exportS3Method
 core_contributions.twin_row_source <- function(source, combine, shift = NULL) { # nolint: object_name_linter.
   out <- matrix(0, length(source$block), ncol(combine))
-  for (k in which(rowSums(combine != 0) > 0)) {
+  for (k in seq_len(nrow(combine))) {
     at <- source$rows[[k]]
-    out[at, ] <- out[at, ] + outer(source$values[[k]], combine[k, ])
+    for (j in which(combine[k, ] != 0)) out[at, j] <- out[at, j] + source$values[[k]] * combine[k, j]
   }
   if (!is.null(shift)) out <- out + source$s * shift[source$block, , drop = FALSE]
   out
@@ -53,7 +53,11 @@ block_coefficients <- function(source, h, combine, shift) {
 core_units_in_use <- function(source) UseMethod("core_units_in_use")
 
 #' @exportS3Method
-core_units_in_use.twin_row_source <- function(source) sort(unique(unlist(source$rows))) # nolint: object_name_linter.
+core_units_in_use.twin_row_source <- function(source) { # nolint: object_name_linter. An S3 method.
+  used <- logical(length(source$block))
+  for (rows in source$rows) used[rows] <- TRUE
+  which(used)
+}
 
 #' @exportS3Method
 core_units_in_use.twin_block_source <- function(source) { # nolint: object_name_linter.
@@ -211,25 +215,31 @@ block_scatter <- function(source) {
   lapply(seq_along(source$coefficients), function(h) crossprod(data[source$block == h, , drop = FALSE]))
 }
 
-# A stretch of units at a time, so that n x cells never stands in memory at once.
 #' @exportS3Method
 unit_squares.twin_row_source <- function(source, combine, shift) { # nolint: object_name_linter. An S3 method.
-  stretch <- 20000L
-  n <- length(source$block)
   out <- matrix(0, ncol(combine), ncol(combine))
-  for (start in seq(1L, n, by = stretch)) {
-    end <- min(n, start + stretch - 1L)
+  each_stretch(source, combine, shift, function(part, units) out <<- out + crossprod(part))
+  out
+}
+
+# Contributions of a stretch of units at a time, so that n x cells never stands in memory at once. use: function(part:
+# units x J, units).
+each_stretch <- function(source, combine, shift, use, stretch = 20000L) {
+  n <- length(source$block)
+  starts <- seq(1L, n, by = stretch)
+  ends <- pmin(starts + stretch - 1L, n)
+  plain <- nrow(combine) == ncol(combine) && all(combine == diag(nrow(combine)))
+  cuts <- lapply(source$rows, function(rows) c(0L, findInterval(ends, rows)))
+  for (b in seq_along(starts)) {
+    start <- starts[b]
+    end <- ends[b]
     part <- matrix(0, end - start + 1L, length(source$rows))
     for (k in seq_along(source$rows)) {
-      at <- seq_len(findInterval(end, source$rows[[k]]) - findInterval(start - 1L, source$rows[[k]])) +
-        findInterval(start - 1L, source$rows[[k]])
+      at <- seq_len(cuts[[k]][b + 1L] - cuts[[k]][b]) + cuts[[k]][b]
       part[source$rows[[k]][at] - start + 1L, k] <- source$values[[k]][at]
     }
-    part <- part %*% combine
-    if (!is.null(shift)) {
-      part <- part + source$s[start:end] * shift[source$block[start:end], , drop = FALSE]
-    }
-    out <- out + crossprod(part)
+    if (!plain) part <- part %*% combine
+    if (!is.null(shift)) part <- part + source$s[start:end] * shift[source$block[start:end], , drop = FALSE]
+    use(part, start:end)
   }
-  out
 }

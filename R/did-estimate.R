@@ -34,13 +34,6 @@ varying_note <- function(panel, asked) {
 
 and_list_verb <- function(words, one, many) paste(and_list(words), if (length(words) == 1L) one else many)
 
-# Covariates that differ within a unit.
-changing_columns <- function(panel) {
-  if (is_remote(panel)) return(panel$varying)
-  varies <- vapply(panel$columns, function(column) any(column$values != column$values[panel$first_row][panel$unit]), NA)
-  names(panel$columns)[varies]
-}
-
 estimate_two_way <- function(panel, y, asked, call) {
   if (asked$anticipation > 0) y[is_anticipating(panel, asked$anticipation)] <- NA
   if (length(asked$absorb) > 0L) return(absorbed_two_way(panel, y, asked, call))

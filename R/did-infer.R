@@ -6,11 +6,11 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   codes <- if (own) as.vector(found$cluster) else unique(as.vector(found$cluster))
   cluster <- if (own) seq_along(codes) else match(found$cluster, codes)
   count <- if (own) core_count_in_use(found$source) else core_clusters_in_use(found$source, cluster)
-  check_did_clusters(count, name, asked, is.null(found$cells), call)
-  found$notes <- c(found$notes, cluster_level_note(panel))
   table <- did_table(panel, y, found)
   estimable <- !is.na(table$estimate)
   if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
+  check_did_clusters(count, name, asked, is.null(found$cells), call)
+  found$notes <- c(found$notes, cluster_level_note(panel))
   effect <- new_did(panel, outcome, asked, found, table, list(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
     regression = !is.null(found$path),

@@ -400,7 +400,8 @@ collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env())
     time = (cells - 1L) %% nrow(panel$periods) + 1L, cohort = panel$cohort[first],
     cluster = structure(panel$cluster[first], name = attr(panel$cluster, "name"),
                         labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name"))),
-    columns = if (is.null(x)) list() else columns, rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
+    columns = if (is.null(x)) list() else columns,
+    varying = if (is.null(x)) character() else columns_over_time(columns, which(!duplicated(unit)), unit), rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
     repeats = TRUE, first_row = which(!duplicated(unit)),
     dose = if (has_dose(panel)) list(name = panel$dose$name, amount = panel$dose$amount[first])
   )

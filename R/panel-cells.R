@@ -46,7 +46,10 @@ panel_group_time <- function(panel, y, settings, cells = plan_cells(panel, setti
   balanced <- settings$adjustment == "none" && is_complete(panel, y) && has_constant_weight(panel) &&
     !isTRUE(panel$carried$by_cohort)
   asked <- which(is.na(cells$reason) & cells$kind != "base")
+  fixed <- !balanced && is.null(settings$side) && settings$adjustment != "none" && is_complete(panel, y) &&
+    has_constant_weight(panel) && !is_carried(panel) && length(changing_columns(panel)) == 0L
   measured <- function(cells, compare) {
+    if (fixed) return(fixed_cells(panel, y, s, cells, compare, settings$adjustment))
     if (balanced) balanced_cells(y, s, panel, cells, compare, settings$side) else
       looped_cells(panel, y, s, cells, compare, settings)
   }
@@ -134,6 +137,50 @@ balanced_cells <- function(y, s, panel, cells, compare, side) {
   found$n_comparison <- vapply(compare, function(codes) sum(counts[codes]), 0)
   found
 }
+
+# Units all seen in all periods, with covariates and weights that stay the same: cells of one cohort with the same
+# comparison share their units, and what is known of them but the outcome.
+fixed_cells <- function(panel, y, s, cells, compare, adjustment) {
+  periods <- nrow(panel$periods)
+  x <- first_covariates(panel)
+  copies <- unit_copies(panel)
+  key <- paste(cells$cohort, vapply(compare, paste, "", collapse = " "))
+  rows <- vector("list", nrow(cells))
+  out <- list(estimate = rep(NA_real_, nrow(cells)), reason = rep(NA_character_, nrow(cells)),
+              n_treated = numeric(nrow(cells)), n_comparison = numeric(nrow(cells)))
+  values <- rows
+  for (together in split(seq_len(nrow(cells)), match(key, unique(key)))) {
+    at <- which(panel$cohort %in% c(cells$cohort[together[1L]], compare[[together[1L]]]))
+    z <- as.integer(panel$cohort[at] == cells$cohort[together[1L]])
+    seen <- unique(c(cells$time[together], cells$base[together]))
+    own <- vapply(seen, function(t) y[(at - 1L) * periods + t], numeric(length(at)))  # there are no gaps
+    of_period <- function(times) own[, match(times, seen), drop = FALSE]
+    dy <- of_period(cells$time[together]) - of_period(cells$base[together])
+    found <- core_cell_changes(dy, z, s[at], x[at, , drop = FALSE], adjustment)
+    out$n_treated[together] <- sum(copies[at][z == 1L])
+    out$n_comparison[together] <- sum(copies[at][z == 0L])
+    if (found$status != "converged") {
+      out$reason[together] <- status_reasons[[found$status]]
+      next
+    }
+    out$estimate[together] <- found$estimate
+    rows[together] <- list(at)
+    values[together] <- lapply(seq_along(together), function(j) found$contributions[, j])
+  }
+  c(out, list(source = core_row_source(s, panel$cohort, rows, values, cells[c("cohort", "event_time")])))
+}
+
+# Covariates of the units' first rows. Terms that are made of all rows (such as splines) are made of them.
+first_covariates <- function(panel) {
+  plain <- is.null(panel$formula) || all(vapply(as.list(attr(stats::terms(panel$formula), "variables"))[-1L], is.symbol,
+                                                NA))
+  if (!plain) return(covariate_matrix(panel$columns, panel$formula)[panel$first_row, , drop = FALSE])
+  columns <- lapply(panel$columns, column_rows, at = panel$first_row)
+  covariate_matrix(columns, panel$formula)
+}
+
+status_reasons <- c(separated = "covariates tell cohort and comparison apart without error",
+                    not_converged = "the score or outcome model did not converge")
 
 # Cell by cell: other units in each, covariates, or a repeated cross-section.
 looped_cells <- function(panel, y, s, cells, compare, settings) {
@@ -274,9 +321,7 @@ cell_result <- function(panel, z, at, found, where) {
     return(c(list(reason = sprintf("nobody of the %s seen %s", if (any(z == 1L)) "comparison" else "cohort", where)),
              counts))
   }
-  reasons <- c(separated = "covariates tell cohort and comparison apart without error",
-               not_converged = "the score or outcome model did not converge")
-  if (found$status != "converged") return(c(list(reason = reasons[[found$status]]), counts))
+  if (found$status != "converged") return(c(list(reason = status_reasons[[found$status]]), counts))
   c(list(estimate = found$estimate, rows = at, contributions = found$contributions), counts)
 }
 

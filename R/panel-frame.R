@@ -122,6 +122,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   new_panel(with_design(c(
     list(data = data, row_of = row_of, rows = rows, roles = roles, s = s,
          in_order = length(rows) == nrow(data) && !is.unsorted(rows), columns = columns, formula = wanted$formula,
+         varying = columns_over_time(columns, timing$fields$first_row, timing$fields$unit),
          missing = missing, logged = logged, dropped = dropped[dropped > 0], treated = timing$treated,
          events = check_outcomes(data, outcome, event, rows, call)),
     timing$fields

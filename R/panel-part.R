@@ -15,13 +15,10 @@ panel_part <- function(panel, inside, name) {
     structure(match(own, known), labels = attr(codes, "labels")[known], name = attr(codes, "name"))
   }
   unit <- match(panel$unit[at], units)
-  columns <- lapply(panel$columns, function(column) {
-    column$values <- column$values[at]
-    if (!is.null(column$flag)) column$flag <- column$flag[at]
-    column
-  })
+  columns <- lapply(panel$columns, column_rows, at = at)
   out <- amend(
     panel, rows = panel$rows[at], in_order = FALSE, s = panel$s[at], columns = columns, unit = unit,
+    varying = columns_over_time(columns, which(!duplicated(unit)), unit),
     time = match(panel$time[at], times), cohort = match(panel$cohort[units], cohorts),
     first_row = which(!duplicated(unit)), unit_labels = panel$unit_labels[units], group = kept(panel$group),
     cluster = kept(panel$cluster), cohorts = plain_rows(panel$cohorts, cohorts),

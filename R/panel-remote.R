@@ -28,6 +28,7 @@ frame_remote_panel <- function(data, roles, given, call) {
   panel <- new_panel(c(
     list(data = first[0L, , drop = FALSE], row_of = NULL, roles = roles, columns = covariates$columns,
          formula = wanted$formula, design = covariates$design, varying = covariates$varying,
+         arms = NULL, held = NULL, dose = NULL,
          missing = given$missing, logged = given$logged, dropped = dropped[dropped > 0],
          treated = if (!is.null(used$arms)) used$arms$levels[["treated"]], events = outcomes$events,
          repeats = table$repeats, scale = table$time$scale, table = table, source = source, outcomes = outcomes,

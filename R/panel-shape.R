@@ -81,3 +81,10 @@ aligned_means <- function(panel, y) {
 treatment_of <- function(panel) {
   if (is.null(panel$roles$treatment)) panel$roles$first_treated else panel$roles$treatment
 }
+
+# Names of covariates that differ within a unit, known since framing.
+changing_columns <- function(panel) panel$varying
+
+columns_over_time <- function(columns, first_row, unit) {
+  names(columns)[vapply(columns, function(column) any(column$values != column$values[first_row][unit]), NA)]
+}

@@ -60,7 +60,9 @@ export_table <- function(x, file, caption = NULL, columns = NULL, labels = NULL,
   se <- check_choice(se, c("beside", "under"))
   style <- list(columns = columns, labels = labels, digits = digits, stars = stars, se = se)
   check_style(style, x, layout)
-  if (!is.null(note) && !(rlang::is_string(note) && !is.na(note))) abort_input("{.arg note} must be one text, or \"\".")
+  if (!is.null(note) && !(rlang::is_string(note) && !is.na(note) && validUTF8(enc2utf8(note)))) {
+    abort_input("{.arg note} must be one text, or \"\".")
+  }
   kind <- tolower(tools::file_ext(file))
   if (!kind %in% names(table_formats)) {
     abort_file(c("Can't write {.file {file}}.",

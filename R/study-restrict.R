@@ -8,13 +8,16 @@ study_rows <- function(study, keep) {
   code <- function(role) {
     if (!is.null(study[[role]])) structure(study[[role]][keep], labels = attr(study[[role]], "labels"))
   }
-  columns <- lapply(study$columns, function(column) {
-    column$values <- column$values[keep]
-    if (!is.null(column$flag)) column$flag <- column$flag[keep]
-    column
-  })
+  columns <- lapply(study$columns, column_rows, at = keep)
   amend(study, rows = study$rows[keep], z = study$z[keep], s = study$s[keep], cluster = code("cluster"),
         stratum = code("stratum"), columns = columns)
+}
+
+# A prepared column at some of its rows.
+column_rows <- function(column, at) {
+  column$values <- column$values[at]
+  if (!is.null(column$flag)) column$flag <- column$flag[at]
+  column
 }
 
 # The units of each level of a column of the data, as a named list of logical vectors over the study's rows. Levels in

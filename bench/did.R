@@ -87,6 +87,42 @@ imputation <- best(function() measure_did(panel, estimator = "imputation"))
 interaction <- best(function() measure_did(panel, estimator = "interaction"))
 cat(sprintf("the same cells by imputation %.2f s, by one regression %.2f s\n", imputation, interaction))
 
+# Augmented cells with covariates, against calls of glm on one cross-section: `units` times ten periods, thirty cells.
+data <- local({
+  set.seed(3)
+  start <- c(4, 6, 9, NA)[sample.int(4L, units, replace = TRUE)]
+  depth <- rnorm(units)
+  boats <- rnorm(units)
+  coast <- rbinom(units, 1, 0.4)
+  out <- data.frame(unit = rep(seq_len(units), each = 10), time = rep(1:10, units))
+  for (name in c("start", "depth", "boats", "coast")) out[[name]] <- get(name)[out$unit]
+  out$y <- rnorm(units)[out$unit] + 0.1 * out$time * (1 + out$depth) + rnorm(nrow(out))
+  out
+})
+panel <- frame_panel(data, outcome = "y", time = "time", unit = "unit", first_treated = "start",
+                     covariates = ~ depth + boats + coast)
+section <- data[data$time == 1, ]
+plain_time <- best(function() glm(!is.na(start) ~ depth + boats + coast, binomial, section))
+ours <- measure_did(panel, base = "fixed")
+our_time <- best(function() measure_did(panel, base = "fixed"))
+invisible(gc(reset = TRUE))
+measure_did(panel, base = "fixed")
+most <- sum(gc()[, 6L])
+cat(sprintf(paste("%d augmented cells of %g units x 10 periods, three covariates: measure_did %.2f s, one glm %.2f s, ratio %.1f",
+                  "(3 wanted); R at most %.0f MB, the data %.0f MB\n"), nrow(ours$cells), units, our_time, plain_time,
+            our_time / plain_time, most, as.numeric(object.size(data)) / 2^20))
+rm(data, panel, section, ours)
+
+# All that is looked at before and beside an effect, 7,000 units in 65 periods.
+panel <- frame_panel(world(7000, 65, 12), outcome = "y", time = "time", unit = "unit", treatment = "open")
+looks <- c(timing = best(function() summary(panel), 1), trends = best(function() assess_trends(panel), 1),
+           decomposition = best(function() decompose_did(panel), 1), groups = best(function() describe_groups(panel, columns = "region"), 1),
+           power = best(function() assess_power(panel), 1), cells = best(function() measure_did(panel), 1))
+path <- summarise_did(measure_did(panel, base = "fixed"), "event", window = c(-10, 10))
+looks[["drift"]] <- best(function() probe_trends(path, interval = "direct"), 1)
+cat(sprintf("diagnostics of 7,000 units x 65 periods: %s; together %.1f s (5 wanted)\n",
+            paste(sprintf("%s %.2f", names(looks), looks), collapse = ", "), sum(looks)))
+
 # The synthetic comparison of 1,000 units in 100 periods; the plain way: the same weights by accelerated projected
 # gradients, to a relative step of 1e-8.
 towns <- local({

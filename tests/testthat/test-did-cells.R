@@ -263,3 +263,35 @@ test_that("outcomes with two values are shares", {
   expect_equal(measure_did(panel, "dear")$estimate, measure_did(panel, "share")$estimate)
   expect_match(paste(format(measure_did(panel)), collapse = " "), "the share with dear = \"yes\"")
 })
+
+test_that("cells that share their units give what each gives by itself", {
+  data <- many_harbours(120, seed = 8)
+  data$kind <- factor(c("sand", "rock", "mud"))[1 + as.integer(data$harbour) %% 3]
+  for (comparison in c("never", "not_yet")) {
+    for (adjustment in c("regression", "ipw", "augmented")) {
+      measured <- function(data, ...) {
+        measure_did(harbour_panel(data, covariates = ~ depth + kind, weight = "s", ...), adjustment = adjustment,
+                    comparison = comparison, base = "fixed")
+      }
+      together <- suppressWarnings(measured(data))
+      # a covariate that moves, but in a period that no cell starts from, sends the same cells through the loop
+      moved <- transform(data, depth = depth + (year == 2006))
+      alone <- suppressWarnings(measured(moved))
+      expect_identical(alone$study$varying, "depth")
+      expect_equal(together$estimate, alone$estimate)
+      expect_equal(vcov(together), vcov(alone), tolerance = 1e-7)
+      expect_equal(tidy(together)[c("n_treated", "n_comparison", "df")], tidy(alone)[c("n_treated", "n_comparison", "df")])
+      expect_equal(augment(together), augment(alone), tolerance = 1e-7)
+    }
+  }
+  # covariates on wild scales, and one that repeats another
+  wild <- transform(data, depth = 1e6 + 1e-2 * depth, again = 3 * depth)
+  own <- suppressWarnings(measure_did(harbour_panel(wild, covariates = ~ depth + again), adjustment = "regression"))
+  plain <- suppressWarnings(measure_did(harbour_panel(data, covariates = ~ depth), adjustment = "regression"))
+  expect_equal(unname(own$estimate), unname(plain$estimate), tolerance = 1e-6)
+  apart <- transform(data, side = as.double(!is.na(opened)))
+  expect_warning(none <- measure_did(harbour_panel(transform(apart, side = side + rnorm(120, sd = 1e-3)[as.integer(harbour)]),
+                                                   covariates = ~ side + depth), adjustment = "ipw", comparison = "never") |>
+                   tryCatch(twin_error = identity), NA)
+  expect_match(conditionMessage(none), "tell cohort and comparison apart")
+})

@@ -33,7 +33,7 @@ test_that("two-way fixed effects are the regression with all columns: gaps, weig
   expect_as_columns(two_way(weight = "s", cluster = "bay"), by_columns(formula, data, "open", data$bay, data$s))
   covariates <- update(formula, . ~ . + tide)
   expect_as_columns(two_way(covariates = ~ tide + depth), by_columns(covariates, data, "open", data$harbour))
-  expect_match(paste(format(two_way(covariates = ~ tide + depth)), collapse = " "), "Depth is left out")
+  expect_match(paste(format(two_way(covariates = ~ tide + depth)), collapse = " "), "Left out: depth, which the fixed effects explain")
   expect_equal(measure_did(harbour_panel(data, covariates = ~ tide), estimator = "two_way", adjustment = "none")$estimate,
                two_way()$estimate)
 })
