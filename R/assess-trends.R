@@ -20,8 +20,8 @@
 #' @param leads Of the test among untreated rows (Borusyak, Jaravel & Spiess 2024, the one that belongs to imputation):
 #'   how many of the last periods before treatment have a term in a regression with unit and period effects, 3 by
 #'   default; 0 for no such test. Terms that can't be told from the effects drop out.
-#' @param trends,absorb Of the test among untreated rows: lines in time of each `"unit"` or `"group"`, and further effects, as
-#'   in [measure_did()] with imputation, whose test it then is.
+#' @param trends,absorb Of the test among untreated rows: lines in time of each `"unit"` or `"group"`, and further
+#'   effects, as in [measure_did()] with imputation, whose test it then is.
 #' @param level Of intervals; the tests' power is for tests at `1 - level`.
 #' @return A `twin_trends`. `tidy()` gives one row per test: `test` ("joint", "common drift", "placebo", "last period",
 #'   "leads", "cohort slope"), `at` (periods before treatment, or cohort), `estimate`, `std.error`, `statistic` (F of
@@ -246,7 +246,9 @@ leads_row <- function(panel, y, settings, leads) {
     outer(own, events, function(a, b) as.double(is.finite(a) & a == b))
   })
   wide <- !is.null(settings$trends) || length(settings$absorb) > 0L
-  fit <- if (wide) wide_leads(panel, view, since, events, settings) else {
+  fit <- if (wide) {
+    wide_leads(panel, view, since, events, settings)
+  } else {
     core_within_fit(core_within_grams(view$rows, view$cohort, length(treat)), treat, ncol(view$rows$columns) - 1L)
   }
   kept <- !fit$aliased[fit$own]

@@ -1,5 +1,5 @@
-# Methods, "Difference-in-differences": effects by dose (Callaway, Goodman-Bacon & Sant'Anna 2024). What each treated row
-# lies above the change that the comparison foretells for it, its gap, is regressed on a spline of the dose.
+# Methods, "Difference-in-differences": effects by dose (Callaway, Goodman-Bacon & Sant'Anna 2024). What each treated
+# row lies above the change that the comparison foretells for it, its gap, is regressed on a spline of the dose.
 
 # The basis of splines of `degree` (1 or more) with inner knots between both ends, n x q, or its slope in the dose.
 core_dose_basis <- function(dose, spline, slope = FALSE) {
@@ -9,9 +9,9 @@ core_dose_basis <- function(dose, spline, slope = FALSE) {
   splines::splineDesign(knots, dose, ord = order, derivs = rep(as.integer(slope), length(dose)))
 }
 
-# gap, dose, s: n; at: J doses. Returns list(estimate, shares, own), of J effects, J slopes, the mean effect and the mean
-# slope over the rows: shares (n x columns) is what each gap counts in it, own what the row contributes, the rows that
-# a mean is taken over being drawn too. NULL where the rows can't tell the spline.
+# gap, dose, s: n; at: J doses. Returns list(estimate, shares, own), of J effects, J slopes, the mean effect and the
+# mean slope over the rows: shares (n x columns) is what each gap counts in it, own what the row contributes, the rows
+# that a mean is taken over being drawn too. NULL where the rows can't tell the spline.
 core_dose_curve <- function(gap, dose, s, spline, at) {
   psi <- core_dose_basis(dose, spline)
   slope <- core_dose_basis(dose, spline, slope = TRUE)

@@ -1,10 +1,10 @@
-# Imputation (Borusyak, Jaravel & Spiess 2024) with more than unit and period effects: a line in time for each unit, and any
-# further columns. What untreated rows say of a unit's level (and line) is taken off all of its rows; a regression of what
-# is left of untreated rows on what is left of period indicators and columns foretells the treated ones.
+# Imputation (Borusyak, Jaravel & Spiess 2024) with more than unit and period effects: a line in time for each unit, and
+# any further columns. What untreated rows say of a unit's level (and line) is taken off all of its rows; a regression
+# of what is left of untreated rows on what is left of period indicators and columns foretells the treated ones.
 
 # y, w (untreated weight, 0 elsewhere): n; x: n x q further columns on like scales or NULL; slope: n (time) or NULL.
-# Returns list(columns: n x (T + q) of period indicators and x, y: n, both after levels and lines, beta, inverse, scatter,
-# aliased, left: n, y less what is foretold).
+# Returns list(columns: n x (T + q) of period indicators and x, y: n, both after levels and lines, beta, inverse,
+# scatter, aliased, left: n, y less what is foretold).
 core_untreated_fit <- function(y, x, unit, time, periods, slope, w) {
   indicators <- vapply(seq_len(periods), function(t) as.double(time == t), numeric(length(time)))
   all <- core_residuals_by(cbind(y, indicators, x), slope, unit, w)

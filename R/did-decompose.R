@@ -22,11 +22,12 @@
 #'   within half its standard error, or a tenth of its size, of `att`? Where nothing clean is known of `att`, are less
 #'   than 5 per cent of the weight on comparisons with units treated already, and negative weights above -0.01?
 #'   Of a panel with doses: the coefficient of the amount (dose times under treatment), which weighs effects at doses
-#'   below the average negatively (Callaway, Goodman-Bacon & Sant'Anna 2024). `tidy()` then gives one row per dose (tenths
-#'   where there are many): `from, to, dose, units, effect` (against units not yet treated), `weight` in the coefficient,
-#'   `share` (weight over the sum of all weights by size), `adds` (weights times effects); `glance()`: `estimate, negative_share` (of all weights by size), `average_slope` over
-#'   the treated with its error, `remainder` (what differs before treatment adds), `trusted` (is the coefficient within
-#'   half that error, or a tenth of its size, of the average slope?).
+#'   below the average negatively (Callaway, Goodman-Bacon & Sant'Anna 2024). `tidy()` then gives one row per dose
+#'   (tenths where there are many): `from, to, dose, units, effect` (against units not yet treated), `weight` in the
+#'   coefficient, `share` (weight over the sum of all weights by size), `adds` (weights times effects); `glance()`:
+#'   `estimate, negative_share` (of all weights by size), `average_slope` over the treated with its error, `remainder`
+#'   (what differs before treatment adds), `trusted` (is the coefficient within half that error, or a tenth of its size,
+#'   of the average slope?).
 #' @section Errors: `twin_error_unsupported` for panels that are not balanced (unless `complete`), weights that change
 #'   over time, or a repeated cross-section without groups.
 #' @references

@@ -23,7 +23,9 @@ settled_dose <- function(panel, asked, call) {
   dose <- panel$dose$amount[dose_units(panel)]
   distinct <- sort(unique(dose))
   few <- length(distinct) <= 6L && is.null(asked$knots)
-  inner <- if (few) distinct[-c(1L, length(distinct))] else {
+  inner <- if (few) {
+    distinct[-c(1L, length(distinct))]
+  } else {
     count <- if (is.null(asked$knots)) as.integer(length(distinct) >= 20L) else asked$knots
     unique(unname(stats::quantile(dose, seq_len(count) / (count + 1))))
   }
@@ -35,7 +37,8 @@ settled_dose <- function(panel, asked, call) {
   }
   asked$spline <- list(ends = range(distinct), knots = inner, degree = degree, each = few)
   asked$doses <- if (is.null(asked$doses)) {
-    if (few) distinct else unique(pmin(pmax(signif(unname(stats::quantile(dose, seq(0.1, 0.9, 0.1))), 3), distinct[1L]), max(distinct)))
+    tenths <- signif(unname(stats::quantile(dose, seq(0.1, 0.9, 0.1))), 3)
+    if (few) distinct else unique(pmin(pmax(tenths, distinct[1L]), max(distinct)))
   } else {
     sort(unique(asked$doses))
   }

@@ -28,8 +28,9 @@ varying_note <- function(panel, asked) {
   if (asked$adjustment == "none" || !panel$repeats) return(NULL)
   varies <- changing_columns(panel)
   if (length(varies) == 0L) return(NULL)
-  sprintf("used as %s in the base period, since %s over time: %s", if (length(varies) == 1L) "it stands" else "they stand",
-          if (length(varies) == 1L) "it varies" else "they vary", and_list(varies))
+  one <- length(varies) == 1L
+  sprintf("used as %s in the base period, since %s over time: %s", if (one) "it stands" else "they stand",
+          if (one) "it varies" else "they vary", and_list(varies))
 }
 
 and_list_verb <- function(words, one, many) paste(and_list(words), if (length(words) == 1L) one else many)

@@ -105,8 +105,8 @@ line_words <- function(asked) if (!is.null(asked$trends)) sprintf(" with a linea
 
 since_words <- function(asked) {
   if (is.null(asked$since)) return(NULL)
-  sprintf(" over periods %s to %s since treatment", asked$since[1L], if (is.finite(asked$since[2L])) asked$since[2L] else
-    "the last")
+  last <- if (is.finite(asked$since[2L])) asked$since[2L] else "the last"
+  sprintf(" over periods %s to %s since treatment", asked$since[1L], last)
 }
 
 covariates_of_words <- function(asked) if (asked$covariates_of == "all") " over the covariates of all treated"

@@ -2,7 +2,7 @@
 # further columns, such as one for every coast in every period.
 
 estimate_wide_imputation <- function(panel, y, asked, call) {
-  if (is_remote(panel)) refuse_panel_options(c("trends", "absorb")[c(!is.null(asked$trends), !is.null(asked$absorb))], call)
+  if (is_remote(panel)) refuse_panel_options(if (is.null(asked$trends)) "absorb" else "trends", call)
   cells <- imputed_cells(panel, asked)
   view <- within_view(panel, y, asked)
   since <- if (is.null(view$order)) periods_since(panel) else periods_since(panel)[view$order]

@@ -14,7 +14,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   effect <- new_did(panel, outcome, asked, found, table, list(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
     regression = !is.null(found$path),
-    over = if (!is.null(found$over)) found$over else if (!is.null(found$path)) "event" else if (is.null(found$cells)) "single" else "cells",
+    over = told_over(found),
     text = paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
                   if (!is.null(found$cells)) ", cohort by cohort")
   ), y)
@@ -25,6 +25,12 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   }
   if (asked$inference == "bootstrap") effect <- bootstrap_did(effect, panel, y, asked, call)
   if (effect$over == "dose") with_dose_band(effect) else effect
+}
+
+# What the rows of the table are.
+told_over <- function(found) {
+  if (!is.null(found$over)) return(found$over)
+  if (!is.null(found$path)) "event" else if (is.null(found$cells)) "single" else "cells"
 }
 
 # Clusters smaller than what is treated as a whole: groups; in a cross-section without groups, cohorts.

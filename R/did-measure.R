@@ -26,20 +26,20 @@
 #'   are held, as with `inference = "analytic"` (the jackknife of the first paper). `tidy(part =
 #'   "units")`, `"periods"` and `"fit"` give the weights and how well they do; `plot(view = "paths")` shows both paths.
 #' * `"dose"`: of a panel with doses, the effect at each dose and its slope (Callaway, Goodman-Bacon & Sant'Anna 2024):
-#'   the change of each treated unit less that of its comparison, period by period, on a spline of the dose. An effect at
-#'   a dose is that on units which have it, and needs their trends to be parallel to those of the untreated. A slope, or
-#'   one dose against another, needs more: that units of all doses would gain alike from the same one (strong parallel
-#'   trends). The rows "before" are the same of the last step before treatment.
+#'   the change of each treated unit less that of its comparison, period by period, on a spline of the dose. An effect
+#'   at a dose is that on units which have it, and needs their trends to be parallel to those of the untreated. A slope,
+#'   or one dose against another, needs more: that units of all doses would gain alike from the same one (strong
+#'   parallel trends). The rows "before" are the same of the last step before treatment.
 #' * `"triple"`: group-time effects among those affected less those among the others of the same groups, against one
 #'   comparison cohort at a time, averaged by their size; adjusted effects are all over the covariates of those treated
 #'   and affected (Ortiz-Villavicencio & Sant'Anna 2025).
 #'
-#' With `adjustment` (for `"group_time"`, `"triple"` and `"two_period"`) trends need to be parallel only among units with like
-#' covariates: `"regression"` models the comparison units' change, `"ipw"` weighs them by a logit score of belonging to
-#' the cohort, `"augmented"` does both and is right when either model is (Sant'Anna & Zhao 2020). In a repeated
-#' cross-section the score is of both periods together, and models and weights are used within each. Units that stay are
-#' described by their covariates in the base period. For `"two_way"`, `"interaction"` and `"imputation"` covariates
-#' enter the regression as they stand in each row; what is constant within units drops out, with a note.
+#' With `adjustment` (for `"group_time"`, `"triple"` and `"two_period"`) trends need to be parallel only among units
+#' with like covariates: `"regression"` models the comparison units' change, `"ipw"` weighs them by a logit score of
+#' belonging to the cohort, `"augmented"` does both and is right when either model is (Sant'Anna & Zhao 2020). In a
+#' repeated cross-section the score is of both periods together, and models and weights are used within each. Units that
+#' stay are described by their covariates in the base period. For `"two_way"`, `"interaction"` and `"imputation"`
+#' covariates enter the regression as they stand in each row; what is constant within units drops out, with a note.
 #'
 #' Where treatment switches on and off (`frame_panel(switching = TRUE)`), `"group_time"` follows units from their first
 #' switch, against units that began with the same treatment and have not switched so far (de Chaisemartin &
@@ -105,18 +105,19 @@
 #'   freedom; default with `factors`).
 #' @param level Confidence level, default 0.95.
 #' @param seed Of the draws.
-#' @param by Name of a column with a few levels: effects within each, from its units alone, side by side. In a panel units
-#'   must not change level.
-#' @return With `by`, and of a panel whose treatment is of several kinds, a `twin_dids`: a list of effects, one per level
-#'   or kind, whose `tidy()` has a column `group` or `arm`; `tidy(part = "groups")` gives how each differs from the first
-#'   (`term, first, second, difference` and its error; clusters that hold units of both count), [summarise_did()] averages
-#'   each, `plot()` shows them side by side. Else a `twin_did`, which is a `twin_effect`. `tidy()` gives one row per effect: the columns of any effect,
-#'   `cohort`, `time`, `event_time` (periods since treatment, NA where they don't apply), `kind` ("post", "pre", or
-#'   "base", the period others are measured from), `df`, `n_treated`, `n_comparison`, `reason` (why there is no
-#'   estimate; NA where there is one) and `reach` (the share of treated units whose cohorts the row rests on); of
-#'   outcomes in logs also `percent`, 100 (exp(estimate) - 1), with `percent.error`, `percent.low` and `percent.high`.
-#'   `glance()` gives one row about all of it. `coef()`, `vcov()`, `confint()`, `nobs()` as usual; `plot()` shows the
-#'   cells of each cohort over time. [summarise_did()] averages cells.
+#' @param by Name of a column with a few levels: effects within each, from its units alone, side by side. In a panel
+#'   units must not change level.
+#' @return With `by`, and of a panel whose treatment is of several kinds, a `twin_dids`: a list of effects, one per
+#'   level or kind, whose `tidy()` has a column `group` or `arm`; `tidy(part = "groups")` gives how each differs from
+#'   the first (`term, first, second, difference` and its error; clusters that hold units of both count),
+#'   [summarise_did()] averages each, `plot()` shows them side by side. Else a `twin_did`, which is a `twin_effect`.
+#'   `tidy()` gives one row per effect: the columns of any effect, `cohort`, `time`, `event_time` (periods since
+#'   treatment, NA where they don't apply), `kind` ("post", "pre", or "base", the period others are measured from),
+#'   `df`, `n_treated`, `n_comparison`, `reason` (why there is no estimate; NA where there is one) and `reach` (the
+#'   share of treated units whose cohorts the row rests on); of outcomes in logs also `percent`, 100 (exp(estimate) -
+#'   1), with `percent.error`, `percent.low` and `percent.high`. `glance()` gives one row about all of it. `coef()`,
+#'   `vcov()`, `confint()`, `nobs()` as usual; `plot()` shows the cells of each cohort over time. [summarise_did()]
+#'   averages cells.
 #' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no
 #'   usable outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that
 #'   can't be estimated stay in the table with their reason. `twin_warning_few_clusters`, `twin_warning_tiny_cohort`,
@@ -284,7 +285,8 @@ did_knots <- function(given, call) {
 did_since <- function(given, call) {
   since <- given$since
   if (is.null(since)) return(NULL)
-  if (is.numeric(since) && length(since) == 2L && !anyNA(since) && since[1L] >= 0 && since[1L] <= since[2L]) return(since)
+  pair <- is.numeric(since) && length(since) == 2L && !anyNA(since)
+  if (pair && since[1L] >= 0 && since[1L] <= since[2L]) return(since)
   abort_input(c("{.arg since} must be two numbers of periods since treatment, the first not above the second.",
                 x = "It is {describe_value(since)}.", i = "For example c(0, 3)."), call = call)
 }
@@ -401,7 +403,8 @@ collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env())
     cluster = structure(panel$cluster[first], name = attr(panel$cluster, "name"),
                         labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name"))),
     columns = if (is.null(x)) list() else columns,
-    varying = if (is.null(x)) character() else columns_over_time(columns, which(!duplicated(unit)), unit), rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
+    varying = if (is.null(x)) character() else columns_over_time(columns, which(!duplicated(unit)), unit),
+    rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
     repeats = TRUE, first_row = which(!duplicated(unit)),
     dose = if (has_dose(panel)) list(name = panel$dose$name, amount = panel$dose$amount[first])
   )

@@ -7,9 +7,9 @@
 #'
 #' @param ... Effects from [measure_effect()], [measure_hazard()], or of one number from [measure_did()] and
 #'   [summarise_did()], and fits of `lm()` or `glm()` to [design_data()], see [measure_model()]; names become labels. A
-#'   `twin_effects` or `twin_dids` counts as the effects in it, which must then be on one outcome. Averages of [summarise_did()] by
-#'   event time, cohort or calendar time count as one effect per row under treatment: `glance()` then tests that effects
-#'   are the same over event time, or over cohorts.
+#'   `twin_effects` or `twin_dids` counts as the effects in it, which must then be on one outcome. Averages of
+#'   [summarise_did()] by event time, cohort or calendar time count as one effect per row under treatment: `glance()`
+#'   then tests that effects are the same over event time, or over cohorts.
 #' @param term Which term to compare, default `"difference"`.
 #' @param truth The true value, where it is known (practice data): one number. Marked in print and plot.
 #' @return A `twin_comparison`. `tidy()` gives one row per effect: `label`, `design`, the columns of an effect's

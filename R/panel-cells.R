@@ -102,8 +102,8 @@ wide_outcome <- function(panel, y) {
   out
 }
 
-# Triple differences against one comparison cohort at a time, averaged by the size of these: taken together, cohorts that
-# differ in how many of them are affected would carry what differs between cohorts into the third difference
+# Triple differences against one comparison cohort at a time, averaged by the size of these: taken together, cohorts
+# that differ in how many of them are affected would carry what differs between cohorts into the third difference
 # (Ortiz-Villavicencio & Sant'Anna 2025). Where trends are parallel the shares move nothing, and are taken as given.
 triple_cells <- function(panel, s, cells, compare, measured) {
   of <- rep(seq_len(nrow(cells)), lengths(compare))
@@ -210,15 +210,16 @@ looped_cells <- function(panel, y, s, cells, compare, settings) {
   quick <- length(y) * length(steps) < 2e7
   found <- if (quick) work(function(what) NULL) else show_progress("Cells", work, length(steps))
   of <- function(name, empty) vapply(found, function(cell) if (is.null(cell[[name]])) empty else cell[[name]], empty)
-  list(n_own = of("n_own", 0), estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
+  list(n_own = of("n_own", 0),
+       estimate = of("estimate", NA_real_), reason = of("reason", NA_character_), n_treated = of("n_treated", 0),
        n_comparison = of("n_comparison", 0),
        source = core_row_source(s * (sides == 1L), panel$cohort, lapply(found, `[[`, "rows"),
                                 lapply(found, `[[`, "contributions"), cells[c("cohort", "event_time")]))
 }
 
-# Those treated and affected less each of the three other groups of one cell: the others of their cohort, the affected of
-# the comparison, and with its sign turned the others of the comparison. All are over the covariates of those treated and
-# affected, so that the third difference speaks of nobody else (Ortiz-Villavicencio & Sant'Anna 2025, theorem 4.1).
+# Those treated and affected less each of the three other groups of one cell: the others of their cohort, the affected
+# of the comparison, and with its sign turned the others of the comparison. All are over the covariates of those treated
+# and affected, so that the third difference speaks of nobody else (Ortiz-Villavicencio & Sant'Anna 2025, theorem 4.1).
 # at: units; own, affected: of these, are they of the cohort, of the side affected?
 triple_cell <- function(at, own, affected, compared) {
   target <- own & affected

@@ -39,11 +39,11 @@
 #' @param switching Does treatment switch on and off, or change its amount? Default FALSE, which refuses a panel whose
 #'   treatment goes back. With TRUE units are followed from their first switch, against units that began with the same
 #'   treatment and have not switched so far; `treatment` may be numbers of more than two values.
-#' @param reference For a `treatment` of several kinds: its value that means no treatment. Each unit comes under one kind
-#'   and stays with it; [measure_did()] gives one effect per kind, against units of no kind or not yet of any, and
+#' @param reference For a `treatment` of several kinds: its value that means no treatment. Each unit comes under one
+#'   kind and stays with it; [measure_did()] gives one effect per kind, against units of no kind or not yet of any, and
 #'   [contrasts_of()] the panel of each.
-#' @param held Names of columns of other treatments that are held: effects are measured against units in which these have
-#'   run alike up to then (de Chaisemartin & D'Haultfoeuille 2023).
+#' @param held Names of columns of other treatments that are held: effects are measured against units in which these
+#'   have run alike up to then (de Chaisemartin & D'Haultfoeuille 2023).
 #' @return A `twin_panel`. `summary()` gives the timing table: a data frame with one row per cohort, `cohort` (label of
 #'   the first treated period, or "never"), `units`, `rows`, `groups` (what is treated as a whole), `first`, `last`
 #'   (first and last period seen), `untreated_to` (last period seen without treatment) and `treated_from` (first with
@@ -304,7 +304,8 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching, ref
   }
   list(order = order, set_aside = sum(aside), fields = c(fields, list(repeats = repeats, scale = scale[c(
     "kind", "raw", "label", "origin", "step", "seen")])),
-    treated = if (!is.null(arms)) paste("other than", reference) else if (!is.null(dose) && identical(roles$treatment, dose))
+    treated = if (!is.null(arms)) paste("other than", reference) else if (!is.null(dose) &&
+                                                                            identical(roles$treatment, dose))
       "above 0" else if (!is.null(roles$treatment))
       treated_value(data[[roles$treatment]][rows], treated))
 }
@@ -334,7 +335,8 @@ panel_fields <- function(data, roles, rows, unit, group, position, onset, scale,
   list(
     unit = unit, time = match(position, seen), cohort = match(code, code[example]), first_row = first,
     unit_labels = if (!is.null(roles$unit)) as.character(data[[roles$unit]][rows[first]]),
-    arms = NULL, held = NULL, dose = NULL, group = kept_group, cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
+    arms = NULL, held = NULL, dose = NULL, group = kept_group,
+    cluster = panel_clusters(data, roles, rows, unit, kept_group, call), cohorts = cohorts,
     periods = data.frame(position = seen, label = position_label(seen, scale))
   )
 }

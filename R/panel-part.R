@@ -23,7 +23,8 @@ panel_part <- function(panel, inside, name) {
     first_row = which(!duplicated(unit)), unit_labels = panel$unit_labels[units], group = kept(panel$group),
     cluster = kept(panel$cluster), cohorts = plain_rows(panel$cohorts, cohorts),
     periods = plain_rows(panel$periods, times),
-    dose = if (has_dose(panel)) list(name = panel$dose$name, amount = panel$dose$amount[units]), hash = rlang::hash(list(panel$hash, name))
+    dose = if (has_dose(panel)) list(name = panel$dose$name, amount = panel$dose$amount[units]),
+    hash = rlang::hash(list(panel$hash, name))
   )
   if (is_held(panel)) {
     differ <- panel$held$differ[cohorts, cohorts, drop = FALSE]

@@ -100,7 +100,8 @@ panel_step_parts <- function(plan, step, panel, kept) {
   if (step == "bias") sorter$forget()
   decomposition <- if (step %in% c("decomposition", "report")) made_part("decompose", decompose_did)
   found <- if (step %in% c("bias", "report")) sorter$add(made_probes(plan, lapply(effects, `[[`, "measured"), kept))
-  parts <- panel_parts(panel_of_plan, each_did(lapply(effects, `[[`, "shown")), found, unlist(plan$report$truth), trends,
+  shown <- each_did(lapply(effects, `[[`, "shown"))
+  parts <- panel_parts(panel_of_plan, shown, found, unlist(plan$report$truth), trends,
                        decomposition, designed, if (step == "report") {
                          sorter$add(made_each(kept, "balance", designed, function(design) {
                            plan_balances(plan, list(one = design))$one

@@ -192,7 +192,8 @@ before_verdict <- function(parts) {
 weights_verdict <- function(parts) {
   if (is.null(parts$decomposition)) return(new_verdict("Two-way number", "not taken apart", ""))
   facts <- generics::glance(parts$decomposition)
-  detail <- if (is.null(facts$forbidden_weight)) sprintf("%s of weights negative", share_text(facts$negative_share)) else
+  of_dose <- is.null(facts$forbidden_weight)
+  detail <- if (of_dose) sprintf("%s of weights negative", share_text(facts$negative_share)) else
     sprintf("%s against treated units", share_text(facts$forbidden_weight))
   trusted <- isTRUE(facts$trusted)
   new_verdict("Two-way number", if (trusted) "may be trusted" else "not to be trusted", detail, "decomposition",

@@ -79,7 +79,8 @@ dids_table <- function(x, number = column_text) {
 # How the parts differ from the first.
 dids_sentence <- function(x) {
   if (has_blocks(x)) {
-    return("Standard errors in brackets. tidy() holds every row with its interval; tidy(part = \"groups\") gives how each part differs from the first.")
+    return(paste("Standard errors in brackets. tidy() holds every row with its interval; tidy(part = \"groups\") gives",
+                 "how each part differs from the first."))
   }
   rows <- differences_of_parts(x, x$level)
   if (is.null(rows)) return(NULL)
@@ -90,8 +91,8 @@ dids_sentence <- function(x) {
                      sprintf(" (%s)", interval_phrase(x$level, shown$conf.low[k], shown$conf.high[k]))
                    }, ""))
   more <- nrow(rows) - nrow(shown)
-  paste0(paste(words, collapse = "; "), if (more > 0L) sprintf("; %s more in tidy(part = \"groups\")", count_text(more)),
-         ".")
+  paste0(paste(words, collapse = "; "),
+         if (more > 0L) sprintf("; %s more in tidy(part = \"groups\")", count_text(more)), ".")
 }
 
 dids_notes <- function(x) {
@@ -129,7 +130,8 @@ dids_forest <- function(x, table) {
   first <- x$effects[[1L]]
   forest_plot(table, "difference") +
     ggplot2::labs(x = sprintf("effect, %s interval", level_text(x$level)), y = NULL, title = did_title(first),
-                  subtitle = if (is.null(x$by)) sub("^ [(](.*)[)]$", "\\1.", arms_words(x)) else sprintf("Within each %s.", x$by),
+                  subtitle = if (is.null(x$by)) sub("^ [(](.*)[)]$", "\\1.", arms_words(x)) else
+                    sprintf("Within each %s.", x$by),
                   caption = did_caption(first))
 }
 
@@ -139,5 +141,6 @@ table_parts.twin_dids <- function(x, number = column_text) { # nolint: object_na
   table <- if (blocks) dids_wide(x, number) else dids_table(x, number)
   list(table = table, first = names(table)[1L], keys = table[[1L]], levels = rep(NA, nrow(table)),
        estimate = if (blocks) names(x)[1L] else "Effect", caption = did_title(x$effects[[1L]]),
-       note = paste(c(dids_title(x), dids_sentence(x), dids_notes(x), do.call(caution_sentence, unname(x$effects))), collapse = " "))
+       note = paste(c(dids_title(x), dids_sentence(x), dids_notes(x), do.call(caution_sentence, unname(x$effects))),
+                    collapse = " "))
 }

@@ -29,7 +29,8 @@ did_sentence <- function(x) {
           average_words(x), did_method(x))
 }
 
-# What the effect is one of, such as "With cold_store" or "With gear = nets"; both directions of a switch are one effect.
+# What the effect is one of, such as "With cold_store" or "With gear = nets"; both directions of a switch are one
+# effect.
 treated_words <- function(panel) {
   if (!is_switching(panel)) {
     return(paste0("With ", treatment_of(panel), if (!is.null(panel$cohorts$foreign)) paste(" =", panel$treated)))

@@ -33,15 +33,15 @@ dose_table <- function(x, number = column_text) {
 dose_notes <- function(x) {
   spline <- x$asked$spline
   name <- x$study$dose$name
-  curve <- if (spline$each) "straight between the doses there are" else {
-    sprintf("a %s%s", c("straight line", "quadratic", "cubic")[spline$degree], if (length(spline$knots) == 0L)
-      " without knots" else sprintf(" spline with %s at %s", if (length(spline$knots) == 1L) "a knot" else "knots",
-                                    and_list(vapply(spline$knots, number_text, ""))))
-  }
+  at <- and_list(vapply(spline$knots, number_text, ""))
+  knots <- if (length(spline$knots) == 0L) " without knots" else
+    sprintf(" spline with %s at %s", if (length(spline$knots) == 1L) "a knot" else "knots", at)
+  curve <- if (spline$each) "straight between the doses there are" else
+    paste0("a ", c("straight line", "quadratic", "cubic")[spline$degree], knots)
   c(sprintf("The curve over %s is %s.", name, curve),
     paste("An effect at a dose is that on units which have it, and needs their trends to be parallel to those of the",
-          "untreated. Slopes, and one dose against another, need more: that units of all doses would gain alike from the",
-          "same one; else they hold who chose which."),
+          "untreated. Slopes, and one dose against another, need more: that units of all doses would gain alike from",
+          "the same one; else they hold who chose which."),
     if ("before" %in% x$table$term) "\"before\" is the same of the last step before treatment, where nothing should be."
     else "No step before treatment is there to try the same on.")
 }

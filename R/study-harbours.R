@@ -79,8 +79,8 @@
 #'
 #' @format A data frame: `outcome`, `over`, `at` and `truth`. Of `catch`, over "event" (seasons since the first change)
 #'   and "all": what the change and everything since moved it by, in the direction of the first change, on average over
-#'   boats that changed. Of `fuel`, over "dose" (power of the engine) and "all" what the engine moved it by, over "slope"
-#'   by how much more of it one more kW did.
+#'   boats that changed. Of `fuel`, over "dose" (power of the engine) and "all" what the engine moved it by, over
+#'   "slope" by how much more of it one more kW did.
 #' @family data
 #' @examples
 #' boats_truth
