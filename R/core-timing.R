@@ -1,11 +1,29 @@
-# Randomization of timing (Methods, "Difference-in-differences"): the assignment of cohorts to groups is drawn anew.
+# Randomization of timing (Methods, "Difference-in-differences"): the assignment of cohorts to groups is drawn anew, within
+# strata of those that could have had each other's.
 
 # How many assignments there are, cohorts keeping their sizes.
-core_assignment_count <- function(assigned) {
-  round(exp(lfactorial(length(assigned)) - sum(lfactorial(tabulate(match(assigned, unique(assigned)))))))
+core_assignment_count <- function(assigned, stratum) {
+  of_one <- function(own) lfactorial(length(own)) - sum(lfactorial(tabulate(match(own, unique(own)))))
+  round(exp(sum(vapply(split(assigned, stratum), of_one, 0))))
 }
 
 # All of them, one per column.
+core_stratified_assignments <- function(assigned, stratum) {
+  at <- split(seq_along(assigned), stratum)
+  each <- lapply(at, function(own) core_all_assignments(assigned[own]))
+  chosen <- expand.grid(lapply(each, function(own) seq_len(ncol(own))))
+  out <- matrix(0L, length(assigned), nrow(chosen))
+  for (k in seq_along(at)) out[at[[k]], ] <- each[[k]][, chosen[[k]]]
+  out
+}
+
+# One of them.
+core_draw_assignment <- function(assigned, stratum) {
+  for (own in split(seq_along(assigned), stratum)) assigned[own] <- assigned[own][sample.int(length(own))]
+  assigned
+}
+
+# All of one stratum, one per column.
 core_all_assignments <- function(assigned) {
   place <- function(free, codes) {
     if (length(codes) == 1L) return(matrix(codes, length(free), 1L))

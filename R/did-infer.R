@@ -9,13 +9,13 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   table <- did_table(panel, y, found)
   estimable <- !is.na(table$estimate)
   if (!any(estimable & table$kind != "base")) stop_no_cell(table, asked, call)
-  check_did_clusters(count, name, asked, is.null(found$cells), call)
+  if (is.null(asked$spread)) check_did_clusters(count, name, asked, is.null(found$cells), call)
   found$notes <- c(found$notes, cluster_level_note(panel))
   effect <- new_did(panel, outcome, asked, found, table, list(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
     regression = !is.null(found$path),
     over = told_over(found),
-    text = paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
+    text = if (!is.null(asked$spread)) spread_words(found$source, cluster, name, asked$spread) else paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
                   if (!is.null(found$cells)) ", cohort by cohort")
   ), y)
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
@@ -98,7 +98,7 @@ stop_no_cell <- function(table, asked, call) {
 new_did <- function(panel, outcome, asked, found, table, clustering, y) {
   combine <- if (is.null(found$combine)) diag(length(found$estimate)) else found$combine
   scale <- if (is_remote(panel)) panel$spread else stats::sd(y, na.rm = TRUE)
-  own <- did_vcov(panel, found$source, table, combine, NULL, clustering, scale)
+  own <- did_vcov(panel, found$source, table, combine, NULL, clustering, scale, asked$spread)
   out <- if (is_carried(panel)) length(y) - panel_rows_count(panel) else 0L
   missing <- if (is_remote(panel)) panel$lost else if (anyNA(y)) sum(is.na(y)) - out else 0L
   structure(list(
@@ -122,8 +122,10 @@ new_did <- function(panel, outcome, asked, found, table, clustering, y) {
 # number of a regression: cluster sums, G - 1. Averages of cells: cohort by cohort, Satterthwaite. clustering:
 # list(cluster, count, df, over). scale: the outcome's sd. Returns list(vcov, df, alone: labels of cohorts of one
 # cluster, lent).
-did_vcov <- function(panel, source, table, combine, shift, clustering, scale) {
-  found <- if (clustering$over == "single" || isTRUE(clustering$regression)) {
+did_vcov <- function(panel, source, table, combine, shift, clustering, scale, spread = NULL) {
+  found <- if (!is.null(spread)) {
+    spread_vcov(source, combine, shift, clustering$cluster, spread)
+  } else if (clustering$over == "single" || isTRUE(clustering$regression)) {
     list(vcov = core_source_vcov(source, combine, shift, clustering$cluster, clustering$count), df = clustering$df,
          alone = integer(), lent = FALSE)
   } else {
@@ -244,21 +246,35 @@ randomise_timing <- function(effect, panel, y, asked, call) {
   }
   first <- which(!duplicated(level))
   assigned <- panel$cohort[first]
-  count <- core_assignment_count(assigned)
+  stratum <- assignment_strata(panel)[assigned]
+  count <- core_assignment_count(assigned, stratum)
   exact <- count <= asked$draws
-  drawn <- if (exact) core_all_assignments(assigned) else NULL
+  drawn <- if (exact) core_stratified_assignments(assigned, stratum) else NULL
   what <- if (!is.null(panel$group)) panel$roles$group else panel$roles$unit
   words <- sprintf("%s; p-value and interval from %s of timing to %s%s", effect$inference,
                    if (exact) sprintf("all %s assignments", count_text(count)) else
                      plural(asked$draws, "random assignment"), plural(length(assigned), what),
                    if (exact) "" else sprintf(" (seed %s)", format(asked$seed)))
-  timing <- list(panel = panel, y = y, level = match(level, level[first]), assigned = assigned, drawn = drawn,
+  if (length(unique(stratum)) > 1L) words <- paste0(words, ", among those that ", if (is_switching(panel))
+    "began alike" else if (is_held(panel)) sprintf("share the path of %s", and_list(panel$held$names)) else
+      "this kind could have reached")
+  timing <- list(panel = panel, y = y, level = match(level, level[first]), assigned = assigned, stratum = stratum, drawn = drawn,
                  size = if (exact) count else asked$draws, known = new.env(parent = emptyenv()))
   effect <- amend_effect(effect, draws = timing, inference = words)
   overs <- if (is.null(effect$cells)) NULL else c("all", "event", "cohort", "calendar")
   plans <- lapply(stats::setNames(nm = overs), function(over) average_plan(panel, effect$cells, over))
   draw_timing(effect, c(list(NULL), Filter(function(plan) any(plan$post), plans)))
   with_timing_draws(effect, NULL)
+}
+
+# Which cohorts could have had each other's date: those that began with the same treatment, whose held treatments run
+# alike; those of other kinds of treatment keep theirs.
+assignment_strata <- function(panel) {
+  cohorts <- panel$cohorts
+  code <- rep(1, nrow(cohorts))
+  if (is_switching(panel)) code <- match(cohorts$baseline, unique(cohorts$baseline))
+  if (is_held(panel)) code <- match(cohorts$path, unique(cohorts$path))
+  if (is.null(cohorts$foreign)) code else ifelse(cohorts$foreign, max(code) + seq_along(code), code)
 }
 
 # The effect, of cells (plan NULL) or averages of them, with p-values and limits from the assignments.
@@ -276,6 +292,9 @@ draw_timing <- function(effect, plans) {
   asked <- effect$asked
   asked$inference <- "analytic"
   treated <- as.double(periods_since(timing$panel) >= 0)
+  if (is_switching(timing$panel)) {  # an effect is told in the direction of the switch
+    treated <- treated * switch_signs(timing$panel)[timing$panel$cohort[timing$panel$unit]]
+  }
   treated[is.na(timing$y)] <- NA
   of_assignment <- function(cohort) {
     moved <- amend(timing$panel, cohort = cohort[timing$level])
@@ -289,7 +308,7 @@ draw_timing <- function(effect, plans) {
   sizes <- 5L * vapply(plans, function(plan) timing_size(effect, plan), 0L)
   one <- function(k) {
     of_assignment(if (!is.null(timing$drawn)) timing$drawn[, k] else
-      with_own_seed(sub_seed(asked$seed, "timing", k), sample(timing$assigned)))
+      with_own_seed(sub_seed(asked$seed, "timing", k), core_draw_assignment(timing$assigned, timing$stratum)))
   }
   draws <- run_draws("Assignments", timing$size, sum(sizes), one)
   observed <- of_assignment(timing$assigned)

@@ -79,8 +79,9 @@
 #'   `"groups"` lets each count once, as [decompose_did()] does. Default `"no"`.
 #' @param inference `"analytic"` (default); `"wild"`, the wild cluster bootstrap of a two-way regression with the null
 #'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values and
-#'   intervals from drawing anew which groups are treated when, of the estimate over its standard error; all assignments
-#'   are visited where they are no more than `draws`. The interval holds the constant effects that are not rejected;
+#'   intervals from drawing anew which groups are treated when (of treatment that switches: among those that began alike;
+#'   where another is held: that share its path), of the estimate over its standard error; all assignments are visited
+#'   where they are no more than `draws`. The interval holds the constant effects that are not rejected;
 #'   rows that no treatment can move have none. `"bootstrap"` draws clusters within cohorts (one fewer than each has,
 #'   with weights to match, Rao & Wu 1988; all together for regressions, and where clusters cut across cohorts) and
 #'   estimates anew; [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
@@ -105,6 +106,12 @@
 #'   freedom; default with `factors`).
 #' @param level Confidence level, default 0.95.
 #' @param seed Of the draws.
+#' @param crossed Name of a second column of clusters, constant within units: errors are clustered by it and by the
+#'   panel's own at once (Cameron, Gelbach & Miller 2011), with the fewer clusters' degrees of freedom.
+#' @param near,reach Names of two columns that tell where a unit is, and how far, in their units, units still move
+#'   together: errors by distance (Conley 1999). Two units count by (1 - gap / reach) in either direction, multiplied;
+#'   degrees of freedom are those of blocks as wide as the reach. Instead of clusters: a unit's own periods move together
+#'   whatever the reach.
 #' @param by Name of a column with a few levels: effects within each, from its units alone, side by side. In a panel
 #'   units must not change level.
 #' @return With `by`, and of a panel whose treatment is of several kinds, a `twin_dids`: a list of effects, one per
@@ -154,6 +161,12 @@
 #' de Chaisemartin, C., D'Haultfoeuille, X. (2024). Difference-in-differences estimators of intertemporal treatment
 #' effects. Review of Economics and Statistics. \doi{10.1162/rest_a_01414}
 #'
+#' Cameron, A. C., Gelbach, J. B., Miller, D. L. (2011). Robust inference with multiway clustering. Journal of Business
+#' & Economic Statistics 29. \doi{10.1198/jbes.2010.07136}
+#'
+#' Conley, T. G. (1999). GMM estimation with cross sectional dependence. Journal of Econometrics 92.
+#' \doi{10.1016/S0304-4076(98)00084-0}
+#'
 #' Cameron, A. C., Gelbach, J. B., Miller, D. L. (2008). Bootstrap-based improvements for inference with clustered
 #' errors. Review of Economics and Statistics 90. \doi{10.1162/rest.90.3.414}
 #' @family effects
@@ -169,7 +182,8 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
                         collapse = c("no", "rows", "groups"),
                         inference = c("analytic", "wild", "randomization", "bootstrap"), small_sample = NULL,
                         multiplier = NULL, interval = NULL, level = 0.95, draws = NULL, seed = 1, parallel = NULL,
-                        factors = NULL, by = NULL, doses = NULL, knots = NULL, since = NULL) {
+                        factors = NULL, by = NULL, doses = NULL, knots = NULL, since = NULL,
+                        crossed = NULL, near = NULL, reach = NULL) {
   check_class(panel, "twin_panel", "frame_panel")
   if (!is.null(by) || has_arms(panel)) {
     given <- setdiff(names(match.call())[-1L], c("panel", "by"))
@@ -182,7 +196,8 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
   given <- list(adjustment = adjustment, comparison = comparison, base = base, third = third, affected = affected,
                 absorb = absorb, trends = trends, leads = leads, lags = lags,
                 covariates_of = covariates_of, unseen = unseen, parallel = parallel, factors = factors,
-                doses = doses, knots = knots, since = since, small_sample = small_sample,
+                doses = doses, knots = knots, since = since,
+                crossed = crossed, near = near, reach = reach, small_sample = small_sample,
                 multiplier = multiplier, interval = interval, draws = draws)
   asked <- did_settings(panel, estimator, inference, given, anticipation, collapse, level, seed)
   outcome <- panel_outcome(panel, outcome)
@@ -204,7 +219,7 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
 did_settings <- function(panel, estimator, inference, given, anticipation, collapse, level, seed,
                          call = rlang::caller_env()) {
   entry <- did_estimators[[estimator]]
-  known <- c(entry$arguments, switch(inference, wild = c("multiplier", "draws"), randomization = "draws",
+  known <- c(entry$arguments, "crossed", "near", "reach", switch(inference, wild = c("multiplier", "draws"), randomization = "draws",
                                         bootstrap = c("interval", "draws")))
   if (inference == "bootstrap") known <- setdiff(known, "small_sample")
   stray <- setdiff(names(Filter(Negate(is.null), given)), known)
@@ -221,8 +236,8 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
   collapse <- check_choice(collapse, c("no", "rows", "groups"), call = call)
   if (is_remote(panel)) refuse_remote_did(panel, inference, given, collapse, call)
   if (is_carried(panel)) refuse_carried(panel, entry, inference, given, collapse, call)
-  if (is_switching(panel)) refuse_for_switching(panel, estimator, inference, collapse, call)
-  if (is_held(panel)) refuse_for_held(panel, estimator, inference, collapse, call)
+  if (is_switching(panel)) refuse_for_switching(panel, estimator, collapse, call)
+  if (is_held(panel)) refuse_for_held(panel, estimator, collapse, call)
   check_count(anticipation, min = 0, call = call)
   if (collapse != "no" && (!entry$collapses || !is.null(given$absorb))) {
     abort_unsupported("Means by group and period know neither sides nor absorbed columns; leave out {.arg collapse}.",
@@ -238,7 +253,7 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     comparison = panel_comparison(panel, given$comparison, call),
     anticipation = anticipation,
     base = choose("base", c("previous", "fixed"), if (is_switching(panel)) "fixed" else "previous"),
-    third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
+    spread = did_spread(panel, given, inference, entry, collapse, call), third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
     absorbed = given$absorb, trends = panel_trends(panel, given$trends, given$absorb, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
     covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),
@@ -424,25 +439,17 @@ estimate_did <- function(panel, y, asked, call = rlang::caller_env()) {
 # Estimators whose cells name the units they are compared with.
 cell_estimators <- function() names(Filter(function(entry) entry$compares, did_estimators))
 
-refuse_for_held <- function(panel, estimator, inference, collapse, call) {
+refuse_for_held <- function(panel, estimator, collapse, call) {
   if (!estimator %in% cell_estimators()) refuse_held(panel, sprintf("The estimator \"%s\"", estimator), call)
-  if (inference == "randomization") {
-    refuse_held(panel, "Drawing anew who is treated when", call,
-                "Use {.code inference = \"bootstrap\"}, or analytic errors.")
-  }
   if (collapse != "no") refuse_held(panel, "Collapsing to groups", call, "Leave out {.arg collapse}.")
 }
 
-refuse_for_switching <- function(panel, estimator, inference, collapse, call) {
+refuse_for_switching <- function(panel, estimator, collapse, call) {
   able <- cell_estimators()
   if (!estimator %in% able) {
     refuse_switching(panel, sprintf("The estimator \"%s\"", estimator), call,
                      sprintf("Use %s: switchers against units that have not switched so far.",
                              paste(dQuote(able, FALSE), collapse = " or ")))
-  }
-  if (inference == "randomization") {
-    refuse_switching(panel, "Drawing anew who is treated when", call,
-                     "Use {.code inference = \"bootstrap\"}, or analytic errors.")
   }
   if (collapse != "no") refuse_switching(panel, "Collapsing to groups", call, "Leave out {.arg collapse}.")
 }

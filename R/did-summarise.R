@@ -194,7 +194,7 @@ averaged_did <- function(x, plan, over) {
   columns <- c("term", "cohort", "time", "event_time", "kind", "estimate", "n_treated", "n_comparison", "reason",
                "reach", if (is_switching(x$study)) c("changed", "so_far"))
   own <- did_vcov(x$study, x$source, table, averages$combine, averages$shift, list(cluster = x$cluster, over = over),
-                  x$scale)
+                  x$scale, x$asked$spread)
   amend_effect(x, table = table[columns], combine = averages$combine, shift = averages$shift, over = over,
                estimate = stats::setNames(table$estimate, table$term), p.value = NULL, limits = NULL,
                vcov = own$vcov, df = own$df,

@@ -191,10 +191,18 @@ need_solver <- function(package, call) {
                       i = "Install it, or use {.code interval = \"direct\"}."), call = call)
 }
 
-# NULL where the programme has no bound or no solution.
+# NULL where the programme has no bound or no solution. Thousands of small programmes are solved: a matrix of triplets and
+# free variables as differences of two spare the solver's door most of its work.
 linear_programme <- function(objective, matrix, sign, rhs, free, max) {
-  bounds <- if (free) list(lower = list(ind = seq_along(objective), val = rep(-Inf, length(objective))))
-  found <- Rglpk::Rglpk_solve_LP(objective, matrix, sign, rhs, bounds = bounds, max = max)
+  if (free) {
+    objective <- c(objective, -objective)
+    matrix <- cbind(matrix, -matrix)
+  }
+  at <- which(matrix != 0)
+  rows <- nrow(matrix)
+  triplets <- structure(list(i = (at - 1L) %% rows + 1L, j = (at - 1L) %/% rows + 1L, v = matrix[at], nrow = rows,
+                             ncol = ncol(matrix), dimnames = NULL), class = "simple_triplet_matrix")
+  found <- Rglpk::Rglpk_solve_LP(objective, triplets, sign, rhs, max = max)
   if (found$status == 0L) list(value = found$optimum, solution = found$solution)
 }
 

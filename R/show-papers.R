@@ -133,6 +133,12 @@ papers <- list(
     "Cl\u00e9ment de Chaisemartin and Xavier D'Haultf\u0153uille", 2023,
     "Two-way fixed effects and differences-in-differences estimators with several treatments",
     "Journal of Econometrics", 236, 2, "105480", "10.1016/j.jeconom.2023.105480"),
+  cameron2011 = new_paper(
+    "A. Colin Cameron and Jonah B. Gelbach and Douglas L. Miller", 2011, "Robust inference with multiway clustering",
+    "Journal of Business & Economic Statistics", 29, 2, "238--249", "10.1198/jbes.2010.07136"),
+  conley1999 = new_paper(
+    "Timothy G. Conley", 1999, "GMM estimation with cross sectional dependence", "Journal of Econometrics", 92, 1,
+    "1--45", "10.1016/S0304-4076(98)00084-0"),
   callaway2024 = new_paper(
     "Brantly Callaway and Andrew Goodman-Bacon and Pedro H. C. Sant'Anna", 2024,
     "Difference-in-differences with a continuous treatment", "NBER working paper 32117", doi = "10.3386/w32117"),
@@ -289,7 +295,8 @@ did_papers <- function(x) {
   if (!is.null(x$asked$factors)) own <- c(own, "xu2017")
   if (!is.null(x$synthetic)) own <- own[if (x$asked$parallel) 1L else 2L]
   c(own, if (identical(x$asked$adjustment, "augmented")) "santanna2020",
-    if (identical(x$asked$inference, "wild")) "cameron2008")
+    if (identical(x$asked$inference, "wild")) "cameron2008",
+    if (!is.null(x$asked$spread)) c(crossed = "cameron2011", near = "conley1999")[[x$asked$spread$kind]])
 }
 
 # "van der Laan" of "Mark J. van der Laan".

@@ -119,7 +119,10 @@ looks <- c(timing = best(function() summary(panel), 1), trends = best(function()
            decomposition = best(function() decompose_did(panel), 1), groups = best(function() describe_groups(panel, columns = "region"), 1),
            power = best(function() assess_power(panel), 1), cells = best(function() measure_did(panel), 1))
 path <- summarise_did(measure_did(panel, base = "fixed"), "event", window = c(-10, 10))
+long <- frame_panel(world(300, 40, 1), outcome = "y", time = "time", unit = "unit", treatment = "open")
 looks[["drift"]] <- best(function() probe_trends(path, interval = "direct"), 1)
+drifts <- best(function() probe_trends(measure_did(long, base = "fixed")), 1)
+cat(sprintf("conditional bounds of a path of 40 periods: %.1f s (5 wanted)\n", drifts))
 cat(sprintf("diagnostics of 7,000 units x 65 periods: %s; together %.1f s (5 wanted)\n",
             paste(sprintf("%s %.2f", names(looks), looks), collapse = ", "), sum(looks)))
 

@@ -208,7 +208,7 @@ test_that("holding what never moves changes nothing, and what can't hold says so
   expect_equal(cell_of(coast, "2003, coast east", "2005")$estimate, cell_of(east, "2003", "2005")$estimate)
   panel <- harbour_panel(data, held = "coast")
   for (refused in list(
-    function() measure_did(panel, estimator = "imputation"), function() measure_did(panel, inference = "randomization"),
+    function() measure_did(panel, estimator = "imputation"),
     function() decompose_did(panel), function() assess_power(panel), function() baseline_rows(panel),
     function() harbour_panel(data, held = "coast", switching = TRUE),
     function() probe_placebo(summarise_did(suppressWarnings(measure_did(panel))), dates = 1)
@@ -219,6 +219,9 @@ test_that("holding what never moves changes nothing, and what can't hold says so
   expect_error(harbour_panel(data, held = "coast"), "must not be missing", class = "twin_error_input")
   trends <- suppressWarnings(assess_trends(panel))
   expect_false("leads" %in% trends$tests$test)
+  drawn <- suppressWarnings(measure_did(panel, inference = "randomization", draws = 99))
+  expect_match(drawn$inference, "among those that share the path of coast")
+  expect_equal(drawn$estimate, coast$estimate)
 })
 
 # Without noise: cohorts with trends of their own of which differently many are affected, a third difference that is

@@ -139,7 +139,6 @@ test_that("sentences say what switches, who goes back and what is not done", {
   for (estimator in c("two_way", "imputation", "interaction", "event_study", "two_period")) {
     refused(measure_did(panel, estimator = estimator), "have not switched so far")
   }
-  refused(measure_did(panel, inference = "randomization"), "Drawing anew")
   refused(decompose_did(panel), "once it has begun, stays")
   refused(baseline_rows(panel), "A baseline is for treatment that")
   refused(summarise_did(measure_did(harbour_panel()), normalise = TRUE), "treatment that switches", "twin_error_input")
@@ -153,4 +152,34 @@ test_that("sentences say what switches, who goes back and what is not done", {
   first <- data$boat == unique(data$boat)[which(tapply(data$engine, data$boat, function(x) x[3] != x[2]))[1]]
   expect_warning(switching_panel(data[!(first & data$year == 2), ]), "not seen just before its first switch",
                  class = "twin_warning_onset")
+})
+
+test_that("timing is drawn anew among units that began alike: all assignments by hand", {
+  # 4 boats begin without an engine, one of which gets one in 2; 3 begin with one, of which one lays it up in 2
+  data <- withr::with_seed(4, {
+    data <- expand.grid(year = 1:3, boat = letters[1:7])
+    at <- as.integer(data$boat)
+    data$engine <- as.integer(at > 4)
+    data$engine[at == 1 & data$year > 1] <- 1L
+    data$engine[at == 5 & data$year > 1] <- 0L
+    data$catch <- at + 0.4 * data$year * (at > 4) + 1.5 * data$engine + rnorm(21, sd = 0.3)
+    data
+  })
+  panel <- frame_panel(data, "engine", "catch", "year", "boat", switching = TRUE)
+  own <- suppressWarnings(measure_did(panel, inference = "randomization"))
+  expect_match(own$inference, "all 12 assignments of timing to 7 boats, among those that began alike")
+  # without spread of a lone switcher the statistic is the estimate: 4 x 3 ways of who moves
+  change <- tapply(data$catch, list(data$boat, data$year), mean)
+  effect_of <- function(up, down, year) {
+    rise <- change[, as.character(year)] - change[, "1"]
+    c(rise[up] - mean(rise[setdiff(1:4, up)]), -(rise[down] - mean(rise[setdiff(5:7, down)])))
+  }
+  ways <- expand.grid(up = 1:4, down = 5:7)
+  of_up <- vapply(seq_len(12), function(k) effect_of(ways$up[k], ways$down[k], 2)[1L], 0)
+  row <- tidy(own)
+  at <- which(row$cohort == "2 on" & row$time == "2")
+  expect_equal(row$estimate[at], of_up[1L])
+  expect_equal(row$p.value[at], mean(abs(of_up) >= abs(of_up[1L]) - 1e-12))
+  over <- tidy(summarise_did(own))
+  expect_true(over$conf.low < 1.5 + 1 && over$conf.high > 1.5 - 1)
 })
