@@ -419,6 +419,7 @@ beyond_page <- list(
   panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several",
             reference = "several kinds of treatment", held = "another treatment that is held",
             dose = "doses"),
+  composition = c(comparison = "whether who is met changes with treatment"),
   baseline = c(each_cohort = "designs on the time before treatment, carried into the panel"),
   pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
   respond = c(model = "weights for missing outcomes"), search = c(generations = "a metric that is searched"),

@@ -17,6 +17,7 @@ check_panel_plan <- function(plan, keys) {
     check_keys(plan$trends, keys$trends, plan, "trends")
     if (is.list(plan$trends)) check_reference(plan$trends$design, names(plan$designs), "design", plan, "trends")
   }
+  if (!isTRUE(plan$composition)) check_keys(plan$composition, keys$composition, plan, "composition")
   if (!isTRUE(plan$decompose)) check_keys(plan$decompose, keys$decompose, plan, "decompose")
   for (name in names(check_map(plan$effects, plan, "effects"))) {
     check_keys(plan$effects[[name]], keys$did, plan, c("effects", name))
@@ -121,6 +122,8 @@ run_panel_plan <- function(plan, out, strict) {
   balances <- say_panel_designs(plan, designed)
   powers <- plan_powers(plan, panel, designed)
   for (name in names(powers)) writeLines(c("", sprintf("== power: %s ==", name), format(powers[[name]])))
+  composition <- plan_part(plan, "composition", assess_composition, panel)
+  if (!is.null(composition)) writeLines(c("", format(composition)))
   trends <- plan_part(plan, "trends", assess_trends, panel, designed)
   if (!is.null(trends)) writeLines(c("", format(trends)))
   if (strict && !is.null(trends) && isTRUE(generics::glance(trends)$p.value < 1 - trends$level)) {
@@ -146,6 +149,7 @@ run_panel_plan <- function(plan, out, strict) {
   }
   parts <- panel_parts(panel, shown, probes, truth, trends, decomposition, designed, balances)
   parts$powers <- powers
+  parts$composition <- composition
   deliver(out, function(draft) write_panel_results(draft, parts, plan),
           ".csv and .tex; beside them figures and logbook")
 }
@@ -163,7 +167,8 @@ say_panel_designs <- function(plan, designed) {
 
 write_panel_results <- function(draft, parts, plan) {
   results <- c(
-    Filter(Negate(is.null), list(trends = parts$trends, decomposition = parts$decomposition)),
+    Filter(Negate(is.null), list(composition = parts$composition, trends = parts$trends,
+                                      decomposition = parts$decomposition)),
     prefixed("balance", parts$balances), prefixed("power", parts$powers),
     prefixed("effects", parts$comparisons), prefixed("effect", parts$effects), prefixed("probe", parts$probes)
   )

@@ -54,6 +54,8 @@ reference_parts <- function() {
       power = part("what a design could detect, by name under power:", keys$power, assess_power = assess_power),
       effect = part("an effect, by name under effects:", keys$effect, measure_effect = measure_effect),
       hazard = part("an effect with {measure: hazard}", keys$hazard, measure_hazard = measure_hazard),
+      composition = part("whether who is met changes with treatment, of a panel", keys$composition,
+                         assess_composition = assess_composition),
       trends = part("the time before treatment, of a panel", keys$trends, assess_trends = assess_trends),
       decompose = part("the two-way number taken apart, of a panel", keys$decompose, decompose_did = decompose_did),
       "effect over time" = part("an effect of a panel, by name under effects:", keys$did, measure_did = measure_did,

@@ -184,7 +184,7 @@ message_lines <- function(condition, in_plan) {
 plan_words <- function(text) {
   keys <- c(stats::setNames(names(plan_verbs), plan_verbs), frame_study = "study", frame_panel = "panel",
             measure_effect = "effects", measure_did = "effects", assess_trends = "trends", decompose_did = "decompose",
-            assess_power = "power")
+            assess_power = "power", assess_composition = "composition")
   for (verb in names(keys)) {
     text <- gsub(sprintf("`%s()`", verb), sprintf("`%s`", keys[[verb]]), text, fixed = TRUE)
     text <- gsub(sprintf("`%s\\((x, |)([^`]*)\\)`", verb), sprintf("`%s: {\\2}`", keys[[verb]]), text, perl = TRUE)

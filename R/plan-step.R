@@ -107,7 +107,10 @@ panel_step_parts <- function(plan, step, panel, kept) {
                            plan_balances(plan, list(one = design))$one
                          }, plan$report))
                        })
-  if (step == "report") parts$powers <- sorter$add(made_powers(plan, designed, kept))
+  if (step == "report") {
+    parts$powers <- sorter$add(made_powers(plan, designed, kept))
+    parts$composition <- made_part("composition", assess_composition)
+  }
   parts$figures <- figures
   told <- sorter$told()
   if (step == "question") told$notes <- panel$notes

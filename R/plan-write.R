@@ -56,12 +56,14 @@ panel_script <- function(plan) {
     if (is.null(settings) || isFALSE(settings)) return(NULL)
     given <- if (isTRUE(settings)) list() else settings
     c(sprintf("%s <- %s", name, script_call(verb, given[setdiff(names(given), "design")], script_panel(given))), name)
-  }, c("trends", "decompose"), c("assess_trends", "decompose_did"), c("trends", "decomposition")))
+  }, c("composition", "trends", "decompose"), c("assess_composition", "assess_trends", "decompose_did"),
+  c("composition", "trends", "decomposition")))
   c(script_data(plan$panel, "frame_panel", "panel"), "panel", "", script_baseline(plan), unname(judged),
     if (length(effects) > 0L) c("", "measured <- list()", "effects <- list()", effects, "effects"),
     script_probes(plan, "measured"),
     script_report("panel", plan, c(designs = length(plan$designs), effects = length(effects),
-                                   probes = length(plan$probes)), trends = "trends", decompose = "decomposition"))
+                                   probes = length(plan$probes)), composition = "composition", trends = "trends",
+                  decompose = "decomposition"))
 }
 
 script_panel <- function(settings) {

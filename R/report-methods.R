@@ -43,7 +43,7 @@ told_classes <- c(
   twin_study = "frame_study", twin_panel = "frame_panel", twin_design = "score_units", twin_arms = "weigh_units",
   twin_effect = "measure_effect", twin_effects = "measure_effect", twin_comparison = "compare_effects",
   twin_balance = "assess_balance", twin_probe = "probe_effect", twin_trends = "assess_trends",
-  twin_decomposition = "decompose_did", twin_power = "assess_power"
+  twin_decomposition = "decompose_did", twin_power = "assess_power", twin_dids = "measure_did"
 )
 
 # What was done, sorted: study or panel, designs, balances, effects, several (sets of effects), probes, powers, trends,
@@ -52,7 +52,8 @@ told_of <- function(x, call = rlang::caller_env()) {
   given <- if (is_plain_list(x)) x else list(x)
   for (part in given) check_class(part, names(told_classes), told_classes, "x", call)
   of <- function(class) unname(Filter(function(part) inherits(part, class), given))
-  effects <- c(of("twin_effect"), unlist(lapply(of("twin_comparison"), `[[`, "effects"), recursive = FALSE))
+  within <- lapply(c(of("twin_comparison"), of("twin_dids")), function(part) unclass(part)$effects)
+  effects <- c(of("twin_effect"), unlist(within, recursive = FALSE))
   designs <- c(of("twin_design"), Filter(Negate(is.null), lapply(effects, design_behind)))
   designs <- designs[!duplicated(vapply(designs, `[[`, "", "hash"))]
   several <- of("twin_effects")

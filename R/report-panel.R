@@ -46,7 +46,8 @@ panel_comparisons <- function(effects, truth) {
 }
 
 panel_sections <- function(parts) {
-  list(panel_question(parts), timing_section(parts), carried_section(parts), power_section(parts),
+  list(panel_question(parts), timing_section(parts), carried_section(parts), composition_section(parts),
+       power_section(parts),
        trends_section(parts), paths_section(parts),
        decomposition_section(parts), bias_section(parts), methods_section(parts), checklist_section(parts),
        logbook_section(parts))
@@ -107,6 +108,15 @@ carried_section <- function(parts) {
     )
   }, parts$designed, parts$balances, names(parts$designed))
   new_section("designs", "Designs on the time before treatment", unname(each))
+}
+
+composition_section <- function(parts) {
+  if (is.null(parts$composition)) return(NULL)
+  new_section("composition", if (parts$panel$repeats) "Covariates that vary over time" else "Who is met",
+              text_block(composition_verdict(parts$composition)),
+              figure_block(parts$figures, "composition", plot(parts$composition) + ggplot2::labs(subtitle = NULL),
+                           "Changes of covariates with treatment", height = 1.5 + 0.4 * nrow(parts$composition$rows)),
+              fold_block("Numbers", result_block(parts$composition, note = FALSE)))
 }
 
 # Where the outcome is still closed: the question and the timing.

@@ -20,7 +20,8 @@
 #' @param balances Named list of balances that exist, by design: those of [assess_balance()]. The others are judged here
 #'   by `limit` and `ratio_range`.
 #' @param limit,ratio_range Balance limits, as in [assess_balance()]; of a study.
-#' @param trends,decomposition Of a panel: what [assess_trends()] and [decompose_did()] gave.
+#' @param trends,decomposition,composition Of a panel: what [assess_trends()], [decompose_did()] and
+#'   [assess_composition()] gave.
 #' @param powers Named list of what [assess_power()] gave.
 #' @param headline Name of the effect that answers the question, one of those in `effects` that are one number; by
 #'   default the first that adjusts (over time: the first that is no mix of effects by a two-way regression). The report
@@ -41,7 +42,8 @@
 #' @export
 write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
                          limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL,
-                         powers = list(), balances = list(), headline = NULL, only = c("all", "bias")) {
+                         powers = list(), balances = list(), headline = NULL, only = c("all", "bias"),
+                         composition = NULL) {
   check_string(file)
   balance_limits(limit, ratio_range)
   if (!is.null(title) && !(rlang::is_string(title) && validUTF8(title))) {
@@ -53,10 +55,12 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
     check_parts(powers, "twin_power", "assess_power", "powers", rlang::current_env())
     parts$powers <- powers
+    if (!is.null(composition)) check_class(composition, "twin_composition", "assess_composition")
+    parts$composition <- composition
     if (length(balances) > 0L) abort_input("A panel's balances are those of its {.arg designs}; leave them out.")
   } else {
-    if (!is.null(c(trends, decomposition))) {
-      abort_input("{.arg trends} and {.arg decomposition} belong to the report of a panel.")
+    if (!is.null(c(trends, decomposition, composition))) {
+      abort_input("{.arg trends}, {.arg decomposition} and {.arg composition} belong to the report of a panel.")
     }
     study <- study_of(study)
     designs <- checked_designs(designs, effects, probes, powers)
@@ -65,7 +69,7 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     parts <- report_parts(study, designs, effects, probes, truth, balances, describe_groups(study))
     parts$powers <- powers
   }
-  check_headline(headline, effects)
+  check_headline(headline, parts$effects)
   check_report_name(file)
   parts <- with_headline(parts, headline)
   on.exit(drop_figures(parts$figures))

@@ -27,6 +27,8 @@
 #' @rawNamespace S3method(knitr::knit_print, twin_probe, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_trends, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_power, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_dids, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_composition, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_decomposition, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_checklist, knit_result)
 #' @export

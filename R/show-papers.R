@@ -227,7 +227,7 @@ paper_keys <- list(
 references <- function(x) {
   made_by <- c(twin_design = "score_units", twin_effect = "measure_effect", twin_effects = "measure_effect",
                twin_comparison = "compare_effects", twin_trends = "assess_trends",
-               twin_decomposition = "decompose_did", twin_probe = "probe_effect")
+               twin_decomposition = "decompose_did", twin_probe = "probe_effect", twin_dids = "measure_did")
   parts <- if (is_plain_list(x)) x else list(x)
   for (part in parts) check_class(part, names(made_by), made_by, "x")
   structure(list(keys = sorted_keys(unlist(lapply(parts, papers_of)))), class = "twin_references")
@@ -242,11 +242,13 @@ sorted_keys <- function(keys) {
 }
 
 papers_of <- function(x) {
-  if (inherits(x, "twin_comparison") || inherits(x, "twin_effects")) return(unlist(lapply(x$effects, papers_of)))
+  if (inherits(x, c("twin_comparison", "twin_effects", "twin_dids"))) {
+    return(unlist(lapply(unclass(x)$effects, papers_of)))
+  }
   if (inherits(x, "twin_did")) return(did_papers(x))
   if (inherits(x, "twin_effect")) return(effect_papers(x))
   if (inherits(x, "twin_design")) return(design_papers(x))
-  if (inherits(x, "twin_decomposition")) return(paper_keys$did$two_way)
+  if (inherits(x, "twin_decomposition")) return(paper_keys$did[[if (inherits(x, "twin_dose_decomposition")) "dose" else "two_way"]])
   if (inherits(x, "twin_probe")) {
     return(c(paper_keys$probes[[sub("twin_probe_", "", class(x)[1L])]], unlist(lapply(x$probes, papers_of))))
   }

@@ -38,6 +38,8 @@
 #' @rawNamespace S3method(summary, twin_calibration, summary_of)
 #' @rawNamespace S3method(summary, twin_responses, summary_of)
 #' @rawNamespace S3method(summary, twin_power, summary_of)
+#' @rawNamespace S3method(summary, twin_dids, summary_of)
+#' @rawNamespace S3method(summary, twin_composition, summary_of)
 #' @rawNamespace S3method(summary, twin_trends, summary_of)
 #' @rawNamespace S3method(summary, twin_scores, summary_of)
 #' @rawNamespace S3method(summary, twin_groups, summary_of)

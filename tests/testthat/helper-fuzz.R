@@ -45,7 +45,7 @@ fuzz_calls <- function() {
     compare_scores = list(x = list(logit = scored, probit = score_units(plain, link = "probit"))),
     assess_weights = list(x = weighed), assess_power = list(x = plain), describe_groups = list(study = plain),
     assess_responses = list(x = weigh_responses(weigh_units(score_units(crews)), "known")),
-    assess_trends = list(panel = panel), design_data = list(design = weighed), pairs_of = list(design = pairs),
+    assess_trends = list(panel = panel), assess_composition = list(panel = landing_panel(many_landings(n = 16), covariates = "boat")), design_data = list(design = weighed), pairs_of = list(design = pairs),
     measure_effect = list(x = weighed), measure_hazard = list(x = weigh_units(score_units(lasting)), time = "months", event = "left"),
     measure_model = list(design = plain, model = lm(income ~ joined + boat, data)),
     measure_did = list(panel = panel), summarise_did = list(x = cells), decompose_did = list(panel = panel),
@@ -203,6 +203,7 @@ plan_settings <- function() {
     report = list(lines = c(measured, "report: FLOW")), groups = list(lines = c(study, "report: {groups: FLOW}")),
     panel = list(base = c(data = "panel.csv", outcome = "price", time = "year", unit = "harbour", treatment = "open"), lines = "panel: FLOW"),
     baseline = list(lines = c(panel, "baseline: FLOW", "designs: {w: [{weigh: {method: entropy}}]}", "effects: {e: {design: w}}")),
+    composition = list(lines = c(sub("}", ", covariates: [tide]}", panel), "composition: FLOW")),
     trends = list(lines = c(panel, "trends: FLOW")), decompose = list(lines = c(panel, "decompose: FLOW")),
     did = list(lines = c(panel, "effects: {e: FLOW}")), panel_report = list(lines = c(panel, "effects: {e: {}}", "report: FLOW"))
   )
@@ -257,6 +258,7 @@ try_plan_key <- function(folder, part, key, value, settings = plan_settings(), s
 run_plan_parts <- function(plan) {
   if (is_panel_plan(plan)) {
     panel <- plan_panel(plan)
+    plan_part(plan, "composition", assess_composition, panel)
     plan_part(plan, "trends", assess_trends, panel)
     plan_part(plan, "decompose", decompose_did, panel)
     shown <- lapply(plan_panel_effects(plan, panel), `[[`, "shown")
