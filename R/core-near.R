@@ -32,7 +32,8 @@ core_near_vcov <- function(source, combine, shift, place, reach) {
     around <- around[around[, 2L] >= 0 & around[, 2L] < wide - 1, , drop = FALSE]
     others <- unlist(members[format_key(key(around))], use.names = FALSE)
     for (some in split(own, (seq_along(own) - 1L) %/% 500L)) {
-      weight <- nearness(place[some, 1L], place[others, 1L], reach) * nearness(place[some, 2L], place[others, 2L], reach)
+      weight <- nearness(place[some, 1L], place[others, 1L], reach) *
+        nearness(place[some, 2L], place[others, 2L], reach)
       out <- out + crossprod(sums[some, , drop = FALSE], weight %*% sums[others, , drop = FALSE])
     }
   }

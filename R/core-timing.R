@@ -1,5 +1,5 @@
-# Randomization of timing (Methods, "Difference-in-differences"): the assignment of cohorts to groups is drawn anew, within
-# strata of those that could have had each other's.
+# Randomization of timing (Methods, "Difference-in-differences"): the assignment of cohorts to groups is drawn anew,
+# within strata of those that could have had each other's.
 
 # How many assignments there are, cohorts keeping their sizes.
 core_assignment_count <- function(assigned, stratum) {

@@ -15,8 +15,7 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
     cluster = cluster, name = name, labels = cluster_labels(panel, codes, name), count = count, df = count - 1,
     regression = !is.null(found$path),
     over = told_over(found),
-    text = if (!is.null(asked$spread)) spread_words(found$source, cluster, name, asked$spread) else paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
-                  if (!is.null(found$cells)) ", cohort by cohort")
+    text = inference_words(found, cluster, name, count, asked)
   ), y)
   if (asked$small_sample != "CR1") effect <- few_clusters(effect, found, cluster, asked, call)
   if (asked$inference == "wild") effect <- wild_bootstrap(effect, found, cluster, asked, call)
@@ -25,6 +24,13 @@ infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env(
   }
   if (asked$inference == "bootstrap") effect <- bootstrap_did(effect, panel, y, asked, call)
   if (effect$over == "dose") with_dose_band(effect) else effect
+}
+
+# How errors are made, in a few words.
+inference_words <- function(found, cluster, name, count, asked) {
+  if (!is.null(asked$spread)) return(spread_words(found$source, cluster, name, asked$spread))
+  paste0(if (name == "single row") "robust" else sprintf("clustered by %s (%s)", name, count_text(count)),
+         if (!is.null(found$cells)) ", cohort by cohort")
 }
 
 # What the rows of the table are.
@@ -258,7 +264,8 @@ randomise_timing <- function(effect, panel, y, asked, call) {
   if (length(unique(stratum)) > 1L) words <- paste0(words, ", among those that ", if (is_switching(panel))
     "began alike" else if (is_held(panel)) sprintf("share the path of %s", and_list(panel$held$names)) else
       "this kind could have reached")
-  timing <- list(panel = panel, y = y, level = match(level, level[first]), assigned = assigned, stratum = stratum, drawn = drawn,
+  timing <- list(panel = panel, y = y, level = match(level, level[first]), assigned = assigned, stratum = stratum,
+                 drawn = drawn,
                  size = if (exact) count else asked$draws, known = new.env(parent = emptyenv()))
   effect <- amend_effect(effect, draws = timing, inference = words)
   overs <- if (is.null(effect$cells)) NULL else c("all", "event", "cohort", "calendar")

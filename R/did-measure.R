@@ -79,9 +79,9 @@
 #'   `"groups"` lets each count once, as [decompose_did()] does. Default `"no"`.
 #' @param inference `"analytic"` (default); `"wild"`, the wild cluster bootstrap of a two-way regression with the null
 #'   imposed, with an interval by inversion (Cameron, Gelbach & Miller 2008); or `"randomization"`, p-values and
-#'   intervals from drawing anew which groups are treated when (of treatment that switches: among those that began alike;
-#'   where another is held: that share its path), of the estimate over its standard error; all assignments are visited
-#'   where they are no more than `draws`. The interval holds the constant effects that are not rejected;
+#'   intervals from drawing anew which groups are treated when (of treatment that switches: among those that began
+#'   alike; where another is held: that share its path), of the estimate over its standard error; all assignments are
+#'   visited where they are no more than `draws`. The interval holds the constant effects that are not rejected;
 #'   rows that no treatment can move have none. `"bootstrap"` draws clusters within cohorts (one fewer than each has,
 #'   with weights to match, Rao & Wu 1988; all together for regressions, and where clusters cut across cohorts) and
 #'   estimates anew; [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
@@ -110,8 +110,8 @@
 #'   panel's own at once (Cameron, Gelbach & Miller 2011), with the fewer clusters' degrees of freedom.
 #' @param near,reach Names of two columns that tell where a unit is, and how far, in their units, units still move
 #'   together: errors by distance (Conley 1999). Two units count by (1 - gap / reach) in either direction, multiplied;
-#'   degrees of freedom are those of blocks as wide as the reach. Instead of clusters: a unit's own periods move together
-#'   whatever the reach.
+#'   degrees of freedom are those of blocks as wide as the reach. Instead of clusters: a unit's own periods move
+#'   together whatever the reach.
 #' @param by Name of a column with a few levels: effects within each, from its units alone, side by side. In a panel
 #'   units must not change level.
 #' @return With `by`, and of a panel whose treatment is of several kinds, a `twin_dids`: a list of effects, one per
@@ -123,7 +123,8 @@
 #'   `df`, `n_treated`, `n_comparison`, `reason` (why there is no estimate; NA where there is one) and `reach` (the
 #'   share of treated units whose cohorts the row rests on); of outcomes in logs also `percent`, 100 (exp(estimate) -
 #'   1), with `percent.error`, `percent.low` and `percent.high`. `glance()` gives one row about all of it. `coef()`,
-#'   `vcov()`, `confint()`, `nobs()` as usual; `plot()` shows the cells of each cohort over time. [summarise_did()]
+#'   `vcov()`, `confint()`, `nobs()` as usual; `plot()` shows the cells of each cohort over time (a map of tiles with
+#'   more than 12), `plot(view = "paths")` each cohort's mean beside what it would have been. [summarise_did()]
 #'   averages cells.
 #' @section Errors: `twin_error_input` for settings that do not belong to the estimator, fewer than 2 clusters, no
 #'   usable outcome; `twin_error_unsupported` where the estimator can't answer on this panel, with what can. Cells that
@@ -219,8 +220,9 @@ measure_did <- function(panel, outcome = NULL, estimator = "group_time", adjustm
 did_settings <- function(panel, estimator, inference, given, anticipation, collapse, level, seed,
                          call = rlang::caller_env()) {
   entry <- did_estimators[[estimator]]
-  known <- c(entry$arguments, "crossed", "near", "reach", switch(inference, wild = c("multiplier", "draws"), randomization = "draws",
-                                        bootstrap = c("interval", "draws")))
+  of_inference <- switch(inference, wild = c("multiplier", "draws"), randomization = "draws",
+                         bootstrap = c("interval", "draws"))
+  known <- c(entry$arguments, "crossed", "near", "reach", of_inference)
   if (inference == "bootstrap") known <- setdiff(known, "small_sample")
   stray <- setdiff(names(Filter(Negate(is.null), given)), known)
   if (length(stray) > 0L) {
@@ -253,7 +255,8 @@ did_settings <- function(panel, estimator, inference, given, anticipation, colla
     comparison = panel_comparison(panel, given$comparison, call),
     anticipation = anticipation,
     base = choose("base", c("previous", "fixed"), if (is_switching(panel)) "fixed" else "previous"),
-    spread = did_spread(panel, given, inference, entry, collapse, call), third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
+    spread = did_spread(panel, given, inference, entry, collapse, call),
+    third = did_third(panel, estimator, given, call), absorb = absorbed_codes(panel, given$absorb, call),
     absorbed = given$absorb, trends = panel_trends(panel, given$trends, given$absorb, call), collapse = collapse,
     leads = did_window(given$leads, "leads", call), lags = did_window(given$lags, "lags", call),
     covariates_of = did_covariates_of(panel, given, call), unseen = did_unseen(panel, given, call),

@@ -10,7 +10,8 @@ did_spread <- function(panel, given, inference, entry, collapse, call) {
   }
   if (is.null(given$near) != is.null(given$reach)) {
     abort_input(c("{.arg near} and {.arg reach} go together.",
-                  i = "For example {.code near = c(\"east\", \"north\"), reach = 50}, in the columns' units."), call = call)
+                  i = "For example {.code near = c(\"east\", \"north\"), reach = 50}, in the columns' units."),
+                call = call)
   }
   what <- if (is.null(given$crossed)) "near" else "crossed"
   other <- if (inference != "analytic") sprintf("inference = \"%s\"", inference) else if (collapse != "no")
@@ -21,18 +22,19 @@ did_spread <- function(panel, given, inference, entry, collapse, call) {
                         i = "Leave one of them out."), call = call)
   }
   if (is_remote(panel) || !panel$repeats || !entry$lone_errors) {
-    abort_unsupported(c("{.arg {what}} needs units followed in memory, and an estimator whose errors are sums over them.",
-                        i = "Leave it out."), call = call)
+    abort_unsupported(c("{.arg {what}} needs units followed in memory, and an estimator whose errors are sums over
+                         them.", i = "Leave it out."), call = call)
   }
-  if (what == "crossed") crossed_codes(panel, given$crossed, call) else near_places(panel, given$near, given$reach, call)
+  if (what == "crossed") return(crossed_codes(panel, given$crossed, call))
+  near_places(panel, given$near, given$reach, call)
 }
 
 crossed_codes <- function(panel, name, call) {
   check_string(name, arg = "crossed", call = call)
   check_columns(name, panel$data, "crossed", call)
   codes <- group_codes(panel$data[[name]][panel$rows], name, "cluster", panel$rows, call)
-  check_constant(as.vector(codes), structure(panel$unit, labels = panel$unit_labels), name, panel$roles$unit, panel$rows,
-                 call)
+  of_unit <- structure(panel$unit, labels = panel$unit_labels)
+  check_constant(as.vector(codes), of_unit, name, panel$roles$unit, panel$rows, call)
   own <- as.vector(codes)[panel$first_row]
   count <- length(unique(own))
   if (count < 2L) {

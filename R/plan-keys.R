@@ -4,10 +4,12 @@ plan_keys <- function() {
   arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
   list(
     top = c("study", "designs", "power", "effects", "probes", "report"),
-    panel_top = c("panel", "baseline", "designs", "power", "composition", "trends", "decompose", "effects", "probes", "report"),
+    panel_top = c("panel", "baseline", "designs", "power", "composition", "trends", "decompose", "effects", "probes",
+                  "report"),
     panel = c(arguments(frame_panel, "design"), reading_keys()),
     baseline = c(arguments(baseline_rows, "panel"), "each_cohort", baseline_framing()),
-    composition = arguments(assess_composition, "panel"), trends = c("design", arguments(assess_trends, "panel")), decompose = arguments(decompose_did, "panel"),
+    composition = arguments(assess_composition, "panel"), trends = c("design", arguments(assess_trends, "panel")),
+    decompose = arguments(decompose_did, "panel"),
     did = c("design", arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
     panel_report = c("title", "truth", "headline", arguments(assess_balance, c("x", "custom", "by"))),
     study = c(arguments(frame_study, character()), "reference", reading_keys()),

@@ -16,7 +16,7 @@ new_probe <- function(kind, rows, facts, parts = list(), probes = NULL) {
 #'
 #' @param x A `twin_probe`.
 #' @param part `"rows"` (default), or the name of a further table that the verb describes: `"covariates"`,
-#'   `"amplification"`, `"scenarios"`, `"joint"` or `"choices"`.
+#'   `"amplification"`, `"scenarios"`, `"joint"`, `"choices"` or `"path"`.
 #' @param ... Nothing else.
 #' @return A data frame.
 #' @section Errors: `twin_error_input` for a part that this probe does not have.

@@ -25,7 +25,10 @@
 #'   plain mean, and for `summarise_did(over = "all")` the shares that give its estimate, taken as given.
 #' @param level Confidence level; that of `x` by default.
 #' @param interval `"shortest"` (default: conditional by magnitude, of fixed length by curvature) or `"direct"`.
-#' @return A `twin_probe`. `tidy()` gives one row per bound: `violation, m, estimate, conf.low, conf.high, refuted`
+#' @return A `twin_probe`. `plot()` shows the interval by bound, `plot(view = "path")` the event path with the bounds
+#'   drawn on it; `tidy(part = "path")` holds these: the path's own intervals (`m` NA) and, after treatment, those of
+#'   each effect by itself for every `m`, by the direct way. `tidy()` gives one row per bound: `violation, m, estimate,
+#'   conf.low, conf.high, refuted`
 #'   (estimate: the effect as measured by magnitude, the middle of the interval by curvature; refuted: does the time
 #'   before treatment itself bend by more than m? NA by magnitude). `glance()`: `violation`, `interval`,
 #'   `change` (the bound at which the interval first holds 0: 0 when it does so with parallel trends, infinite when no
@@ -70,7 +73,29 @@ probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, a
     weighing = path$weighing, effect = path$effect, outcome = x$outcome, treatment = treatment_of(x$study),
     worst = path$worst,
     periods = sum(path$horizon < 0), least = least
-  ))
+  ), list(path = path_bounds(path, m, violation, level)))
+}
+
+# The event path with, after treatment, the bounds of each effect by itself for every m, in the direct way.
+path_bounds <- function(path, m, violation, level) {
+  quantile <- core_t_quantile(level, path$own_df)
+  se <- sqrt(diag(path$vcov))
+  known <- data.frame(event_time = path$event, m = NA_real_, estimate = path$estimate,
+                      conf.low = path$estimate - quantile * se, conf.high = path$estimate + quantile * se)
+  after <- which(path$event >= 0)
+  bounds <- lapply(after, function(k) {
+    own <- path
+    own$target <- as.double(seq_along(path$event) == k)
+    limits <- vapply(m, function(m) {
+      if (violation == "magnitude") core_bound_magnitude(own, m, quantile[k]) else
+        core_carried_slope(own, m, level, path$own_df[k])
+    }, c(0, 0))
+    data.frame(event_time = path$event[k], m = m, estimate = path$estimate[k], conf.low = limits[1L, ],
+               conf.high = limits[2L, ])
+  })
+  out <- rbind(known, do.call(rbind, bounds))
+  rownames(out) <- NULL
+  out
 }
 
 # The event path without its base: estimate, vcov, horizon (periods from the base), target (weights), effect, df, at,
@@ -106,6 +131,7 @@ fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
   estimate <- unname(path$estimate[use])
   steps <- core_path_steps(event - base)
   list(estimate = estimate, vcov = unname(path$vcov[use, use, drop = FALSE]), horizon = event - base, target = target,
+       event = event, own_df = rep_len(path$df, length(use))[use],
        effect = sum(target * estimate), df = target_df(path, use, target), at = chosen, steps = steps,
        weighing = if (by_size) "size" else if (is.null(contrast)) "mean" else "contrast",
        worst = max(abs(steps %*% estimate)))
@@ -191,8 +217,8 @@ need_solver <- function(package, call) {
                       i = "Install it, or use {.code interval = \"direct\"}."), call = call)
 }
 
-# NULL where the programme has no bound or no solution. Thousands of small programmes are solved: a matrix of triplets and
-# free variables as differences of two spare the solver's door most of its work.
+# NULL where the programme has no bound or no solution. Thousands of small programmes are solved: a matrix of triplets
+# and free variables as differences of two spare the solver's door most of its work.
 linear_programme <- function(objective, matrix, sign, rhs, free, max) {
   if (free) {
     objective <- c(objective, -objective)

@@ -36,8 +36,9 @@ composition_verdict <- function(x) {
   if (joint$p.value >= 1 - x$level) {
     return(sprintf("Verdict: no change is found (%s), which is no proof that there is none.", numbers))
   }
-  advice <- if (x$panel$repeats) "leave out those that treatment moves: adjusting for them takes away part of its effect"
-  else "effects mix the change of who is there; adjust for covariates, and look at what moved most"
+  advice <- if (x$panel$repeats)
+    "leave out those that treatment moves: adjusting for them takes away part of its effect" else
+      "effects mix the change of who is there; adjust for covariates, and look at what moved most"
   sprintf("Verdict: %s (%s): %s.", if (x$panel$repeats) "covariates move with treatment" else
     "who is met changes with treatment", numbers, advice)
 }

@@ -253,6 +253,7 @@ did_seal <- function(x) {
 plot.twin_did <- function(x, view = c("effects", "paths", "gaps"), ...) {
   rlang::check_dots_empty()
   view <- check_choice(view, c("effects", "paths", "gaps"))
+  if (view == "paths" && is.null(x$synthetic)) return(counterfactual_plot(x))
   if (view != "effects") return(synthetic_plot(x, view))
   switch(x$over, cells = cells_plot(x), event = path_plot(x), dose = dose_plot(x), averages_plot(x))
 }
@@ -262,6 +263,51 @@ did_title <- function(x) sprintf("Effect of %s on %s", treatment_of(x$study), ou
 did_caption <- function(x) {
   sprintf("Estimated by %s. Standard errors: %s.", did_method(x), x$inference)
 }
+
+# Each cohort's mean over time, and what it would have been: the mean less the effect.
+counterfactual_plot <- function(x, call = rlang::caller_env()) {
+  if (x$over != "cells" || is_remote(x$study)) {
+    abort_input(c("{.code view = \"paths\"} needs the cells of each cohort, in memory.",
+                  i = "Give it what {.fn measure_did} returned, by an estimator with cells."), call = call)
+  }
+  panel <- x$study
+  means <- panel_means(panel, panel_values(panel, x$outcome, "plot"))
+  cells <- x$table[x$table$kind == "post" & !is.na(x$table$estimate), ]
+  at <- paste(panel$cohorts$label[means$cohort], panel$periods$label[means$time])
+  effect <- cells$estimate[match(at, paste(cells$cohort, cells$time))]
+  if (is_switching(panel)) effect <- effect * switch_signs(panel)[means$cohort]
+  treated <- is_treated_cohort(panel)[means$cohort]
+  onset <- panel$cohorts$position[means$cohort]
+  position <- panel$periods$position[means$time]
+  joint <- treated & position == ave_max(ifelse(position < onset, position, -Inf), means$cohort)  # both start here
+  rows <- rbind(
+    cbind(means[treated, ], side = "as it was", value = means$mean[treated]),
+    cbind(means[treated, ], side = "without treatment", value = ifelse(joint, means$mean, means$mean - effect)[treated])
+  )
+  rows <- rows[!is.na(rows$value), ]
+  labels <- paste("treated from", panel$cohorts$label)
+  rows$label <- factor(labels[rows$cohort], labels)
+  starts <- rows[rows$side == "without treatment", ]
+  starts <- starts[!duplicated(starts$cohort), ]
+  shown <- length(unique(rows$cohort))
+  ggplot2::ggplot(rows, ggplot2::aes(x = .data$time, y = .data$value)) +
+    ggplot2::geom_vline(data = starts, ggplot2::aes(xintercept = .data$time + 0.5), colour = twin_mark, linetype = "22",
+                        linewidth = 0.5) +
+    ggplot2::geom_line(ggplot2::aes(colour = .data$side, linetype = .data$side),
+                       linewidth = if (shown > 8L) 0.6 else 0.9) +
+    ggplot2::scale_colour_manual(values = c("as it was" = twin_colours[["treated"]],
+                                            "without treatment" = twin_colours[["control"]]), name = NULL) +
+    ggplot2::scale_linetype_manual(values = c("as it was" = "solid", "without treatment" = "41"), name = NULL) +
+    period_axis(panel, if (shown > 4L) 3L else 6L) +
+    ggplot2::facet_wrap(~label, ncol = ceiling(sqrt(shown))) +
+    ggplot2::labs(x = panel$roles$time, y = sprintf("mean of %s", x$outcome),
+                  title = sprintf("%s of each cohort, and what it would have been", x$outcome),
+                  subtitle = "The dashed path is the mean less the effect, from the last period before treatment on.",
+                  caption = did_caption(x)) +
+    twin_look()
+}
+
+ave_max <- function(values, by) stats::ave(values, by, FUN = max)
 
 # Each cohort beside what stands in for it, or their gap; where placebos were ranked, theirs in grey.
 synthetic_plot <- function(x, view, call = rlang::caller_env()) {
@@ -364,6 +410,7 @@ path_subtitle <- function(x, base, several = FALSE) {
 cells_plot <- function(x) {
   table <- generics::tidy(x)
   table <- table[!is.na(table$estimate), ]
+  if (length(unique(table$cohort)) > 12L) return(cells_map(x, table))
   cohorts <- x$study$cohorts
   table$label <- factor(paste("treated from", table$cohort), paste("treated from", cohorts$label))
   table$at <- match(table$time, x$study$periods$label)
@@ -381,6 +428,28 @@ cells_plot <- function(x) {
                   subtitle = sprintf("One effect per cohort and period, with its %s interval.", level_text(x$level)),
                   caption = did_caption(x)) +
     twin_look()
+}
+
+# Many cohorts: a tile per cell, marked where its interval leaves 0 out.
+cells_map <- function(x, table) {
+  cohorts <- x$study$cohorts$label
+  table$label <- factor(table$cohort, rev(cohorts))
+  table$at <- match(table$time, x$study$periods$label)
+  apart <- table[!is.na(table$conf.low) & (table$conf.low > 0 | table$conf.high < 0), ]
+  starts <- data.frame(label = factor(cohorts, rev(cohorts)), onset = x$study$cohorts$position)
+  starts <- starts[is_treated_cohort(x$study), ]
+  starts$at <- vapply(starts$onset, function(onset) sum(x$study$periods$position < onset), 0) + 0.5
+  ggplot2::ggplot(table, ggplot2::aes(x = .data$at, y = .data$label)) +
+    ggplot2::geom_tile(ggplot2::aes(fill = .data$estimate), colour = "white", linewidth = 0.3) +
+    ggplot2::geom_point(data = apart, size = 0.8, colour = "grey15") +
+    ggplot2::geom_tile(data = starts, width = 0.12, height = 1, fill = twin_mark) +
+    ggplot2::scale_fill_gradient2(low = twin_colours[["control"]], mid = "#F7F7F4", high = twin_colours[["treated"]],
+                                  name = "effect") +
+    period_axis(x$study, 10L) +
+    ggplot2::labs(x = x$study$roles$time, y = "treated from", title = did_title(x),
+                  subtitle = sprintf(paste("One effect per cohort and period; dots: the %s interval leaves 0 out;",
+                                           "bars: treatment starts."), level_text(x$level)), caption = did_caption(x)) +
+    twin_look() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
 averages_plot <- function(x) {

@@ -11,7 +11,8 @@
 #' names the packages it needs.
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_responses`, `twin_calibration`, `twin_scores`,
-#'   `twin_effect`, `twin_effects`, `twin_did`, `twin_dids`, `twin_trends`, `twin_composition`, `twin_decomposition`, `twin_comparison`, `twin_power`,
+#'   `twin_effect`, `twin_effects`, `twin_did`, `twin_dids`, `twin_trends`, `twin_composition`,
+#'   `twin_decomposition`, `twin_comparison`, `twin_power`,
 #'   `twin_probe` or `twin_checklist`; or, for `layout = "columns"`, a named list of effects of any outcomes.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.docx`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.

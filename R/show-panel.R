@@ -247,6 +247,8 @@ cohort_colours <- function(x) {
 
 means_plot <- function(x, y, outcome) {
   table <- panel_means(x, y)
+  few <- nrow(x$cohorts) <= 6L && !is_remote(x)  # more ribbons would hide each other
+  if (few) table[c("low", "high")] <- mean_limits(x, y, table)
   table$label <- factor(x$cohorts$label[table$cohort], x$cohorts$label)
   starts <- data.frame(label = factor(x$cohorts$label, x$cohorts$label), position = x$cohorts$position)
   starts$time <- vapply(starts$position, function(onset) {
@@ -255,17 +257,47 @@ means_plot <- function(x, y, outcome) {
   }, 0)
   starts <- starts[!is.na(starts$time), ]
   last <- table[!duplicated(table$cohort, fromLast = TRUE), ]
-  ggplot2::ggplot(table, ggplot2::aes(x = .data$time, y = .data$mean, colour = .data$label)) +
+  many <- nrow(x$cohorts) > 12L
+  first <- x$periods$position[table$time] >= x$cohorts$position[table$cohort]
+  onsets <- table[first & !duplicated(paste(table$cohort, first)), ]
+  begins <- if (many) ggplot2::geom_point(data = onsets, size = 2, show.legend = FALSE) else
     ggplot2::geom_vline(data = starts, ggplot2::aes(xintercept = .data$time, colour = .data$label), linetype = "22",
-                        linewidth = 0.5, show.legend = FALSE) +
-    ggplot2::geom_line(ggplot2::aes(linetype = .data$label == "never"), linewidth = 0.9, show.legend = FALSE) +
-    ggplot2::geom_text(data = last, ggplot2::aes(label = .data$label), hjust = -0.1, size = 3.6, show.legend = FALSE) +
+                        linewidth = 0.5, show.legend = FALSE)
+  ggplot2::ggplot(table, ggplot2::aes(x = .data$time, y = .data$mean, colour = .data$label)) +
+    begins +
+    (if (few) ggplot2::geom_ribbon(data = table[!is.na(table$low), ], ggplot2::aes(
+      ymin = .data$low, ymax = .data$high, fill = .data$label), colour = NA, alpha = 0.14, show.legend = FALSE)) +
+    ggplot2::geom_line(ggplot2::aes(linetype = .data$label == "never"),
+                       linewidth = if (many) 0.5 else 0.9, show.legend = FALSE) +
+    ggplot2::geom_text(data = last, ggplot2::aes(label = .data$label), hjust = -0.1, size = 3.6, show.legend = FALSE,
+                       check_overlap = TRUE) +
+    ggplot2::scale_fill_manual(values = cohort_colours(x)) +
     ggplot2::scale_colour_manual(values = cohort_colours(x)) +
     ggplot2::scale_linetype_manual(values = c(`FALSE` = "solid", `TRUE` = "41")) +
     period_axis(x) + ggplot2::coord_cartesian(clip = "off") +
     ggplot2::labs(x = x$roles$time, y = sprintf("mean of %s", outcome), title = sprintf("Mean %s by cohort", outcome),
-                  subtitle = "Labels: the period treatment starts in, marked by a dashed line of the same colour.") +
+                  subtitle = paste0("Labels: the period treatment starts in, marked by a ",
+                                    if (many) "point on its line." else "dashed line of the same colour.",
+                                    if (few) " Shaded: 95% interval of each mean.")) +
     twin_look() + ggplot2::theme(plot.margin = ggplot2::margin(6, 60, 6, 6))
+}
+
+# 95 per cent intervals of means, clusters within cohorts: NA where a mean rests on one cluster.
+mean_limits <- function(x, y, table) {
+  inside <- which(!is.na(y))
+  cohort <- x$cohort[x$unit[inside]]
+  code <- match(cohort + nrow(x$cohorts) * x$time[inside], table$cohort + nrow(x$cohorts) * table$time)
+  s <- if (is.null(x$s)) rep(1, length(inside)) else x$s[inside]
+  cluster <- as.vector(x$cluster)[x$unit[inside]]
+  piece <- core_group_codes(code, cluster)
+  first <- !duplicated(piece)
+  sums <- core_sums_by(s * (y[inside] - table$mean[code]), match(piece, piece[first]))
+  of <- code[first]
+  clusters <- tabulate(of, nrow(table))
+  variance <- core_sums_by(sums^2, of, nrow(table)) / core_sums_by(s, code, nrow(table))^2 * clusters /
+    pmax(clusters - 1, 1)
+  half <- ifelse(clusters > 1L, core_t_quantile(0.95, pmax(clusters - 1, 1)) * sqrt(variance), NA_real_)
+  data.frame(low = table$mean - half, high = table$mean + half)
 }
 
 aligned_plot <- function(x, y, outcome) {

@@ -248,7 +248,8 @@ papers_of <- function(x) {
   if (inherits(x, "twin_did")) return(did_papers(x))
   if (inherits(x, "twin_effect")) return(effect_papers(x))
   if (inherits(x, "twin_design")) return(design_papers(x))
-  if (inherits(x, "twin_decomposition")) return(paper_keys$did[[if (inherits(x, "twin_dose_decomposition")) "dose" else "two_way"]])
+  if (inherits(x, "twin_dose_decomposition")) return(paper_keys$did$dose)
+  if (inherits(x, "twin_decomposition")) return(paper_keys$did$two_way)
   if (inherits(x, "twin_probe")) {
     return(c(paper_keys$probes[[sub("twin_probe_", "", class(x)[1L])]], unlist(lapply(x$probes, papers_of))))
   }

@@ -319,8 +319,9 @@ trends_conclusion <- function(x) {
 }
 
 #' @export
-plot.twin_probe_trends <- function(x, ...) {
+plot.twin_probe_trends <- function(x, view = c("bounds", "path"), ...) {
   rlang::check_dots_empty()
+  if (check_choice(view, c("bounds", "path")) == "path") return(bounded_path_plot(x))
   change <- x$facts$change
   marked <- if (is.finite(change) && change > 0 && change <= max(x$rows$m)) change_layers(change)
   ggplot2::ggplot(x$rows, ggplot2::aes(x = .data$m)) +
@@ -337,6 +338,38 @@ plot.twin_probe_trends <- function(x, ...) {
                   subtitle = subtitle_of(x),
                   caption = sprintf("%s %s that hold for every violation within the bound.", level_text(x$facts$level),
                                     trend_interval_words(x$facts))) +
+    twin_look()
+}
+
+# The event path, and behind it what is left of each effect for up to three bounds.
+bounded_path_plot <- function(x) {
+  table <- x$parts$path
+  grid <- sort(unique(table$m[!is.na(table$m)]))
+  shown <- unique(grid[round(seq(1, length(grid), length.out = min(3L, length(grid))))])
+  bounds <- table[table$m %in% shown, ]
+  words <- function(m) paste("m at most", vapply(m, format, "", digits = 3L))
+  bounds$bound <- factor(words(bounds$m), rev(words(shown)))
+  path <- table[is.na(table$m), ]
+  path$stage <- factor(ifelse(path$event_time < 0, "before", "under treatment"), c("before", "under treatment"))
+  fills <- stats::setNames(grDevices::colorRampPalette(c("#EEF5F4", "#9CCBC6"))(length(shown)), levels(bounds$bound))
+  ggplot2::ggplot(path, ggplot2::aes(x = .data$event_time, y = .data$estimate)) +
+    ggplot2::geom_hline(yintercept = 0, colour = "grey45", linewidth = 0.4) +
+    ggplot2::geom_vline(xintercept = -0.5, colour = twin_mark, linetype = "22", linewidth = 0.6) +
+    ggplot2::geom_ribbon(data = bounds, ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high, group = .data$bound,
+                                                     fill = .data$bound)) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = .data$conf.low, ymax = .data$conf.high, colour = .data$stage),
+                            linewidth = 1) +
+    ggplot2::geom_point(ggplot2::aes(colour = .data$stage), size = 2.8) +
+    ggplot2::scale_fill_manual(values = fills, name = NULL) +
+    ggplot2::scale_colour_manual(values = stage_colours, name = NULL) +
+    ggplot2::scale_x_continuous(breaks = function(limits) unique(round(pretty(limits, 10)))) +
+    ggplot2::labs(x = "periods since treatment", y = sprintf("effect on %s", x$facts$outcome),
+                  title = "The path, and what is left of it if trends are not parallel",
+                  subtitle = sprintf("Lines: %s interval of each effect. Shaded: for every drift within the bound, %s.",
+                                     level_text(x$facts$level), c(
+                                       magnitude = "m times the worst before treatment per period",
+                                       curvature = "a slope that changes by m per period")[[x$facts$violation]]),
+                  caption = "Each effect by itself, by direct intervals.") +
     twin_look()
 }
 
