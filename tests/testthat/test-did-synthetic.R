@@ -192,7 +192,7 @@ test_that("sentences, pictures, tables and refusals of a synthetic comparison", 
   expect_match(said, "13 \\(2 units\\) stands against [0-9]+ units, effectively [0-9.]+, largest town")
   expect_match(said, "no test of them")
   for (view in c("effects", "paths", "gaps")) expect_s3_class(plot(effect, view = view), "ggplot")
-  expect_error(plot(measure_did(panel), view = "paths"), "estimator = \"synthetic\"", class = "twin_error_input")
+  expect_error(plot(measure_did(panel), view = "gaps"), "estimator = \"synthetic\"", class = "twin_error_input")
   expect_error(tidy(measure_did(panel), part = "fit"), "estimator = \"synthetic\"", class = "twin_error_input")
   met <- measure_did(panel, estimator = "synthetic", parallel = FALSE, draws = 99)
   expect_identical(nrow(tidy(met, part = "periods")), 0L)

@@ -137,7 +137,7 @@ test_that("plots show timing, means and changes, and only the last two open the 
   expect_identical(nrow(tiles), 240L)
   expect_identical(sum(tiles$fill == carefultwin:::twin_colours[["treated"]]), sum(many_harbours()$open))
   expect_true(is.na(summary(logbook(panel))$opened))
-  means <- ggplot2::layer_data(plot(panel, "means"), 2)
+  means <- ggplot2::layer_data(plot(panel, "means"), 3)  # starts, intervals, means
   data <- many_harbours()
   expect_equal(sort(means$y), sort(as.vector(tapply(data$price, list(data$opened, data$year), mean))[1:18] |>
                                      c(tapply(data$price[is.na(data$opened)], data$year[is.na(data$opened)], mean)) |>
