@@ -63,7 +63,8 @@ assess_trends <- function(panel, outcome = NULL, adjustment = NULL, comparison =
   opened <- open_panel(panel, outcome, "assess_trends")
   panel <- opened$panel
   y <- opened$y
-  log_step(panel, "trends", paste("before treatment, on", outcome), settings = settings)
+  log_step(panel, "trends", paste("before treatment, on", outcome),
+           settings = utils::modifyList(settings, list(absorb = absorb)))
   settings$without <- lone_cohorts(panel)
   found <- panel_group_time(panel, y, settings)
   path <- path_before(panel, found, settings)

@@ -230,14 +230,15 @@ estimate_imputation <- function(panel, y, asked, call) {
   view <- within_view(panel, y, asked)
   if (!is.null(view$order)) since <- since[view$order]
   found <- core_impute_cells(view$rows, view$cohort, nrow(panel$cohorts),
-                             view$rows$weight * (since < -asked$anticipation), view$rows$weight * (since >= 0), cells,
+                             view$rows$weight * tells_untreated(since, asked),
+                             view$rows$weight * is_foretold(since, asked), cells,
                              view$s)
   cells$estimate <- found$estimate
   cells$reason[is.na(found$estimate)] <- "no untreated rows that tell its period or unit effects"
   counts <- cell_counts(panel, y)
   cells$n_treated <- counts[cbind(cells$cohort, cells$time)]
   copies <- unit_copies(panel)[if (is.null(view$order)) panel$unit else panel$unit[view$order]]
-  cells$n_comparison <- sum(copies[view$rows$weight > 0 & since < -asked$anticipation])
+  cells$n_comparison <- sum(copies[view$rows$weight > 0 & tells_untreated(since, asked)])
   p <- ncol(view$rows$columns) - 1L
   list(cells = cells, estimate = found$estimate, source = found$source, size = found$size, fixed = TRUE,
        cluster = view$cluster, notes = aliased_note(view, found$aliased[view$rows$periods + seq_len(p)]))

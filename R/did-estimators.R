@@ -37,9 +37,11 @@ did_estimators <- list(
     estimate = function(panel, y, asked, call) estimate_group_time(panel, y, asked)
   ),
   imputation = new_did_estimator(
-    "imputation from untreated rows", c("adjustment", "factors", "trends", "absorb"), adjusted = " with covariates",
-    details = function(asked) {
-      if (!is.null(asked$factors)) sprintf(" with %s", plural(asked$factors, "shared factor")) else line_words(asked)
+    "imputation from untreated rows", c("adjustment", "factors", "trends", "absorb", "leads"),
+    adjusted = " with covariates", details = function(asked) {
+      c(if (!is.null(asked$factors)) sprintf(" with %s", plural(asked$factors, "shared factor")) else line_words(asked),
+        if (held_out(asked) > 0) sprintf(" that hold out %s before treatment", plural(held_out(asked), "period"))) |>
+        paste(collapse = "")
     },
     estimate = function(panel, y, asked, call) {
       if (!is.null(asked$factors)) return(estimate_factors(panel, y, asked, call))
@@ -100,6 +102,9 @@ did_estimators <- list(
     ranked = function(effect, plan) with_placebo_ranks(effect, plan)
   )
 )
+
+# How many periods before treatment imputation holds out.
+held_out <- function(asked) if (isTRUE(is.finite(asked$leads))) asked$leads else 0
 
 line_words <- function(asked) if (!is.null(asked$trends)) sprintf(" with a linear trend for each %s", asked$trends)
 

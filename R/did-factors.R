@@ -7,7 +7,7 @@ most_factors <- 3L
 estimate_factors <- function(panel, y, asked, call) {
   wide <- wide_outcome(panel, y)$y
   s <- unit_weight(panel)
-  untreated <- untreated_outcomes(panel, wide, asked$anticipation)
+  untreated <- untreated_outcomes(panel, wide, asked$anticipation + held_out(asked))
   known <- rowSums(!is.na(untreated))
   told <- known > asked$factors & s > 0
   found <- core_fit_factors(untreated[told, , drop = FALSE], s[told], asked$factors)
@@ -66,7 +66,7 @@ settled_factors <- function(panel, y, asked, call) {
     abort_unsupported(c("Factors are felt by units, and those of a repeated cross-section are seen once.",
                         i = "Take means of groups: {.code collapse = \"groups\"}."), call = call)
   }
-  untreated <- untreated_outcomes(panel, wide_outcome(panel, y)$y, asked$anticipation)
+  untreated <- untreated_outcomes(panel, wide_outcome(panel, y)$y, asked$anticipation + held_out(asked))
   short <- stats::median(rowSums(!is.na(untreated))[is_treated_cohort(panel)[panel$cohort]])
   most <- min(most_factors, short - 1, ncol(untreated) - 2, nrow(untreated) - 2)
   if (most < 1) {

@@ -7,9 +7,9 @@ estimate_wide_imputation <- function(panel, y, asked, call) {
   view <- within_view(panel, y, asked)
   since <- if (is.null(view$order)) periods_since(panel) else periods_since(panel)[view$order]
   more <- trend_columns(panel, view, asked, call)
-  w <- view$rows$weight * (since < -asked$anticipation)
+  w <- view$rows$weight * tells_untreated(since, asked)
   told <- has_own_trend(view$rows, w, more$slope)
-  shown <- view$rows$weight * (since >= 0) * told[view$rows$unit]
+  shown <- view$rows$weight * is_foretold(since, asked) * told[view$rows$unit]
   fit <- core_untreated_fit(view$rows$columns[, 1L], more$x, view$rows$unit, view$rows$time, view$rows$periods,
                             more$slope, w)
   found <- core_impute_wide(fit, view$rows, view$cohort, nrow(panel$cohorts), w, shown, cells, view$s)
@@ -31,13 +31,20 @@ estimate_wide_imputation <- function(panel, y, asked, call) {
 # A flag per row of the view as one per row of the panel.
 in_view <- function(flag, view) if (is.null(view$order)) flag else replace(flag, view$order, flag)
 
-# Cells under treatment, which imputation knows alone.
+# Cells under treatment, and those of the periods before it that are held out.
 imputed_cells <- function(panel, asked) {
-  cells <- plan_cells(panel, asked)
-  cells <- cells[cells$kind == "post", ]
+  cells <- plan_cells(panel, utils::modifyList(asked, list(base = "fixed")))
+  cells <- cells[is_foretold(cells$event_time, asked), ]
+  cells$kind <- ifelse(cells$event_time >= 0, "post", "pre")
   cells[c("base", "reason")] <- list(NA_integer_, NA_character_)
   rownames(cells) <- NULL
   cells
+}
+
+# Of periods since treatment: do they tell what is without treatment? are they foretold by those that do?
+tells_untreated <- function(since, asked) since < -asked$anticipation - held_out(asked)
+is_foretold <- function(since, asked) {
+  since >= 0 | (since < -asked$anticipation & since >= -asked$anticipation - held_out(asked))
 }
 
 # Which units have the untreated periods that a level, or a line, needs.

@@ -66,7 +66,9 @@
 #'   each. In the regression it takes away what grows under treatment along with differing trends; imputation draws
 #'   lines from untreated rows alone. Both need several periods before treatment.
 #' @param leads,lags For `"event_study"`: how many periods before (beyond the base) and after the onset have a term of
-#'   their own; those beyond are joined in the outermost one. All by default.
+#'   their own; those beyond are joined in the outermost one. All by default. For `"imputation"` `leads` is how many
+#'   periods before treatment are held out and foretold like those after it: rows "pre", which should be 0. None by
+#'   default.
 #' @param covariates_of For `"group_time"` and `"two_period"` in a repeated cross-section with `"regression"` or
 #'   `"augmented"`: are regressions averaged over the covariates of the treated of their own `"period"` (default) or of
 #'   `"all"` treated of both? With `"augmented"` and `"all"` the treated are modelled too, which is the locally
@@ -383,8 +385,10 @@ did_third <- function(panel, estimator, given, call) {
 
 # Every different way of estimating counts as a design in the logbook.
 log_did <- function(panel, outcome, asked) {
-  settings <- asked[c("adjustment", "comparison", "anticipation", "base", "absorbed", "collapse", "inference")]
+  settings <- asked[c("adjustment", "comparison", "anticipation", "base", "absorbed", "trends", "factors", "leads", "knots",
+                      "since", "collapse", "inference")]
   settings$third <- asked$third$name
+  settings$beyond <- asked$spread$names
   log_step(panel, "measure", paste(asked$estimator, "on", outcome), settings = settings, seed = asked$seed,
            design = rlang::hash(list(panel$hash, outcome, asked$estimator, settings)))
 }

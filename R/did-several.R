@@ -8,6 +8,7 @@ new_dids <- function(effects, labels, by, level) {
 
 # given: arguments of measure_did() beside panel and by.
 measure_several <- function(panel, by, given, call) {
+  refuse_remote(panel, call)
   arms <- if (has_arms(panel)) panel_contrasts(panel, call) else list(panel)
   parts <- unlist(unname(Map(function(own, arm) {
     if (is.null(by)) return(list(list(arm = arm, group = "", panel = own)))

@@ -103,7 +103,7 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   }
   check_logged(logged, outcome, data, call)
   if (!is.null(wanted)) check_panel_covariates(roles, wanted$names, call)
-  data <- declared_columns(data, c(wanted$names, outcome, treatment), unknown, categories, call)
+  data <- declared_columns(data, c(wanted$names, outcome, treatment, dose, held), unknown, categories, call)
   chosen <- panel_rows(data, c(roles, list(held = held)), wanted$names, subset, missing, call)
   rows <- chosen$rows
   scale <- time_scale(data[[time]][rows], time, periods, call)

@@ -99,6 +99,10 @@ plan_probe_results <- function(plan, effects) {
     at_place(plan, c("probes", name), {
       settings <- plan$probes[[name]]
       about <- if (is.null(settings$effect)) unlist(settings$estimate) else effects[[settings$effect]]
+      if (inherits(about, "twin_dids")) {
+        abort_input(c("The effect {.val {settings$effect}} is several: {.val {names(about)}}; a probe is of one.",
+                      i = "Measure one of them by itself, with {.arg subset} in the panel."), call = NULL)
+      }
       given <- settings[setdiff(names(settings), c("probe", "effect", "estimate"))]
       grouped <- is.list(given$covariates) && !is.null(names(given$covariates))
       plain <- setdiff(names(given), c("groups", if (grouped) "covariates"))

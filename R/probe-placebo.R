@@ -223,6 +223,10 @@ check_placebo_groups <- function(groups, data, call = rlang::caller_env()) {
 
 check_placebo_kind <- function(x, dates, over_time, call = rlang::caller_env()) {
   panel <- if (over_time) study_of(x)
+  if (over_time && identical(x$over, "dose")) {
+    abort_unsupported(c("An effect by dose has its placebo in itself: the rows \"before\".",
+                        i = "Read them, or give {.fn probe_placebo} an effect of all doses together."), call = call)
+  }
   if (over_time && (is_switching(panel) || is_carried(panel) || is_held(panel))) {
     what <- if (is_carried(panel))
       "The design that units count by would have to be made anew for each placebo." else if (is_held(panel))

@@ -16,7 +16,8 @@
 #'
 #' @param x A `twin_did` with cells, from [measure_did()], or their average over all or by event time, from
 #'   [summarise_did()]. Group-time effects measured from the previous period are measured again from a fixed base, which
-#'   leaves those under treatment as they are; imputation and single regressions have no such cells.
+#'   leaves those under treatment as they are; imputation needs two periods or more that it holds out (`leads`), and is
+#'   then measured from the last of them; single regressions have no such cells.
 #' @param violation `"magnitude"` (default) or `"curvature"`.
 #' @param m Grid of bounds, from 0 on. By default 0 to 2 in steps of a quarter for magnitudes, and for curvatures from 0
 #'   to twice the point of change.
@@ -24,6 +25,7 @@
 #' @param contrast Their weights, such as `c(-1, 1)` for how the effect changes between two event times; by default a
 #'   plain mean, and for `summarise_did(over = "all")` the shares that give its estimate, taken as given.
 #' @param level Confidence level; that of `x` by default.
+#' @param cohort Label of a treated cohort: bounds for its effects alone, by its own time before treatment.
 #' @param interval `"shortest"` (default: conditional by magnitude, of fixed length by curvature) or `"direct"`.
 #' @return A `twin_probe`. `plot()` shows the interval by bound, `plot(view = "path")` the event path with the bounds
 #'   drawn on it; `tidy(part = "path")` holds these: the path's own intervals (`m` NA) and, after treatment, those of
@@ -51,13 +53,13 @@
 #' probe_trends(cells, m = c(0, 0.5, 1), at = 0:3, interval = "direct")
 #' @export
 probe_trends <- function(x, violation = c("magnitude", "curvature"), m = NULL, at = NULL, contrast = NULL,
-                         level = x$level, interval = c("shortest", "direct")) {
+                         level = x$level, interval = c("shortest", "direct"), cohort = NULL) {
   check_class(x, "twin_did", "measure_did")
   violation <- check_choice(violation, c("magnitude", "curvature"))
   interval <- check_choice(interval, c("shortest", "direct"))
   check_level(level)
   check_numbers(m, "numbers from 0 to 1,000", 0, 1000, null = TRUE)
-  path <- fixed_path(x, at, contrast)
+  path <- fixed_path(x, at, contrast, cohort)
   bound <- trend_bound(path, violation, level, interval)
   change <- bound_at_change(bound)
   if (is.null(m)) m <- default_bounds(violation, change, path)
@@ -100,13 +102,14 @@ path_bounds <- function(path, m, violation, level) {
 
 # The event path without its base: estimate, vcov, horizon (periods from the base), target (weights), effect, df, at,
 # weighing (what the weights are: "mean", "size" or "contrast"), worst (largest step before treatment).
-fixed_path <- function(x, at, contrast, call = rlang::caller_env()) {
+fixed_path <- function(x, at, contrast, cohort = NULL, call = rlang::caller_env()) {
   if (isTRUE(x$asked$normalise)) {
     abort_unsupported(c("Drifts are measured in the outcome, and these effects are per unit of treatment.",
                         i = "Give {.fn probe_trends} the effects without {.code normalise = TRUE}."), call = call)
   }
-  x <- with_fixed_base(x, call)
+  x <- one_cohort(with_fixed_base(x, call), cohort, call)
   path <- event_path(x)
+  if (held_out(x$asked) > 0) path <- from_last_held(path)
   use <- path$table$term != "average" & path$table$kind != "base"
   event <- path$table$event_time[use]
   base <- -1 - x$asked$anticipation
@@ -144,16 +147,49 @@ with_fixed_base <- function(x, call) {
                   i = if (is.null(x$cells)) "Use an estimator with cells, such as {.val group_time}."
                   else "Use {.code summarise_did(over = \"all\")} or {.code over = \"event\"}."), call = call)
   }
-  if (is_fixed_base(x)) return(x)
+  if (is_fixed_base(x) || held_out(x$asked) > 1) return(x)
   if (!"base" %in% did_estimator_of(x)$arguments || collapses(x$asked)) {
     abort_input(c("{.arg x} must have cells that can be measured from a fixed base.",
-                  i = "Use {.code measure_did(base = \"fixed\")}, or {.code estimator = \"interaction\"}."),
+                  i = "Use {.code measure_did(base = \"fixed\")}, {.code estimator = \"interaction\"}, or imputation
+                       that holds out two periods or more before treatment ({.arg leads})."),
                 call = call)
   }
   asked <- utils::modifyList(x$asked, list(base = "fixed", inference = "analytic"))
   y <- panel_values(x$study, x$outcome, "probe_trends")
   again <- suppressWarnings(infer_did(x$study, y, estimate_did(x$study, y, asked), asked, x$outcome))
   amend(again, over = x$over)
+}
+
+# The effect with the cells of one treated cohort alone.
+one_cohort <- function(x, cohort, call) {
+  if (is.null(cohort)) return(x)
+  labels <- x$study$cohorts$label[is_treated_cohort(x$study)]
+  if (!rlang::is_string(cohort) || !cohort %in% labels || is.null(x$cells)) {
+    abort_input(c("{.arg cohort} must be the label of a treated cohort, of an effect with cells.",
+                  x = "It is {describe_value(cohort)}.", i = "They are {.val {labels}}."), call = call)
+  }
+  cells <- x$cells
+  cells$reason[x$study$cohorts$label[cells$cohort] != cohort] <- "of another cohort"
+  amend(x, cells = cells)
+}
+
+# A path of imputation, measured from the last period that was held out: its own distance from the fit is taken off all.
+from_last_held <- function(path) {
+  last <- which(path$table$event_time == -1 - path$asked$anticipation)
+  moved <- path$table$term != "average"
+  away <- diag(nrow(path$table))
+  away[last, moved] <- away[last, moved] - 1  # columns: what each row becomes
+  table <- path$table
+  unknown <- is.na(diag(path$vcov))
+  vcov <- replace(path$vcov, is.na(path$vcov), 0)
+  vcov <- crossprod(away, vcov %*% away)
+  vcov[unknown, ] <- NA_real_
+  vcov[, unknown] <- NA_real_
+  table$estimate <- drop(crossprod(away, ifelse(is.na(table$estimate), 0, table$estimate))) +
+    ifelse(is.na(table$estimate), NA_real_, 0)
+  table$kind[last] <- "base"
+  amend(path, table = table, estimate = stats::setNames(table$estimate, table$term), combine = path$combine %*% away,
+        shift = if (!is.null(path$shift)) path$shift %*% away, vcov = vcov)
 }
 
 # The path by event time behind cells or their average.

@@ -143,6 +143,7 @@ test_that("what a dose effect says is about doses", {
   expect_true(all(c("band.low", "dose", "what") %in% names(tidy(own))))
   expect_identical(sum(!is.na(tidy(own)$band.low)), 2L)
   expect_error(summarise_did(own), "since", class = "twin_error_input")
+  expect_error(probe_placebo(own, dates = 1), "placebo in itself", class = "twin_error_unsupported")
 })
 
 test_that("doses that can't be are refused with where they are", {

@@ -131,3 +131,62 @@ test_that("what lines can't tell is left out with a note, and what does not go t
   expect_error(measure_did(panel, trends = "unit"), "trends", class = "twin_error_input")
   expect_error(measure_did(panel, estimator = "imputation", absorb = "wind"), class = "twin_error_input")
 })
+
+test_that("periods that are held out are foretold like those after treatment", {
+  data <- sloped()
+  data$s <- ifelse(as.integer(data$harbour) %% 3 == 0, 2, 1)
+  panel <- harbour_panel(data, weight = "s")
+  own <- suppressWarnings(measure_did(panel, estimator = "imputation", leads = 2))
+  free <- data[is.na(data$opened) | data$year < data$opened - 2, ]
+  fit <- lm(price ~ factor(harbour) + factor(year), free, weights = s)
+  gap <- suppressWarnings(data$price - predict(fit, transform(data, harbour = ifelse(harbour %in% free$harbour, as.character(harbour), NA))))
+  since <- data$year - data$opened
+  for (year in 2004:2006) {
+    at <- which(data$opened == 2006 & data$year == year)
+    expect_equal(cell_of(own, "2006", as.character(year))$estimate, weighted.mean(gap[at], data$s[at]))
+  }
+  expect_identical(cell_of(own, "2006", "2004")$kind, "pre")
+  expect_identical(cell_of(own, "2006", "2006")$kind, "post")
+  expect_true(is.na(cell_of(own, "2003", "2004")$estimate))  # 2001 and 2002 are held out: nothing is left to tell it
+  expect_match(paste(format(own), collapse = " "), "that hold out 2 periods before treatment")
+  data$sea <- "one"
+  wide <- suppressWarnings(measure_did(harbour_panel(data, weight = "s"), estimator = "imputation", leads = 2, absorb = "sea"))
+  expect_equal(wide$estimate, own$estimate)
+  expect_equal(vcov(wide), vcov(own))
+  none <- suppressWarnings(measure_did(panel, estimator = "imputation", leads = 0))
+  expect_equal(none$estimate, suppressWarnings(measure_did(panel, estimator = "imputation"))$estimate)
+  path <- tidy(suppressWarnings(summarise_did(own, "event")))
+  expect_setequal(path$event_time[path$kind == "pre" & !is.na(path$event_time)], c(-2, -1))
+  shared <- suppressWarnings(measure_did(panel, estimator = "imputation", leads = 1, factors = 0, draws = 99))
+  plain <- suppressWarnings(measure_did(panel, estimator = "imputation", leads = 1))
+  expect_equal(tidy(shared)$estimate, tidy(plain)$estimate, tolerance = 1e-5)
+})
+
+test_that("bounds on drifts take imputation that holds periods out, and single cohorts", {
+  long <- withr::with_seed(9, {
+    data <- expand.grid(year = 2001:2012, boat = seq_len(90))
+    opened <- c(2008, 2010, NA)[1 + data$boat %% 3]
+    data$opened <- opened
+    data$price <- data$boat / 9 + ifelse(!is.na(opened) & data$year >= opened, 1, 0) + rnorm(nrow(data), sd = 0.3)
+    frame_panel(data, outcome = "price", time = "year", unit = "boat", first_treated = "opened")
+  })
+  cells <- measure_did(long, estimator = "imputation", leads = 4)
+  bounds <- tidy(probe_trends(cells, m = 0, at = 0, interval = "direct"))
+  # with no drift: the effect less the last held-out distance, with the error of that difference
+  path <- summarise_did(cells, "event", bands = FALSE)
+  at <- match(c("event 0", "event -1"), path$table$term)
+  apart <- path$estimate[[at[1L]]] - path$estimate[[at[2L]]]
+  expect_equal(bounds$estimate, apart)
+  half <- (bounds$conf.high - bounds$conf.low) / 2
+  se <- sqrt(path$vcov[at[1L], at[1L]] + path$vcov[at[2L], at[2L]] - 2 * path$vcov[at[1L], at[2L]])
+  expect_equal(half / se, qt(0.975, 60), tolerance = 0.02)
+  expect_error(probe_trends(measure_did(long, estimator = "imputation")), "leads", class = "twin_error_input")
+  grouped <- measure_did(long, base = "fixed")
+  one <- tidy(probe_trends(grouped, m = c(0, 1), at = 0:1, interval = "direct", cohort = "2008"))
+  only <- frame_panel(long$data[long$data$opened %in% c(2008, NA), ], outcome = "price", time = "year", unit = "boat",
+                      first_treated = "opened")
+  alone <- tidy(probe_trends(measure_did(only, base = "fixed"), m = c(0, 1), at = 0:1, interval = "direct"))
+  expect_equal(one$conf.low, alone$conf.low, tolerance = 1e-6)
+  expect_equal(one$conf.high, alone$conf.high, tolerance = 1e-6)
+  expect_error(probe_trends(grouped, cohort = "2009"), "2008", class = "twin_error_input")
+})

@@ -303,6 +303,11 @@ test_that("plans, scripts and reports take groups, kinds and what is held", {
   html <- paste(readLines(file.path(folder, "out", "report.html"), warn = FALSE), collapse = " ")
   expect_match(html, "Held")
   expect_match(html, "coasts, ice, west")
+  writeLines(c(readLines(file.path(folder, "plan.yml")), "probes:", "  drift: {probe: trends, effect: coasts}"),
+             file.path(folder, "probed.yml"))
+  said <- twin("run", file.path(folder, "probed.yml"), "--out", file.path(folder, "more"))
+  expect_identical(said$status, 2L)
+  expect_match(paste(said$err, collapse = " "), "several: .* a probe is of +one")
   script <- plan_script(read_plan(file.path(folder, "plan.yml")))
   expect_match(script, "reference = \"none\"", all = FALSE)
 })

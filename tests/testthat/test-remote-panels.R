@@ -319,7 +319,8 @@ test_that("pictures, reports and plans of a panel in a database", {
   connection <- with_table("sqlite", plain_harbours(), "harbours")
   panel <- frame_harbours(remote_units(connection, "harbours"), unit = "harbour", treatment = "cold_store")
   local <- frame_harbours(plain_harbours(), unit = "harbour", treatment = "cold_store")
-  expect_equal(ggplot2::layer_data(plot(panel, view = "means"), 2), ggplot2::layer_data(plot(local, view = "means"), 2))
+  # in memory the ribbons of intervals, which sums can't tell, come before the means
+  expect_equal(ggplot2::layer_data(plot(panel, view = "means"), 2), ggplot2::layer_data(plot(local, view = "means"), 3))
   expect_equal(ggplot2::layer_data(plot(panel, view = "event"), 3), ggplot2::layer_data(plot(local, view = "event"), 3))
   file <- withr::local_tempfile(fileext = ".html")
   write_report(file, panel, effects = list(cells = measure_did(panel), two_way = measure_did(panel, estimator = "two_way")),
