@@ -9,10 +9,12 @@ core_dose_basis <- function(dose, spline, slope = FALSE) {
   splines::splineDesign(knots, dose, ord = order, derivs = rep(as.integer(slope), length(dose)))
 }
 
-# gap, dose, s: n; at: J doses. Returns list(estimate, shares, own), of J effects, J slopes, the mean effect and the
-# mean slope over the rows: shares (n x columns) is what each gap counts in it, own what the row contributes, the rows
-# that a mean is taken over being drawn too. NULL where the rows can't tell the spline.
-core_dose_curve <- function(gap, dose, s, spline, at) {
+# gap, dose, s: n; unit: code per row; at: J doses. Returns list(estimate, shares, own, alone), of J effects, J slopes,
+# the mean effect and the mean slope over the rows: shares (n x columns) is what each gap counts in it; own what the row
+# contributes, the rows that a mean is taken over being drawn too, and residuals divided by the root of what their unit
+# leaves to them (exact for a unit's mean, whose rows have one dose: Bell & McCaffrey 2002); alone: columns that count a
+# unit which leaves nothing, the only one of its dose, and so have no error. NULL where the rows can't tell the spline.
+core_dose_curve <- function(gap, dose, s, unit, spline, at) {
   psi <- core_dose_basis(dose, spline)
   slope <- core_dose_basis(dose, spline, slope = TRUE)
   solved <- core_solve_scatter(crossprod(psi, s * psi))
@@ -23,11 +25,14 @@ core_dose_curve <- function(gap, dose, s, spline, at) {
   shares <- (s * psi) %*% solved$inverse %*% targets
   estimate <- colSums(shares * gap)
   beta <- drop(solved$inverse %*% crossprod(psi, s * gap))
-  own <- shares * (gap - drop(psi %*% beta))
+  kept <- rowsum(s * rowSums((psi %*% solved$inverse) * psi), unit)[as.character(unit), 1L]
+  lone <- kept > 1 - 1e-8
+  own <- shares * (gap - drop(psi %*% beta)) / ifelse(lone, 1, sqrt(pmax(1 - kept, 1e-8)))
+  alone <- colSums(abs(shares) * lone) > 1e-10 * colSums(abs(shares))
   last <- ncol(targets) - 1:0
   drawn <- cbind(drop(psi %*% beta) - estimate[last[1L]], drop(slope %*% beta) - estimate[last[2L]])
   own[, last] <- own[, last] + s / sum(s) * drawn
-  list(estimate = estimate, shares = shares, own = own)
+  list(estimate = estimate, shares = shares, own = own, alone = alone & seq_along(alone) <= 2L * length(at))
 }
 
 # Weights of a two-way regression on amounts, units x periods, balanced: its coefficient is their sum with the outcomes.

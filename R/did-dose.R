@@ -81,6 +81,7 @@ estimate_dose <- function(panel, y, asked, call) {
   rows <- which(rowSums(contributions != 0) > 0)
   source <- core_row_source(unit_weight(panel), panel$cohort, rep(list(rows), nrow(table)),
                             lapply(seq_len(nrow(table)), function(j) contributions[rows, j]))
+  table$alone <- c(measured$alone, logical(nrow(table) - length(measured$alone)))
   list(cells = NULL, path = table, over = "dose", estimate = table$estimate, source = source, size = NULL, fixed = TRUE,
        cluster = panel$cluster, notes = varying_note(panel, asked))
 }
@@ -107,7 +108,7 @@ dose_part <- function(panel, shape, cells, compare, asked) {
   if (length(parts) == 0L) return(NULL)
   of <- function(name) unlist(lapply(parts, `[[`, name))
   unit <- of("unit")
-  curve <- core_dose_curve(of("gap"), panel$dose$amount[unit], of("s"), asked$spline, asked$doses)
+  curve <- core_dose_curve(of("gap"), panel$dose$amount[unit], of("s"), unit, asked$spline, asked$doses)
   if (is.null(curve)) return(NULL)
   units <- length(panel$cohort)
   out <- matrix(0, units, ncol(curve$shares))
@@ -121,7 +122,7 @@ dose_part <- function(panel, shape, cells, compare, asked) {
     out[part$others, ] <- out[part$others, ] - part$carry(curve$shares[rows, , drop = FALSE])
   }
   copies <- unit_copies(panel)
-  list(estimate = curve$estimate, contributions = out,
+  list(estimate = curve$estimate, contributions = out, alone = curve$alone,
        counts = c(sum(copies[treated]), sum(copies[unique(of("others"))])))
 }
 

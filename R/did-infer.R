@@ -137,7 +137,7 @@ did_vcov <- function(panel, source, table, combine, shift, clustering, scale, sp
   } else {
     core_cohort_vcov(source, combine, shift, clustering$cluster, lending_blocks(panel, source))
   }
-  unknown <- is.na(table$estimate)
+  unknown <- is.na(table$estimate) | if (is.null(table$alone)) FALSE else table$alone
   found$vcov[unknown, ] <- NA_real_
   found$vcov[, unknown] <- NA_real_
   found$vcov <- core_without_certainty(found$vcov, ifelse(table$kind == "base", -1, scale))
@@ -410,7 +410,14 @@ warn_did <- function(effect) {
       }
     ), cohorts = labels)
   }
-  without_error <- is.na(diag(effect$vcov)) & !is.na(cells$estimate) & cells$kind != "base"
+  lone <- if (!is.null(cells$alone)) cells$term[cells$alone]
+  if (length(lone) > 0L) {
+    warn_kind("no_error", c(
+      "{.val {lone}} {?rests/rest} on the only treated unit of a dose, and {?has/have} no standard error.",
+      i = "Join doses into classes, or ask for fewer {.arg knots}, so that several units tell each part of the curve."
+    ), terms = lone)
+  }
+  without_error <- is.na(diag(effect$vcov)) & !is.na(cells$estimate) & cells$kind != "base" & !cells$term %in% lone
   if (any(without_error) && (length(labels) == 0L || effect$lent)) {
     warn_kind("no_error", c(
       "{sum(without_error)} estimate{?s} {?has/have} no standard error: nothing varies that {?it/they} could be measured

@@ -385,8 +385,8 @@ did_third <- function(panel, estimator, given, call) {
 
 # Every different way of estimating counts as a design in the logbook.
 log_did <- function(panel, outcome, asked) {
-  settings <- asked[c("adjustment", "comparison", "anticipation", "base", "absorbed", "trends", "factors", "leads", "knots",
-                      "since", "collapse", "inference")]
+  settings <- asked[c("adjustment", "comparison", "anticipation", "base", "absorbed", "trends", "factors", "leads",
+                      "knots", "since", "collapse", "inference")]
   settings$third <- asked$third$name
   settings$beyond <- asked$spread$names
   log_step(panel, "measure", paste(asked$estimator, "on", outcome), settings = settings, seed = asked$seed,

@@ -107,7 +107,7 @@ check_has_term <- function(effects, term, call) {
   lacking <- which(!vapply(effects, function(effect) term %in% names(effect$estimate), NA))
   if (length(lacking) > 0L) {
     terms <- names(effects[[lacking[1L]]]$estimate)
-    cells <- inherits(effects[[lacking[1L]]], "twin_did")
+    cells <- inherits(effects[[lacking[1L]]], "twin_did") && effects[[lacking[1L]]]$over == "cells"
     abort_input(c("{.arg term} {.val {term}} is not in effect {lacking[1L]}.",
                   x = "It has {.val {utils::head(terms, 4)}}{if (length(terms) > 4) ', ...'}.",
                   i = if (cells) "{.fn summarise_did} makes one number of cells."), call = call)

@@ -295,7 +295,7 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching, ref
   if (!is.null(dose)) fields$dose <- list(name = dose, amount = amount[order][fields$first_row])
   moved <- is.finite(fields$cohorts$position)
   if (!is.null(arms)) {
-    fields$cohorts$label[moved] <- paste(fields$cohorts$label, fields$cohorts$arm)[moved]
+    fields$cohorts$label[moved] <- paste0(fields$cohorts$label, arm_suffix(fields$cohorts$arm, roles$treatment))[moved]
     fields$arms <- list(reference = as.character(reference), levels = sort(unique(stats::na.omit(fields$cohorts$arm))))
   }
   if (!is.null(held)) {

@@ -79,6 +79,9 @@ panel_groups <- function(panel, by, call = rlang::caller_env()) {
 
 has_arms <- function(panel) length(panel$arms$levels) > 0L
 
+# What tells a cohort's kind in its label: " nets", and of numbers " gear 2".
+arm_suffix <- function(arm, name) paste0(" ", ifelse(grepl("^[0-9.-]+$", arm), paste(name, arm), arm))
+
 # Treatment told by its kind: list(arm: text per row, on: is it any but the reference?).
 read_arms <- function(x, name, reference, rows, call) {
   x <- if (is.logical(x)) factor(x) else plain_column(x, name, call)
@@ -136,7 +139,7 @@ panel_contrasts <- function(panel, call = rlang::caller_env()) {
     cohorts <- panel$cohorts
     cohorts$foreign <- foreign
     cohorts$label[foreign] <- paste(cohorts$label[foreign], "(until then)")
-    cohorts$label[!foreign] <- sub(paste0(" ", arm), "", cohorts$label[!foreign], fixed = TRUE)
+    cohorts$label[!foreign] <- sub(arm_suffix(arm, panel$roles$treatment), "", cohorts$label[!foreign], fixed = TRUE)
     arms <- list(reference = panel$arms$reference, levels = character())
     amend(panel_part(amend(panel, cohorts = cohorts), inside, c("arm", arm)), treated = arm, arms = arms)
   })

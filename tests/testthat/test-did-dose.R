@@ -40,7 +40,9 @@ test_that("with few doses effects are two-by-two means, and slopes those between
   expect_equal(row_of(own, "average")$estimate, gap(unit$nets > 0))
   # errors as of a difference of means, by hand
   spread <- function(inside) sum((change[inside] - mean(change[inside]))^2) / sum(inside)^2
-  expect_equal(row_of(own, "dose 2")$std.error^2, (spread(unit$nets == 2) + spread(is.na(unit$opened))) * 60 / 59)
+  treated <- sum(unit$nets == 2)
+  expect_equal(row_of(own, "dose 2")$std.error^2,
+               (spread(unit$nets == 2) * treated / (treated - 1) + spread(is.na(unit$opened))) * 60 / 59)
 })
 
 test_that("the curve of a world without noise is its truth, and slopes are its derivative", {
@@ -88,7 +90,7 @@ test_that("contributions are derivatives, with covariates and weights", {
       effect <- make(data)
       at <- match(term, effect$table$term)
       own <- carefultwin:::core_contributions(effect$source, effect$combine[, at, drop = FALSE])
-      for (crew in c(4, 17, 33)) {
+      for (crew in c(2, 6, 35)) {  # never treated: those treated are tested below
         moved <- function(by) {
           data$s[data$crew == crew] <- data$s[data$crew == crew] * (1 + by)
           make(data)$estimate[[at]]
@@ -96,6 +98,20 @@ test_that("contributions are derivatives, with covariates and weights", {
         expect_equal(own[crew, 1L], (moved(1e-4) - moved(-1e-4)) / 2e-4, tolerance = 1e-5, label = paste(adjustment, term))
       }
     }
+  }
+  # residuals of treated rows are raised by what their unit takes of them: without it contributions are derivatives
+  at <- withr::with_seed(1, list(dose = rep(runif(12, 1, 3), each = 2), gap = rnorm(24), s = rep(runif(12), each = 2)))
+  spline <- list(ends = range(at$dose), knots = 2, degree = 2L)
+  unit <- rep(1:12, each = 2)
+  curve <- function(s) carefultwin:::core_dose_curve(at$gap, at$dose, s, unit, spline, c(1.5, 2.5))
+  own <- curve(at$s)
+  psi <- carefultwin:::core_dose_basis(at$dose, spline)
+  kept <- rowsum(diag(psi %*% solve(crossprod(psi, at$s * psi), t(at$s * psi))), unit)
+  for (k in c(3, 8)) {
+    rows <- unit == k
+    moved <- function(by) curve(at$s * ifelse(rows, 1 + by, 1))$estimate
+    derivative <- (moved(1e-5) - moved(-1e-5)) / 2e-5
+    expect_equal(colSums(own$own[rows, 1:4]) * sqrt(1 - kept[k]), derivative[1:4], tolerance = 1e-6)
   }
   # adjusted: what regressions of the comparison foretell, by hand
   one <- data[data$opened %in% c(2003, NA), ]
@@ -122,6 +138,18 @@ test_that("bootstrap, clusters, groups and kinds know doses", {
   means <- frame_panel(transform(data, harbour = crew), outcome = "value", time = "year", group = "harbour", dose = "nets")
   expect_equal(suppressWarnings(measure_did(means, estimator = "dose", collapse = "groups", doses = 2))$estimate,
                measure_did(net_panel(data), estimator = "dose", doses = 2)$estimate)
+})
+
+test_that("a dose that one unit has tells an effect, and no error", {
+  data <- netted()
+  data$nets[data$crew == 4 & data$nets > 0] <- 3
+  expect_warning(own <- measure_did(net_panel(data), estimator = "dose"), "only treated unit of a dose", class = "twin_warning_no_error")
+  expect_false(is.na(row_of(own, "dose 3")$estimate))
+  expect_true(is.na(row_of(own, "dose 3")$std.error))
+  expect_true(is.na(row_of(own, "slope at 2")$std.error))
+  expect_false(is.na(row_of(own, "dose 2")$std.error))
+  expect_false(is.na(row_of(own, "average")$std.error))
+  expect_true(all(nchar(format(own)) <= 80))
 })
 
 test_that("what a dose effect says is about doses", {
