@@ -108,7 +108,8 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
   rows <- chosen$rows
   scale <- time_scale(data[[time]][rows], time, periods, call)
   if (switching) check_can_switch(roles, design, call)
-  timing <- panel_timing(data, roles, treated, rows, scale, call, switching, reference, held, dose)
+  asked <- list(treated = treated, switching = switching, reference = reference, held = held, dose = dose)
+  timing <- panel_timing(data, roles, asked, rows, scale, call)
   order <- timing$order
   rows <- rows[order]
   pick <- function(name) some_rows(data[[name]], rows)
@@ -247,8 +248,9 @@ check_can_have_arms <- function(roles, treated, switching, design, call) {
                       i = "Choose the rows of one kind and of the reference with {.arg subset}."), call = call)
 }
 
-# Who is treated when. Returns the order of the rows, and the panel's fields that follow from it.
-panel_timing <- function(data, roles, treated, rows, scale, call, switching, reference, held, dose) {
+# Who is treated when. asked: list(treated, switching, reference, held, dose). Returns the order of the rows, and the
+# panel's fields that follow from it.
+panel_timing <- function(data, roles, asked, rows, scale, call) {
   codes_of <- function(name, role) if (!is.null(name)) group_codes(data[[name]][rows], name, role, rows, call)
   unit <- codes_of(roles$unit, "unit")
   group <- codes_of(roles$group, "group")
@@ -257,63 +259,81 @@ panel_timing <- function(data, roles, treated, rows, scale, call, switching, ref
   if (repeats) check_unit_periods(unit, position, roles, rows, call)
   if (repeats && !is.null(group)) check_constant(group, unit, roles$group, roles$unit, rows, call)
   level <- if (!is.null(group)) group else if (repeats) unit
-  arms <- if (!is.null(reference)) read_arms(data[[roles$treatment]][rows], roles$treatment, reference, rows, call)
-  found <- if (switching) {
-    first_switches(some_rows(data[[roles$treatment]], rows), roles, treated, level, position, rows,
-                   one_row = repeats && is.null(group), call)
-  } else if (is.null(roles$treatment)) {
-    onset_by_column(data[[roles$first_treated]][rows], roles, level, scale, rows, call)
-  } else {
-    on <- if (!is.null(arms)) arms$on else if (!is.null(dose) && dose == roles$treatment) data[[dose]][rows] > 0
-    onset_by_treatment(if (is.null(on)) some_rows(data[[roles$treatment]], rows) else on, roles, treated, level,
-                       position, rows, one_row = repeats && is.null(group), call)
-  }
-  own_arm <- if (!is.null(arms)) {
-    check_whole_groups(arms$arm, level, position, level_name(roles), roles$treatment, rows, call)
-    arm_of_level(arms$arm, arms$on, position, found$onset, level, roles$treatment, level_name(roles), rows, call)
-  }
-  amount <- if (!is.null(dose)) {
-    doses_of_level(data[[dose]][rows], dose, level, position >= found$onset, level_name(roles), rows, call)
-  }
-  paths <- if (!is.null(held)) held_paths(data, held, roles, level, position, rows, call)
-  aside <- found$entered_treated
+  told <- told_treatment(data, roles, asked, level, position, rows, scale, repeats && is.null(group), call)
+  aside <- told$entered_treated
   if (any(aside)) warn_always_treated(level, aside, level_name(roles), rows)
-  onset <- found$onset
-  if (switching) check_switchers(found, position, roles, call) else
-    check_both_sides(onset, aside, position, roles, call)
+  if (asked$switching) check_switchers(told, position, roles, call) else
+    check_both_sides(told$onset, aside, position, roles, call)
   if (!repeats) unit <- seq_along(rows)
   order <- order(unit, position)
   order <- order[!aside[order]]
-  history <- c(if (switching) lapply(found[c("baseline", "direction")], `[`, order),
-               if (!is.null(arms)) list(arm = own_arm[order]), if (!is.null(held)) list(path = paths$path[order]))
-  fields <- panel_fields(data, roles, rows[order], unit[order], group[order], position[order], onset[order], scale,
+  history <- lapply(Filter(Negate(is.null), told[c("baseline", "direction", "arm", "path")]), `[`, order)
+  fields <- panel_fields(data, roles, rows[order], unit[order], group[order], position[order], told$onset[order], scale,
                          attr(group, "labels"), call, history)
-  if (switching) {
-    fields$cohorts$label <- switch_labels(fields$cohorts, found$plain, scale)
-    fields$switches <- list(value = found$value[order], back = found$back, plain = found$plain)
-  }
-  if (!is.null(dose)) fields$dose <- list(name = dose, amount = amount[order][fields$first_row])
-  moved <- is.finite(fields$cohorts$position)
-  if (!is.null(arms)) {
-    fields$cohorts$label[moved] <- paste0(fields$cohorts$label, arm_suffix(fields$cohorts$arm, roles$treatment))[moved]
-    fields$arms <- list(reference = as.character(reference), levels = sort(unique(stats::na.omit(fields$cohorts$arm))))
-  }
-  if (!is.null(held)) {
-    fields$held <- held_fields(held, paths, fields$cohorts$path)
-    fields$cohorts$label <- paste(fields$cohorts$label, held_labels(paths, fields$cohorts$path, scale), sep = ", ")
-  }
+  fields <- named_cohorts(fields, told, asked, order, roles, scale)
   list(order = order, set_aside = sum(aside), fields = c(fields, list(repeats = repeats, scale = scale[c(
-    "kind", "raw", "label", "origin", "step", "seen")])),
-    treated = if (!is.null(arms)) paste("other than", reference) else if (!is.null(dose) &&
-                                                                            identical(roles$treatment, dose))
-      "above 0" else if (!is.null(roles$treatment))
-      treated_value(data[[roles$treatment]][rows], treated))
+    "kind", "raw", "label", "origin", "step", "seen")])), treated = treated_value(data, roles, asked, rows))
+}
+
+# Per row the onset of its level, and what else is told of the treatment: entered_treated; of one that switches also
+# baseline, direction, value, plain and back; arm, of several kinds; amount, of doses; path and paths, of what is held.
+told_treatment <- function(data, roles, asked, level, position, rows, scale, one_row, call) {
+  what <- level_name(roles)
+  given <- if (!is.null(roles$treatment)) some_rows(data[[roles$treatment]], rows)
+  arms <- if (!is.null(asked$reference)) read_arms(given, roles$treatment, asked$reference, rows, call)
+  if (!is.null(arms)) given <- arms$on
+  if (is_own_treatment(roles, asked$dose)) given <- given > 0
+  out <- if (asked$switching) {
+    first_switches(given, roles, asked$treated, level, position, rows, one_row, call)
+  } else if (is.null(given)) {
+    onset_by_column(data[[roles$first_treated]][rows], roles, level, scale, rows, call)
+  } else {
+    onset_by_treatment(given, roles, asked$treated, level, position, rows, one_row, call)
+  }
+  if (!is.null(arms)) {
+    check_whole_groups(arms$arm, level, position, what, roles$treatment, rows, call)
+    out$arm <- arm_of_level(arms$arm, arms$on, position, out$onset, level, roles$treatment, what, rows, call)
+  }
+  if (!is.null(asked$dose)) {
+    out$amount <- doses_of_level(data[[asked$dose]][rows], asked$dose, level, position >= out$onset, what, rows, call)
+  }
+  if (!is.null(asked$held)) {
+    out$paths <- held_paths(data, asked$held, roles, level, position, rows, call)
+    out$path <- out$paths$path
+  }
+  out
+}
+
+# Is the dose what says who is treated?
+is_own_treatment <- function(roles, dose) !is.null(dose) && identical(roles$treatment, dose)
+
+# Cohorts called by what tells them apart, and the fields behind it.
+named_cohorts <- function(fields, told, asked, order, roles, scale) {
+  if (asked$switching) {
+    fields$cohorts$label <- switch_labels(fields$cohorts, told$plain, scale)
+    fields$switches <- list(value = told$value[order], back = told$back, plain = told$plain)
+  }
+  if (!is.null(asked$dose)) fields$dose <- list(name = asked$dose, amount = told$amount[order][fields$first_row])
+  cohorts <- fields$cohorts
+  if (!is.null(asked$reference)) {
+    moved <- is.finite(cohorts$position)
+    fields$cohorts$label[moved] <- paste0(cohorts$label, arm_suffix(cohorts$arm, roles$treatment))[moved]
+    fields$arms <- list(reference = as.character(asked$reference), levels = sort(unique(stats::na.omit(cohorts$arm))))
+  }
+  if (!is.null(asked$held)) {
+    fields$held <- held_fields(asked$held, told$paths, cohorts$path)
+    fields$cohorts$label <- paste(fields$cohorts$label, held_labels(told$paths, cohorts$path, scale), sep = ", ")
+  }
+  fields
 }
 
 # For prints: which value of the treatment column means treated.
-treated_value <- function(x, treated) {
-  if (!is.null(treated)) return(as.character(treated))
-  if (is.logical(x)) "TRUE" else "1"
+treated_value <- function(data, roles, asked, rows) {
+  if (is.null(roles$treatment)) return(NULL)
+  if (!is.null(asked$reference)) return(paste("other than", asked$reference))
+  if (is_own_treatment(roles, asked$dose)) return("above 0")
+  if (!is.null(asked$treated)) return(as.character(asked$treated))
+  if (is.logical(data[[roles$treatment]])) "TRUE" else "1"
 }
 
 # history: of rows, what tells cohorts apart beside their onset.
