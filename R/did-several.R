@@ -112,7 +112,7 @@ differences_of_parts <- function(x, level) {
     df <- unname(unlist(Map(function(effect, at) rep_len(effect$df, nrow(effect$table))[at], effects[have], at)))
     se <- sqrt(diag(joint)[-1L] + joint[1L, 1L] - 2 * joint[1L, -1L])
     contrast_rows(data.frame(term = term, first = names(effects)[have[-1L]], second = names(effects)[have[1L]]),
-                       estimate[-1L] - estimate[1L], se, pmin(df[-1L], df[1L]), level)
+                  estimate[-1L] - estimate[1L], se, pmin(df[-1L], df[1L]), level)
   })
   do.call(rbind, rows)
 }

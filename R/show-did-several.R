@@ -83,7 +83,8 @@ dids_sentence <- function(x) {
                  "how each part differs from the first."))
   }
   rows <- differences_of_parts(x, x$level)
-  if (is.null(rows)) return(NULL)
+  rows <- rows[rows$term %in% c("difference", "average"), ]  # the numbers that lead
+  if (NROW(rows) == 0L) return(NULL)
   shown <- utils::head(rows, 4L)
   words <- sprintf("%s differs from %s by %s%s", shown$first, shown$second, number_text(shown$difference),
                    vapply(seq_len(nrow(shown)), function(k) {
@@ -99,10 +100,11 @@ dids_notes <- function(x) {
   each <- vapply(x$effects, function(effect) effect$inference, "")
   notes <- lapply(x$effects, function(effect) setdiff(did_footnotes(effect), did_error_note(effect)))
   shared <- Reduce(intersect, notes)
-  own <- Map(function(notes, named) {
-    own <- setdiff(notes, shared)
+  own <- Map(function(effect, notes, named) {
+    missing <- if (effect$missing > 0L) sprintf("%s of the outcome missing and left out.", plural(effect$missing, "value"))
+    own <- c(missing, setdiff(notes, shared))
     if (length(own) > 0L) sprintf("%s: %s", named, paste(own, collapse = " "))
-  }, notes, names(x))
+  }, x$effects, notes, names(x))
   c(paste0("Each part is estimated from its own units. Standard errors: ",
            if (length(unique(each)) == 1L) each[[1L]] else paste(names(x), each, sep = ": ", collapse = "; "), "."),
     shared, unlist(own, use.names = FALSE))

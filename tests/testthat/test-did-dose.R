@@ -133,6 +133,8 @@ test_that("bootstrap, clusters, groups and kinds know doses", {
   expect_equal(tidy(drawn)$std.error, tidy(own)$std.error, tolerance = 0.35)
   data$coast <- ifelse(data$crew %% 3 == 0, "east", "west")
   each <- suppressWarnings(measure_did(net_panel(data), estimator = "dose", by = "coast", doses = 2, knots = 0))
+  words <- paste(format(each), collapse = " ")
+  expect_identical(lengths(regmatches(words, gregexpr("differs from", words))), 1L)  # by its mean effect alone
   alone <- suppressWarnings(measure_did(net_panel(data[data$coast == "west", ]), estimator = "dose", doses = 2, knots = 0))
   expect_equal(tidy(each[["west"]]), tidy(alone))
   means <- frame_panel(transform(data, harbour = crew), outcome = "value", time = "year", group = "harbour", dose = "nets")

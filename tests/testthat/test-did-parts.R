@@ -67,6 +67,10 @@ test_that("what effects side by side say is about their own numbers", {
     expect_gt(nrow(table_parts(shown)$table), 1L)
   }
   expect_error(each[["north"]], "east", class = "twin_error_input")
+  data$price[c(2, 5, 7)] <- NA  # of two harbours, one on either coast
+  lacking <- paste(format(suppressWarnings(measure_did(harbour_panel(data), by = "coast"))), collapse = " ")
+  expect_match(lacking, "2 values of the outcome missing and left out")
+  expect_match(lacking, "1 value of the outcome missing and left out")
 })
 
 test_that("columns that make no groups are refused, and thin ones are left out", {
