@@ -101,7 +101,9 @@ dids_notes <- function(x) {
   notes <- lapply(x$effects, function(effect) setdiff(did_footnotes(effect), did_error_note(effect)))
   shared <- Reduce(intersect, notes)
   own <- Map(function(effect, notes, named) {
-    missing <- if (effect$missing > 0L) sprintf("%s of the outcome missing and left out.", plural(effect$missing, "value"))
+    missing <- if (effect$missing > 0L) {
+      sprintf("%s of the outcome missing and left out.", plural(effect$missing, "value"))
+    }
     own <- c(missing, setdiff(notes, shared))
     if (length(own) > 0L) sprintf("%s: %s", named, paste(own, collapse = " "))
   }, x$effects, notes, names(x))
