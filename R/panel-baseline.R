@@ -26,7 +26,7 @@
 #' @family question
 #' @examples
 #' panel <- frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store")
-#' rows <- baseline_rows(panel, cohort = "2019Q2", comparison = "not_yet")
+#' rows <- baseline_rows(panel, cohort = "2022Q4", comparison = "not_yet")
 #' study <- frame_study(rows, treatment = "treated", outcome = "price_after", covariates = ~ price_mean + price_slope,
 #'                      id = "harbour")
 #' design <- weigh_units(study, "entropy")
