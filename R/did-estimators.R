@@ -40,7 +40,7 @@ did_estimators <- list(
     "imputation from untreated rows", c("adjustment", "factors", "trends", "absorb", "leads"),
     adjusted = " with covariates", details = function(asked) {
       c(if (!is.null(asked$factors)) sprintf(" with %s", plural(asked$factors, "shared factor")) else line_words(asked),
-        if (held_out(asked) > 0) sprintf(" that hold out %s before treatment", plural(held_out(asked), "period"))) |>
+        if (held_out(asked) > 0) sprintf(", holding out %s before treatment", plural(held_out(asked), "period"))) |>
         paste(collapse = "")
     },
     estimate = function(panel, y, asked, call) {

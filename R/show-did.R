@@ -241,7 +241,8 @@ is_thin <- function(x) x$table$reach < 0.5 & x$table$kind != "base" & x$table$te
 failed_text <- function(x) {
   reasons <- table(x$cells$reason)
   if (length(reasons) == 0L) return(NULL)
-  sprintf("Not estimable: %s.", paste(sprintf("%s (%d cells)", names(reasons), as.integer(reasons)), collapse = "; "))
+  counted <- sprintf("%s (%s)", names(reasons), vapply(as.integer(reasons), plural, "", word = "cell"))
+  sprintf("Not estimable: %s.", paste(counted, collapse = "; "))
 }
 
 did_seal <- function(x) {

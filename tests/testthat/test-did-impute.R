@@ -148,7 +148,7 @@ test_that("periods that are held out are foretold like those after treatment", {
   expect_identical(cell_of(own, "2006", "2004")$kind, "pre")
   expect_identical(cell_of(own, "2006", "2006")$kind, "post")
   expect_true(is.na(cell_of(own, "2003", "2004")$estimate))  # 2001 and 2002 are held out: nothing is left to tell it
-  expect_match(paste(format(own), collapse = " "), "that hold out 2 periods before treatment")
+  expect_match(paste(format(own), collapse = " "), ", holding out +2 periods before treatment")
   data$sea <- "one"
   wide <- suppressWarnings(measure_did(harbour_panel(data, weight = "s"), estimator = "imputation", leads = 2, absorb = "sea"))
   expect_equal(wide$estimate, own$estimate)
