@@ -74,7 +74,7 @@ covariate_change <- function(panel, values, settings) {
   set <- which(cells$kind == "post" & !is.na(cells$estimate))
   if (length(set) == 0L) return(NULL)
   average <- core_average_cells(cells$estimate, cells$cohort, found$size, list(set))
-  cluster <- match(panel$cluster, unique(panel$cluster))
+  cluster <- cluster_codes(panel)
   own <- core_cohort_vcov(found$source, average$combine, average$shift, cluster)
   starts <- unique(cells[set, c("cohort", "base")])
   at <- paste(panel$cohort[panel$unit], panel$time) %in% paste(starts$cohort, starts$base)

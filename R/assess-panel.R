@@ -101,7 +101,7 @@ panel_power <- function(panel, power, level, outcome, call = rlang::caller_env()
   }
   share <- vapply(parts, `[[`, 0, "cells")
   share <- share / sum(share)
-  cluster <- match(panel$cluster, unique(panel$cluster))
+  cluster <- cluster_codes(panel)
   own <- Reduce(`+`, Map(function(part, a) a * part$contributions, parts, share))
   sums <- core_sums_by(own, cluster)
   used <- length(unique(cluster[own != 0]))

@@ -151,8 +151,6 @@ path_before <- function(panel, found, settings) {
   path
 }
 
-cluster_codes <- function(panel) match(panel$cluster, unique(panel$cluster))
-
 cohort_wise <- function(panel, source, combine, shift = NULL) {
   core_cohort_vcov(source, combine, shift, cluster_codes(panel))
 }

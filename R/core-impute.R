@@ -3,8 +3,8 @@
 # of what is left of untreated rows on what is left of period indicators and columns foretells the treated ones.
 
 # y, w (untreated weight, 0 elsewhere): n; x: n x q further columns on like scales or NULL; slope: n (time) or NULL.
-# Returns list(columns: n x (T + q) of period indicators and x, y: n, both after levels and lines, beta, inverse,
-# scatter, aliased, left: n, y less what is foretold).
+# Returns list(columns: n x (T + q) of period indicators and x after levels and lines, beta, inverse, scatter, aliased,
+# left: n, y less what is foretold).
 core_untreated_fit <- function(y, x, unit, time, periods, slope, w) {
   indicators <- vapply(seq_len(periods), function(t) as.double(time == t), numeric(length(time)))
   all <- core_residuals_by(cbind(y, indicators, x), slope, unit, w)
@@ -12,7 +12,7 @@ core_untreated_fit <- function(y, x, unit, time, periods, slope, w) {
   scatter <- crossprod(columns, w * columns)
   solved <- core_solve_scatter(scatter)
   beta <- drop(solved$inverse %*% crossprod(columns, w * all[, 1L]))
-  list(columns = columns, y = all[, 1L], beta = beta, inverse = solved$inverse, scatter = scatter,
+  list(columns = columns, beta = beta, inverse = solved$inverse, scatter = scatter,
        aliased = solved$aliased, left = all[, 1L] - drop(columns %*% beta))
 }
 

@@ -21,7 +21,7 @@ core_near_vcov <- function(source, combine, shift, place, reach) {
   used <- core_units_in_use(source)
   sums <- sums[used, , drop = FALSE]
   place <- place[used, , drop = FALSE]
-  cell <- floor(sweep(place, 2L, apply(place, 2L, min)) / reach)
+  cell <- core_place_cells(place, reach)
   wide <- max(cell[, 2L]) + 2
   key <- function(cell) cell[, 1L] * wide + cell[, 2L]
   members <- split(seq_len(nrow(cell)), format_key(key(cell)))
@@ -40,6 +40,9 @@ core_near_vcov <- function(source, combine, shift, place, reach) {
   blocks <- length(members)
   list(vcov = (out + t(out)) / 2 * blocks / max(blocks - 1, 1), blocks = blocks)
 }
+
+# Squares as wide as the reach: columns and rows of a grid, from 0.
+core_place_cells <- function(place, reach) floor(sweep(place, 2L, apply(place, 2L, min)) / reach)
 
 format_key <- function(key) sprintf("%.0f", key)
 

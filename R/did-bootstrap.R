@@ -43,7 +43,7 @@ growth_of <- function(growth, effect) {
 # cut across), stratum, sizes, nested, alone: cohorts of one cluster, and two functions of draw and seed: times, how
 # often each cluster stands in it, and growth, what the size of each cohort is multiplied by).
 drawn_panel_clusters <- function(panel, within) {
-  code <- match(panel$cluster, unique(panel$cluster))
+  code <- cluster_codes(panel)
   first <- which(!duplicated(code))
   nested <- within && all(panel$cohort == panel$cohort[first][code])
   stratum <- if (nested) panel$cohort[first] else rep(1L, length(first))

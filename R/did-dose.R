@@ -230,12 +230,10 @@ mean_dose_slope <- function(panel, y) {
     asked <- settled_dose(panel, asked, NULL)
     found <- estimate_dose(panel, y, asked, NULL)
     row <- matrix(as.double(found$path$term == "average slope"))
-    cluster <- cluster_codes_of(panel)
+    cluster <- cluster_codes(panel)
     c(sum(row * found$estimate), sqrt(core_source_vcov(found$source, row, NULL, cluster)))
   }, twin_error = function(e) c(NA_real_, NA_real_))
 }
-
-cluster_codes_of <- function(panel) match(as.vector(panel$cluster), unique(as.vector(panel$cluster)))
 
 #' @export
 tidy.twin_dose_decomposition <- function(x, ...) { # nolint: object_name_linter. An S3 method.

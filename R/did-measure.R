@@ -377,8 +377,7 @@ did_third <- function(panel, estimator, given, call) {
                 column = given$third, call = call)
   }
   if (panel$repeats) {
-    check_constant(read$z, structure(panel$unit, labels = panel$unit_labels), given$third, panel$roles$unit, panel$rows,
-                   call)
+    check_of_units(read$z, panel, given$third, call)
   }
   list(name = given$third, levels = read$levels, side = ifelse(read$z[panel$first_row] == 1L, 1L, -1L))
 }

@@ -33,8 +33,7 @@ crossed_codes <- function(panel, name, call) {
   check_string(name, arg = "crossed", call = call)
   check_columns(name, panel$data, "crossed", call)
   codes <- group_codes(panel$data[[name]][panel$rows], name, "cluster", panel$rows, call)
-  of_unit <- structure(panel$unit, labels = panel$unit_labels)
-  check_constant(as.vector(codes), of_unit, name, panel$roles$unit, panel$rows, call)
+  check_of_units(as.vector(codes), panel, name, call)
   own <- as.vector(codes)[panel$first_row]
   count <- length(unique(own))
   if (count < 2L) {
@@ -59,7 +58,7 @@ near_places <- function(panel, names, reach, call) {
                     x = "It is not in {length(bad)} row{?s}; first: {first_rows(panel$rows[bad])}."), column = name,
                   rows = panel$rows[bad], call = call)
     }
-    check_constant(x, structure(panel$unit, labels = panel$unit_labels), name, panel$roles$unit, panel$rows, call)
+    check_of_units(x, panel, name, call)
     as.double(x[panel$first_row])
   }, numeric(length(panel$cohort)))
   list(kind = "near", names = names, place = matrix(place, ncol = 2L), reach = reach)
@@ -70,7 +69,7 @@ spread_vcov <- function(source, combine, shift, cluster, spread) {
   if (spread$kind == "near") {
     found <- core_near_vcov(source, combine, shift, spread$place, spread$reach)
     return(list(vcov = found$vcov, df = rep(core_known_df(found$blocks - 1), ncol(combine)), alone = integer(),
-                lent = FALSE, blocks = found$blocks))
+                lent = FALSE))
   }
   used <- core_units_in_use(source)
   count <- min(length(unique(spread$code[used])), length(unique(cluster[used])))
@@ -87,8 +86,7 @@ spread_words <- function(source, cluster, name, spread) {
     return(sprintf("clustered by %s (%s) and by %s (%s) at once", name, count_text(counts[1L]), spread$names,
                    count_text(counts[2L])))
   }
-  place <- spread$place[used, , drop = FALSE]
-  blocks <- nrow(unique(floor(sweep(place, 2L, apply(place, 2L, min)) / spread$reach)))
+  blocks <- nrow(unique(core_place_cells(spread$place[used, , drop = FALSE], spread$reach)))
   warn_few_spread(blocks, "blocks as wide as the reach")
   sprintf("units within %s of each other by %s move together, the nearer the more (%s blocks as wide)",
           format(spread$reach), and_list(spread$names), count_text(blocks))

@@ -62,7 +62,7 @@ panel_groups <- function(panel, by, call = rlang::caller_env()) {
   groups <- rows_of_levels(x, by, if (is.null(panel$s)) rep(1, length(x)) else panel$s, call)
   codes <- Reduce(`+`, Map(function(inside, k) inside * k, groups, seq_along(groups)))
   if (panel$repeats) {
-    check_constant(codes, structure(panel$unit, labels = panel$unit_labels), by, panel$roles$unit, panel$rows, call)
+    check_of_units(codes, panel, by, call)
   }
   thin <- vapply(groups, function(inside) {
     own <- unique(panel$cohort[panel$unit[inside]])

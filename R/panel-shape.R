@@ -88,3 +88,11 @@ changing_columns <- function(panel) panel$varying
 columns_over_time <- function(columns, first_row, unit) {
   names(columns)[vapply(columns, function(column) any(column$values != column$values[first_row][unit]), NA)]
 }
+
+# Clusters of the units, from 1 in the order they come in.
+cluster_codes <- function(panel) match(panel$cluster, unique(panel$cluster))
+
+# A column of the panel's rows that belongs to its units.
+check_of_units <- function(x, panel, name, call) {
+  check_constant(x, structure(panel$unit, labels = panel$unit_labels), name, panel$roles$unit, panel$rows, call)
+}
