@@ -5,8 +5,7 @@
 # semi-definite then is brought back to it.
 core_crossed_vcov <- function(source, combine, shift, first, second) {
   both <- core_group_codes(first, second)
-  dense <- function(code) match(code, unique(code))
-  of <- function(code) core_source_vcov(source, combine, shift, dense(code))
+  of <- function(code) core_source_vcov(source, combine, shift, match(code, unique(code)))
   whole <- of(first) + of(second) - of(both)
   parts <- eigen((whole + t(whole)) / 2, symmetric = TRUE)
   if (all(parts$values >= 0)) return(whole)

@@ -17,16 +17,32 @@ carried_parts.twin_design <- function(x, call) { # nolint: object_name_linter. A
                         i = "Make a design of two arms: the treated of a cohort, and units to compare them with."),
                       call = call)
   }
-  weight <- design_weight(x)
-  used <- design_kept(x) & sampling_weight(study) > 0 & weight > 0
-  units <- list(rows = seq_along(study$z), used = used, w = weight, z = study$z)
+  units <- weighed_units(x)
   s <- unit_sampling(x, units)
   estimated <- has_weights(x) && weighing_of(x)$estimated
   nuisance <- if (estimated) weight_nuisance(x) else if (pairs_carry_score(x)) set_nuisance(x, units)
-  list(study = study, v = s * weight, z = study$z, label = design_label(x), estimand = study$estimand, hash = x$hash,
+  list(study = study, v = s * units$w, z = study$z, label = design_label(x), estimand = study$estimand, hash = x$hash,
        set = if (has_pairs(x) && !reuses_units(x)) x$set, reuses = reuses_units(x),
        nuisance = if (!is.null(nuisance)) core_scaled(nuisance, s),
-       given = c(weighing_of(x)$given, if (trims(x)) "trimming", if (is_truncated(x)) "truncation"))
+       given = c(weighing_of(x)$given, if (trims(x)) "trimming", if (is_truncated(x)) "truncation"),
+       held = held_in_draws(x), made = x)
+}
+
+# All units of a design as effect_units() would have them, used or not.
+weighed_units <- function(x) {
+  study <- study_of(x)
+  weight <- design_weight(x)
+  list(rows = seq_along(study$z), used = design_kept(x) & sampling_weight(study) > 0 & weight > 0, w = weight,
+       z = study$z)
+}
+
+#' @exportS3Method
+redrawn_weights.twin_design <- function(x, counts, factor) { # nolint: object_name_linter. An S3 method.
+  times <- counts * factor
+  drawn <- redrawn_on(x, sampling_weight(study_of(x)) * times, counts, factor)
+  units <- weighed_units(drawn$made)
+  v <- unit_sampling(drawn$made, units) * units$w
+  if (is.null(drawn$index)) v else core_sums_by(v, drawn$index, length(counts))
 }
 
 #' @exportS3Method

@@ -93,6 +93,36 @@ replay_on <- function(x, study) {
   replay(start, design_recipe(x))
 }
 
+# The design or arms made anew on a draw of its units: list(made, index), index the study rows behind its units where they
+# differ from the study's own. weight: of the units in the draw, sampling weights included; counts: how often each was
+# drawn, factor: what each then stands for. Pairs need units, so that a unit drawn twice is there twice; everything else
+# reads weights.
+redrawn_on <- function(x, weight, counts = NULL, factor = NULL) {
+  study <- amend(study_of(x), logbook = NULL)
+  stopifnot(length(design_recipe(x)) > 0L || !inherits(x, "twin_design"))
+  index <- NULL
+  pairs <- !inherits(x, "twin_arms") && has_pairs(x)
+  if (pairs && !is.null(counts)) {
+    index <- rep(seq_along(study$z), counts)
+    if (!is.null(factor)) study <- amend(study, s = sampling_weight(study) * factor)
+    study <- study_rows(study, index)
+  } else {
+    study <- amend(study, s = weight)
+    if (pairs) {
+      index <- which(study$s > 0)
+      study <- study_rows(study, index)
+    }
+  }
+  list(made = replay_on(x, study), index = index)
+}
+
+# What draws can't estimate anew: columns of the user's own.
+held_in_draws <- function(x) {
+  if (!inherits(x, "twin_design")) return(NULL)
+  c(if (identical(x$score$settings$source, "column")) "score",
+    if (has_weights(x) && !weighing_of(x)$estimated) "weights")
+}
+
 # s * w, the weights of every mean and variance after the design.
 full_weight <- function(x) {
   study <- study_of(x)

@@ -1,7 +1,8 @@
 # The bootstrap of clusters for effects over time: everything is estimated anew on every draw, and averages of cells are
 # made of the same draws. G - 1 of G clusters are drawn with replacement and stand for all (Rao & Wu 1988). For cells
 # they are drawn within cohorts, so that none gets lost; how large cohorts are, by which cells are averaged, is drawn
-# from all clusters together, as the analytic error adds it. Where clusters cut across cohorts all are drawn together.
+# from all clusters together, as the analytic error adds it. Where clusters cut across cohorts all are drawn together, and
+# where a design is carried into the panel: it was made on all, and is made anew on each draw.
 
 # draws: list(estimates: draws x cells, sizes: draws x what weighs cohorts, alone: codes of cohorts of one cluster, df).
 bootstrap_did <- function(effect, panel, y, asked, call) {
@@ -9,12 +10,13 @@ bootstrap_did <- function(effect, panel, y, asked, call) {
   check_drawn_clusters(clusters, panel, call)
   asked$inference <- "analytic"
   cells <- length(effect$table$estimate)
+  y <- with_left_out(panel, effect$outcome, y)
   weight <- if (is.null(panel$s)) rep(1, length(y)) else panel$s
   one <- function(k) {
-    times <- clusters$times(k, asked$seed)[clusters$unit][panel$unit]
-    drawn <- amend(panel, s = weight * times)
+    counts <- clusters$counts(k, asked$seed)[clusters$unit]
     tryCatch(suppressWarnings({
-      found <- estimate_did(drawn, replace(y, times == 0, NA), asked)
+      drawn <- drawn_panel(panel, weight, counts, clusters$factor[clusters$unit])
+      found <- estimate_did(drawn, replace(y, drawn$s == 0, NA), asked)
       c(table_estimates(found), found$size * growth_of(clusters$growth(k, asked$seed), effect))
     }), twin_error = function(e) rep(NA_real_, cells + length(effect$size)))
   }
@@ -24,8 +26,8 @@ bootstrap_did <- function(effect, panel, y, asked, call) {
   check_draws(draws[, known, drop = FALSE], nrow(draws), call)
   failed <- sum(!good)
   words <- c(sprintf("bootstrap, %s draws of %s (seed %s), %s intervals", count_text(nrow(draws)),
-                     drawn_cluster_words(clusters, effect), format(asked$seed), asked$interval),
-             if (failed > 0L) sprintf("%s failed", count_text(failed)))
+                     drawn_cluster_words(clusters), format(asked$seed), asked$interval),
+             if (failed > 0L) sprintf("%s failed", count_text(failed)), if (is_carried(panel)) carried_draw_words(panel))
   draws <- draws[good, , drop = FALSE]
   effect <- amend_effect(effect, inference = paste(words, collapse = ", "), draws = list(
     estimates = draws[, seq_len(cells), drop = FALSE], sizes = draws[, -seq_len(cells), drop = FALSE],
@@ -34,18 +36,26 @@ bootstrap_did <- function(effect, panel, y, asked, call) {
   with_cluster_draws(effect, NULL)
 }
 
+# Units stand in a draw counts times, each for factor of them; weight: of rows.
+drawn_panel <- function(panel, weight, counts, factor) {
+  if (is_carried(panel)) return(redrawn_panel(panel, counts, factor))
+  amend(panel, s = weight * (counts * factor)[panel$unit])
+}
+
 # Sizes are of cohorts, or of cells where the effect says what each weighs.
 growth_of <- function(growth, effect) {
   if (is.null(effect$size)) 1 else if (effect$fixed) growth[effect$cells$cohort] else growth
 }
 
 # list(unit: per unit its cluster, 1..G sorted by stratum (cohort, where clusters are to be drawn within them and do not
-# cut across), stratum, sizes, nested, alone: cohorts of one cluster, and two functions of draw and seed: times, how
-# often each cluster stands in it, and growth, what the size of each cohort is multiplied by).
+# cut across), name, stratum, sizes, factor: what each drawn stands for, nested, alone: cohorts of one cluster, and two
+# functions of draw and seed: counts, how often each cluster stands in it, and growth, what the size of each cohort is
+# multiplied by). Pairs and sets are made of units: these are drawn.
 drawn_panel_clusters <- function(panel, within) {
-  code <- cluster_codes(panel)
+  sets <- are_sets(panel$cluster)
+  code <- if (sets) seq_along(panel$cohort) else cluster_codes(panel)
   first <- which(!duplicated(code))
-  nested <- within && all(panel$cohort == panel$cohort[first][code])
+  nested <- within && !is_carried(panel) && all(panel$cohort == panel$cohort[first][code])
   stratum <- if (nested) panel$cohort[first] else rep(1L, length(first))
   order <- order(stratum)
   stratum <- stratum[order]
@@ -53,10 +63,10 @@ drawn_panel_clusters <- function(panel, within) {
   several <- sizes > 1L
   of_several <- rep(several, sizes)
   factor <- rep(sizes / pmax(sizes - 1, 1), sizes)
-  times <- function(k, seed) {
-    out <- rep(1, length(stratum))
+  counts <- function(k, seed) {
+    out <- rep(1L, length(stratum))
     if (any(several)) out[of_several] <- core_draw_counts(sizes[several], k, seed, 1L)
-    out * factor
+    out
   }
   growth <- function(k, seed) {
     if (!nested) return(rep(1, nrow(panel$cohorts)))
@@ -64,9 +74,9 @@ drawn_panel_clusters <- function(panel, within) {
     out <- core_sums_by(drawn, stratum, nrow(panel$cohorts)) / tabulate(stratum, nrow(panel$cohorts))
     pmax(out, 1e-9)  # cohorts that no draw fell on weigh next to nothing, or all alike
   }
-  list(unit = match(code, order), stratum = stratum, sizes = sizes, nested = nested,
-       alone = if (nested) unique(stratum)[!several] else integer(), times = times,
-       growth = growth)
+  list(unit = match(code, order), name = if (sets) panel$roles$unit else attr(panel$cluster, "name"),
+       stratum = stratum, sizes = sizes, factor = factor, nested = nested,
+       alone = if (nested) unique(stratum)[!several] else integer(), counts = counts, growth = growth)
 }
 
 check_drawn_clusters <- function(clusters, panel, call) {
@@ -76,8 +86,8 @@ check_drawn_clusters <- function(clusters, panel, call) {
                 i = "Use {.code inference = \"randomization\"}."), call = call)
 }
 
-drawn_cluster_words <- function(clusters, effect) {
-  sprintf("%s (%s)%s", effect$cluster_name, count_text(length(clusters$stratum)),
+drawn_cluster_words <- function(clusters) {
+  sprintf("%s (%s)%s", clusters$name, count_text(length(clusters$stratum)),
           if (clusters$nested) " within cohorts, one fewer than each has" else ", one fewer than there are")
 }
 

@@ -10,7 +10,8 @@
 # averages, in words, NULL where the effects under treatment alone count. details: function of the settings, words to
 # follow the estimator's own. remote: adjustments of a panel in a database, the fullest last; none where it needs rows.
 # randomise: function(effect, panel, y, asked, call) for inference "randomization"; ranked: function(effect, plan)
-# giving its p-values of averages. lone_errors: has a single treated unit a standard error?
+# giving its p-values of averages. lone_errors: has a single treated unit a standard error? by_rows: are errors sums over
+# rows, so that clusters may cut units?
 new_did_estimator <- function(words, arguments, estimate, adjustments = c("none", "regression"),
                               adjusted = ", adjusted by outcome regression", compares = FALSE,
                               fixed_base = function(asked) FALSE, collapses = TRUE, regression = FALSE,
@@ -19,12 +20,13 @@ new_did_estimator <- function(words, arguments, estimate, adjustments = c("none"
                               randomise = function(effect, panel, y, asked, call) {
                                 randomise_timing(effect, panel, y, asked, call)
                               },
-                              ranked = function(effect, plan) with_timing_draws(effect, plan), lone_errors = TRUE) {
+                              ranked = function(effect, plan) with_timing_draws(effect, plan), lone_errors = TRUE,
+                              by_rows = FALSE) {
   stopifnot(is.character(words), is.function(estimate), "none" %in% adjustments)
   list(words = words, arguments = arguments, estimate = estimate, adjustments = adjustments, adjusted = adjusted,
        compares = compares, fixed_base = fixed_base, collapses = collapses, regression = regression, refusal = refusal,
        mean = mean, details = details, remote = remote, randomise = randomise, ranked = ranked,
-       lone_errors = lone_errors)
+       lone_errors = lone_errors, by_rows = by_rows)
 }
 
 did_estimators <- list(
@@ -38,7 +40,7 @@ did_estimators <- list(
   ),
   imputation = new_did_estimator(
     "imputation from untreated rows", c("adjustment", "factors", "trends", "absorb", "leads"),
-    adjusted = " with covariates", details = function(asked) {
+    adjusted = " with covariates", by_rows = TRUE, details = function(asked) {
       c(if (!is.null(asked$factors)) sprintf(" with %s", plural(asked$factors, "shared factor")) else line_words(asked),
         if (held_out(asked) > 0) sprintf(", holding out %s before treatment", plural(held_out(asked), "period"))) |>
         paste(collapse = "")
@@ -50,20 +52,20 @@ did_estimators <- list(
     }
   ),
   interaction = new_did_estimator(
-    "a regression with a term for every cohort and period", "adjustment", adjusted = " with covariates",
+    "a regression with a term for every cohort and period", "adjustment", adjusted = " with covariates", by_rows = TRUE,
     fixed_base = function(asked) TRUE,
     estimate = function(panel, y, asked, call) estimate_interaction(panel, y, asked, call)
   ),
   two_way = new_did_estimator(
     "a two-way fixed-effects regression", c("adjustment", "absorb", "trends", "small_sample"),
     adjusted = " with covariates",
-    regression = TRUE, mean = "a weighted mix of effects that decompose_did() takes apart",
+    by_rows = TRUE, regression = TRUE, mean = "a weighted mix of effects that decompose_did() takes apart",
     details = function(asked) line_words(asked),
     estimate = function(panel, y, asked, call) estimate_two_way(panel, y, asked, call)
   ),
   event_study = new_did_estimator(
     "a two-way regression on periods since treatment", c("adjustment", "leads", "lags"), adjusted = " with covariates",
-    fixed_base = function(asked) TRUE,
+    by_rows = TRUE, fixed_base = function(asked) TRUE,
     estimate = function(panel, y, asked, call) estimate_event_study(panel, y, asked, call)
   ),
   two_period = new_did_estimator(

@@ -2,6 +2,7 @@
 
 infer_did <- function(panel, y, found, asked, outcome, call = rlang::caller_env()) {
   name <- attr(found$cluster, "name")
+  if (!is.null(asked$spread$rows)) asked$spread$code <- attr(found$cluster, "crossed")
   own <- is_own_cluster(as.vector(found$cluster))
   codes <- if (own) as.vector(found$cluster) else unique(as.vector(found$cluster))
   cluster <- if (own) seq_along(codes) else match(found$cluster, codes)

@@ -108,8 +108,10 @@
 #'   freedom; default with `factors`).
 #' @param level Confidence level, default 0.95.
 #' @param seed Of the draws.
-#' @param crossed Name of a second column of clusters, constant within units: errors are clustered by it and by the
-#'   panel's own at once (Cameron, Gelbach & Miller 2011), with the fewer clusters' degrees of freedom.
+#' @param crossed Name of a second column of clusters: errors are clustered by it and by the panel's own at once
+#'   (Cameron, Gelbach & Miller 2011), with the fewer clusters' degrees of freedom. For regressions, `"interaction"` and
+#'   `"imputation"` it may change within units, as the period does, and the panel may be a repeated cross-section; cells
+#'   of group-time differences are sums over whole units.
 #' @param near,reach Names of two columns that tell where a unit is, and how far, in their units, units still move
 #'   together: errors by distance (Conley 1999). Two units count by (1 - gap / reach) in either direction, multiplied;
 #'   degrees of freedom are those of blocks as wide as the reach. Instead of clusters: a unit's own periods move
@@ -460,17 +462,27 @@ refuse_for_switching <- function(panel, estimator, collapse, call) {
   if (collapse != "no") refuse_switching(panel, "Collapsing to groups", call, "Leave out {.arg collapse}.")
 }
 
-# A design is made once: what would draw or count units anew would have to make it anew.
+# The bootstrap makes the design anew on each draw; what else draws or counts units anew does not.
 refuse_carried <- function(panel, entry, inference, given, collapse, call) {
-  if (inference != "analytic" || isTRUE(given$small_sample %in% c("CR2", "CR3")) || collapse != "no") {
+  if (inference == "bootstrap" && collapse == "no") {
+    check_redrawn(panel, call)
+  } else if (inference != "analytic" || isTRUE(given$small_sample %in% c("CR2", "CR3")) || collapse != "no") {
     what <- if (inference != "analytic") sprintf("inference = \"%s\"", inference) else if (collapse != "no")
       sprintf("collapse = \"%s\"", collapse) else sprintf("small_sample = \"%s\"", given$small_sample)
     abort_unsupported(c("{.code {what}} does not know that the weights of a design were estimated.",
-                        i = "Leave it out: analytic errors account for it."), call = call)
+                        i = "Leave it out: analytic errors account for it, and so do those by {.code \"bootstrap\"}."),
+                      call = call)
   }
   if (!panel$carried$by_cohort || entry$compares) return(invisible(panel))
   able <- cell_estimators()
   abort_unsupported(c("A design for each cohort weighs comparisons of cohorts; one regression has one weight per unit.",
                       i = "Use {.code estimator = \"{able}\"}{cli::qty(length(able))}, or carry one design for all
                            cohorts."), call = call)
+}
+
+check_redrawn <- function(panel, call) {
+  if (!any(vapply(panel$carried$designs, `[[`, NA, "reuses"))) return(invisible(panel))
+  abort_unsupported(c("The bootstrap is wrong for matching with replacement (Abadie & Imbens 2008).",
+                      i = "Use {.code inference = \"analytic\"}, or carry pairs without replacement, sets or
+                           weights."), call = call)
 }

@@ -112,7 +112,7 @@ row_structure.twin_did <- function(effect) NULL # nolint: object_name_linter. An
 row_contributions.twin_did <- function(effect, terms) { # nolint: object_name_linter. An S3 method.
   if (is_own_remote(effect$study)) return(matrix(NA_real_, 1L, length(terms)))
   data <- effect$study$data
-  sets <- identical(attr(effect$study$cluster, "by"), "unit")  # called by their first unit
+  sets <- are_sets(effect$study$cluster)  # called by their first unit
   own <- data[[if (sets) effect$study$roles$unit else effect$cluster_name]]
   labels <- if (is_remote(effect$study)) attr(effect$study$cluster, "labels")
   known <- if (!is.null(labels)) labels else if (!is.null(own)) as.character(own)

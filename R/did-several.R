@@ -117,17 +117,35 @@ differences_of_parts <- function(x, level) {
   do.call(rbind, rows)
 }
 
-# Covariance of one term of each part (its place is `at`): variances are their own, and parts covary by the clusters
-# that hold units of both.
+# Covariance of terms of each part (their places are `at`): within parts it is their own, and parts covary by the
+# clusters that hold units of both.
 joint_of_parts <- function(effects, at) {
   clusters <- unique(unlist(lapply(effects, `[[`, "cluster_labels")))
-  sums <- vapply(seq_along(effects), function(k) {
-    effect <- effects[[k]]
-    shift <- if (!is.null(effect$shift)) effect$shift[, at[[k]], drop = FALSE]
-    own <- core_cluster_sums(effect$source, effect$combine[, at[[k]], drop = FALSE], shift, effect$cluster)
-    replace(numeric(length(clusters)), match(effect$cluster_labels, clusters), own)
-  }, numeric(length(clusters)))
-  joint <- crossprod(sums) * length(clusters) / max(length(clusters) - 1, 1)
-  diag(joint) <- unlist(Map(function(effect, at) effect$vcov[at, at], effects, at))
+  sums <- Map(function(effect, at) {
+    shift <- if (!is.null(effect$shift)) effect$shift[, at, drop = FALSE]
+    own <- core_cluster_sums(effect$source, effect$combine[, at, drop = FALSE], shift, effect$cluster)
+    out <- matrix(0, length(clusters), length(at))
+    out[match(effect$cluster_labels, clusters), ] <- own
+    out
+  }, effects, at)
+  joint <- crossprod(do.call(cbind, unname(sums))) * length(clusters) / max(length(clusters) - 1, 1)
+  part <- rep(seq_along(effects), lengths(at))
+  for (k in seq_along(effects)) joint[part == k, part == k] <- effects[[k]]$vcov[at[[k]], at[[k]]]
   joint
+}
+
+#' @export
+coef.twin_dids <- function(object, ...) coef_of_parts(object)
+
+#' @export
+vcov.twin_dids <- function(object, ...) {
+  joint <- joint_of_parts(object$effects, lapply(object$effects, function(effect) seq_along(effect$estimate)))
+  dimnames(joint) <- list(term_keys(object), term_keys(object))
+  joint
+}
+
+#' @export
+confint.twin_dids <- function(object, parm = term_keys(object), level = object$level, ...) {
+  rlang::check_dots_empty()
+  limits_of_terms(generics::tidy(object, conf.level = level), term_keys(object), parm, level)
 }

@@ -1,6 +1,6 @@
 # Errors that reach beyond clusters, on request: a second column to cluster by, or units that are near each other
-# (core-near.R). `spread` of the settings: list(kind "crossed" or "near", names, and code per unit, or place per unit
-# with reach).
+# (core-near.R). `spread` of the settings: list(kind "crossed" or "near", names, and code per unit (or rows: code per row,
+# where a column changes within units: code then is per piece of the source), or place per unit with reach).
 
 did_spread <- function(panel, given, inference, entry, collapse, call) {
   if (is.null(given$crossed) && is.null(given$near) && is.null(given$reach)) return(NULL)
@@ -21,26 +21,48 @@ did_spread <- function(panel, given, inference, entry, collapse, call) {
     abort_unsupported(c("{.arg {what}} makes analytic errors; {.code {other}} does not know it.",
                         i = "Leave one of them out."), call = call)
   }
-  if (is_remote(panel) || !panel$repeats || !entry$lone_errors) {
+  followed <- panel$repeats || (what == "crossed" && entry$by_rows)
+  if (is_remote(panel) || !followed || !entry$lone_errors) {
     abort_unsupported(c("{.arg {what}} needs units followed in memory, and an estimator whose errors are sums over
-                         them.", i = "Leave it out."), call = call)
+                         them.",
+                        i = if (what == "crossed" && !is_remote(panel)) "In a repeated cross-section use one of
+                                                                          {.val {row_estimators()}}.",
+                        i = "Or leave it out."), call = call)
   }
-  if (what == "crossed") return(crossed_codes(panel, given$crossed, call))
+  if (what == "crossed") return(crossed_codes(panel, given$crossed, entry, call))
   near_places(panel, given$near, given$reach, call)
 }
 
-crossed_codes <- function(panel, name, call) {
+# Estimators whose errors are sums over rows, so that clusters may cut units.
+row_estimators <- function() names(Filter(function(entry) entry$by_rows, did_estimators))
+
+crossed_codes <- function(panel, name, entry, call) {
   check_string(name, arg = "crossed", call = call)
   check_columns(name, panel$data, "crossed", call)
   codes <- group_codes(panel$data[[name]][panel$rows], name, "cluster", panel$rows, call)
-  check_of_units(as.vector(codes), panel, name, call)
-  own <- as.vector(codes)[panel$first_row]
-  count <- length(unique(own))
+  codes <- as.vector(codes)
+  whole <- panel$repeats && all(codes == codes[panel$first_row][panel$unit])
+  if (!whole) check_cuts_units(panel, name, codes, entry, call)
+  own <- codes[panel$first_row]
+  count <- length(unique(codes))
   if (count < 2L) {
     abort_input(c("Clusters to cross with must be at least 2.", x = "{.val {name}} has {count}."), column = name,
                 call = call)
   }
-  list(kind = "crossed", names = name, code = own)
+  if (whole) list(kind = "crossed", names = name, code = own) else list(kind = "crossed", names = name, rows = codes)
+}
+
+check_cuts_units <- function(panel, name, codes, entry, call) {
+  if (is_carried(panel)) {
+    abort_unsupported(c("The weights of a design belong to units, and {.val {name}} changes within them.",
+                        i = "Name a column in {.arg crossed} that stays the same."), call = call)
+  }
+  if (entry$by_rows) return(invisible(panel))
+  moved <- unique(panel$unit[codes != codes[panel$first_row][panel$unit]])
+  abort_unsupported(c("A cell's errors are sums over whole units, and {.val {name}} changes within them.",
+                      x = "It does in {length(moved)}: {.val {first_rows(panel$unit_labels[moved])}}.",
+                      i = "Use {.code estimator = \"imputation\"}, \"interaction\" or a regression, whose errors are
+                           sums over rows, or a column in {.arg crossed} that stays the same."), call = call)
 }
 
 near_places <- function(panel, names, reach, call) {

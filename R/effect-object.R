@@ -215,16 +215,5 @@ nobs.twin_effect <- function(object, ...) sum(object$counts[c("treated", "contro
 confint.twin_effect <- function(object, parm = names(object$estimate), level = object$level, ...) {
   rlang::check_dots_empty()
   table <- generics::tidy(object, conf.level = level)
-  known <- if (is.numeric(parm)) table$term[parm] else parm
-  check_terms(known, table$term)
-  limits <- as.matrix(table[match(known, table$term), c("conf.low", "conf.high")])
-  dimnames(limits) <- list(known, limit_names(level))
-  limits
-}
-
-limit_names <- function(level) paste(format(50 * c(1 - level, 1 + level), trim = TRUE, digits = 3), "%")
-
-check_terms <- function(terms, known, call = rlang::caller_env()) {
-  if (all(terms %in% known)) return(invisible(terms))
-  abort_input(c("{.arg parm} must name terms of the effect.", x = "The terms are {.val {known}}."), call = call)
+  limits_of_terms(table, table$term, parm, level)
 }

@@ -15,19 +15,11 @@ resample_effects <- function(x, effects, blocks, asked, call = rlang::caller_env
   place <- split(seq_along(estimate), rep(seq_along(effects), lengths(terms)))
   effects <- Map(function(effect, at) {
     failed <- plan$size - nrow(draws)
-    words <- c(plan$text, if (failed > 0L) paste(count_text(failed), "failed"), given_to_replicates(x))
+    words <- c(plan$text, if (failed > 0L) paste(count_text(failed), "failed"), given_phrase(held_in_draws(x)))
     amend_effect(effect, vcov = vcov[at, at, drop = FALSE], df = plan$df, inference = paste(words, collapse = ", "),
                  draws = if (asked$inference == "bootstrap") draws[, at, drop = FALSE])
   }, effects, place)
   list(effects = effects, vcov = vcov)
-}
-
-# What replicates can't estimate anew: columns of the user's own.
-given_to_replicates <- function(x) {
-  if (!inherits(x, "twin_design")) return(NULL)
-  given <- c(if (identical(x$score$settings$source, "column")) "score",
-             if (has_weights(x) && !weighing_of(x)$estimated) "weights")
-  given_phrase(given)
 }
 
 # terms: per block the names of its terms. Rows: replicates; columns: all terms, NA where a replicate failed.
@@ -44,39 +36,19 @@ replicate_runner <- function(x, blocks, asked, plan, terms) {
   blocks <- lapply(blocks, function(block) block[setdiff(names(block), "x")])  # workers get the design once
   function(k) {
     tryCatch(suppressWarnings({
-      made <- replicate_design(x, plan, k)
+      drawn <- redrawn_on(x, plan$weights(k), if (!is.null(plan$counts)) plan$counts(k), plan$factor)
+      designs <- designs_in(drawn$made)
       unlist(Map(function(block, design, terms) {
         block$x <- design
-        if (!is.null(made$index)) {
-          block$y <- block$y[made$index]
-          block$inside <- block$inside[made$index]
-          block$event <- block$event[made$index]
+        if (!is.null(drawn$index)) {
+          block$y <- block$y[drawn$index]
+          block$inside <- block$inside[drawn$index]
+          block$event <- block$event[drawn$index]
         }
         unname(block_estimate(block, asked, terms)[terms])
-      }, blocks, rep(made$designs, each = length(blocks) / length(made$designs)), terms))
+      }, blocks, rep(designs, each = length(blocks) / length(designs)), terms))
     }), twin_error = function(e) rep(NA_real_, length(unlist(terms))))
   }
-}
-
-# The design run anew on replicate k: list(designs, index), index the study rows behind its units where they differ from
-# the study's own. Pairs need units, so that a unit drawn twice is there twice; everything else reads weights.
-replicate_design <- function(x, plan, k) {
-  study <- amend(study_of(x), logbook = NULL)
-  index <- NULL
-  pairs <- !inherits(x, "twin_arms") && has_pairs(x)
-  if (pairs && !is.null(plan$counts)) {
-    index <- rep(seq_along(study$z), plan$counts(k))
-    if (!is.null(plan$factor)) study <- amend(study, s = sampling_weight(study) * plan$factor)
-    study <- study_rows(study, index)
-  } else {
-    study <- amend(study, s = plan$weights(k))
-    if (pairs) {
-      index <- which(study$s > 0)
-      study <- study_rows(study, index)
-    }
-  }
-  stopifnot(length(design_recipe(x)) > 0L || !inherits(x, "twin_design"))
-  list(designs = designs_in(replay_on(x, study)), index = index)
 }
 
 # Inverse weights by a logit on all units, with the difference of their means: each draw's score is found from the first

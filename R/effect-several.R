@@ -139,15 +139,7 @@ augment.twin_effects <- function(x, ...) {
 as.data.frame.twin_effects <- function(x, ...) generics::tidy(x)
 
 #' @export
-coef.twin_effects <- function(object, ...) {
-  estimate <- lapply(unname(object$effects), `[[`, "estimate")
-  stats::setNames(unlist(estimate), term_keys(object))
-}
-
-term_keys <- function(x) {
-  paste0(rep(names(x), lengths(lapply(x$effects, `[[`, "estimate"))), ": ",
-         unlist(lapply(unname(x$effects), function(effect) names(effect$estimate))))
-}
+coef.twin_effects <- function(object, ...) coef_of_parts(object)
 
 #' @export
 vcov.twin_effects <- function(object, ...) {
@@ -169,10 +161,5 @@ nobs.twin_effects <- function(object, ...) {
 #' @export
 confint.twin_effects <- function(object, parm = term_keys(object), level = object$level, ...) {
   rlang::check_dots_empty()
-  table <- generics::tidy(object, conf.level = level)
-  known <- if (is.numeric(parm)) term_keys(object)[parm] else parm
-  check_terms(known, term_keys(object))
-  limits <- as.matrix(table[match(known, term_keys(object)), c("conf.low", "conf.high")])
-  dimnames(limits) <- list(known, limit_names(level))
-  limits
+  limits_of_terms(generics::tidy(object, conf.level = level), term_keys(object), parm, level)
 }

@@ -370,6 +370,12 @@ panel_values <- function(panel, outcome, by) {
   values
 }
 
+# With the outcome of units that a carried design leaves out: made anew, it may keep them.
+with_left_out <- function(panel, outcome, values) {
+  if (!is_carried(panel)) return(values)
+  as.double(coded_outcome(panel$data[[outcome]][panel$rows], panel$events[[outcome]]))
+}
+
 check_finite_outcome <- function(values, outcome, rows, call = rlang::caller_env(2)) {
   if (!any(is.infinite(range(c(0, values), na.rm = TRUE)))) return(invisible(values))
   bad <- rows[is.infinite(values)]

@@ -5,7 +5,7 @@
 
 # What a design hands over: list(study, v: weights of its units, sampling weights included, z, label, estimand, hash,
 # set: of each unit, NULL where there are none, reuses: do units stand in several sets? nuisance: of v, NULL where the
-# weights are known, given: what its errors take as given).
+# weights are known, given: what its errors take as given, held: what draws take as given, made: the design itself).
 carried_parts <- function(x, call) UseMethod("carried_parts")
 
 #' @exportS3Method
@@ -15,6 +15,10 @@ carried_parts.default <- function(x, call) { # nolint: object_name_linter. An S3
                 i = "Make one of {.fn baseline_rows}: {.fn frame_study}, then for example {.fn weigh_units}."),
               call = call)
 }
+
+# Weights of the design's rows when it is made anew on a draw that has each of them `counts` times, each standing for
+# `factor` rows.
+redrawn_weights <- function(x, counts, factor) UseMethod("redrawn_weights")
 
 # fields: those of new_panel(); the same with the design: carried (list(designs, by_cohort, weight: per design the
 # weight of every unit)), designs (hashes), copies, s and cluster.
@@ -149,6 +153,29 @@ set_clusters <- function(fields, part, units) {
   code[part$unit[known]] <- part$set[known]
   first <- which(!duplicated(code))
   structure(match(code, code[first]), labels = fields$unit_labels[first], name = "set", by = "unit")
+}
+
+are_sets <- function(cluster) identical(attr(cluster, "by"), "unit")
+
+# The panel on a draw of its units, with the designs made anew.
+redrawn_panel <- function(panel, counts, factor) {
+  units <- length(panel$cohort)
+  designs <- lapply(panel$carried$designs, function(part) {
+    part$v <- redrawn_weights(part$made, counts[part$unit], factor[part$unit])
+    part["nuisance"] <- list(NULL)
+    part
+  })
+  weight <- lapply(designs, function(part) core_sums_by(part$v, part$unit, units))
+  own <- own_weights_of(designs, weight, panel, Reduce(`|`, lapply(weight, `>`, 0)))
+  amend(panel, s = own[panel$unit],
+        carried = list(designs = designs, by_cohort = panel$carried$by_cohort, weight = weight))
+}
+
+carried_draw_words <- function(panel) {
+  held <- unique(unlist(lapply(panel$carried$designs, `[[`, "held")))
+  several <- length(panel$carried$designs) > 1L
+  c(sprintf("the design%s made anew on each", if (several) "s" else ""),
+    if (length(held) > 0L) sprintf("the %s as given", and_list(held)))
 }
 
 is_carried <- function(panel) !is.null(panel$carried)

@@ -2,9 +2,11 @@
 
 # What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
 # there are none), and the cohort of each unit; cluster and s of each unit, or of each piece of it where clusters cut
-# across units.
+# across units, as a second column of them may (asked$spread$rows, code per row of the panel; then attribute "crossed" of
+# cluster holds its codes).
 within_view <- function(panel, y, asked, weight = NULL) {
-  view <- if (panel$repeats) unit_view(panel) else group_view(panel)
+  crossed <- asked$spread$rows
+  view <- if (panel$repeats) unit_view(panel, crossed) else group_view(panel, crossed)
   rows <- row_weights(panel, y, weight)
   x <- if (asked$adjustment != "none") covariate_matrix(panel$columns, panel$formula)
   x <- centred_columns(x)
@@ -15,11 +17,21 @@ within_view <- function(panel, y, asked, weight = NULL) {
   view
 }
 
-unit_view <- function(panel) {
+unit_view <- function(panel, crossed = NULL) {
   s <- unit_weight(panel)
-  list(order = NULL, unit = panel$unit, cohort = panel$cohort, unit_s = s, s = s,
-       cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
+  view <- list(order = NULL, unit = panel$unit, cohort = panel$cohort, unit_s = s, s = s,
+               cluster = structure(as.vector(panel$cluster), name = attr(panel$cluster, "name")))
+  if (is.null(crossed)) return(view)
+  view$piece <- dense_codes(core_group_codes(panel$unit, crossed))
+  first <- which(!duplicated(view$piece))
+  unit <- panel$unit[first]
+  view$s <- s[unit] * tabulate(view$piece) / tabulate(panel$unit)[unit]
+  view$cluster <- structure(as.vector(panel$cluster)[unit], name = attr(panel$cluster, "name"),
+                            crossed = crossed[first])
+  view
 }
+
+dense_codes <- function(code) match(code, unique(code))
 
 # Weights, 0 for rows without an outcome, whose outcome becomes 0; the others' mean is taken off.
 row_weights <- function(panel, y, weight) {
@@ -32,7 +44,7 @@ row_weights <- function(panel, y, weight) {
 }
 
 # Of a repeated cross-section: its rows by group, which then are the units.
-group_view <- function(panel) {
+group_view <- function(panel, crossed = NULL) {
   unit <- if (is.null(panel$group)) panel$cohort else panel$group
   order <- order(unit)
   unit <- match(unit[order], unique(unit[order]))
@@ -40,14 +52,15 @@ group_view <- function(panel) {
   s <- if (is.null(panel$s)) rep(1, length(unit)) else panel$s[order]
   cluster <- panel$cluster[order]
   view <- list(order = order, unit = unit, cohort = panel$cohort[order][first], unit_s = core_sums_by(s, unit))
-  cut <- any(cluster != cluster[first][unit])
+  whole <- if (is.null(crossed)) cluster else core_group_codes(cluster, crossed[order])
+  cut <- any(whole != whole[first][unit])
   if (cut) {
-    code <- core_group_codes(unit, cluster)
-    view$piece <- match(code, unique(code))
+    view$piece <- dense_codes(core_group_codes(unit, whole))
     first <- which(!duplicated(view$piece))
   }
   c(view, list(s = if (cut) core_sums_by(s, view$piece) else view$unit_s,
-               cluster = structure(cluster[first], name = attr(panel$cluster, "name"))))
+               cluster = structure(cluster[first], name = attr(panel$cluster, "name"),
+                                   crossed = if (!is.null(crossed)) crossed[order][first])))
 }
 
 # On one scale, and without their large means.

@@ -171,7 +171,7 @@ did_footnotes <- function(x) {
     did_error_note(x),
     if (x$over == "dose") dose_notes(x),
     if (is_held(x$study)) held_note(x$study),
-    if (is_carried(x$study)) design_note(x$study),
+    if (is_carried(x$study)) design_note(x),
     if (is_switching(x$study)) switch_note(x),
     if (!is.null(x$synthetic)) synthetic_notes(x),
     if (length(x$notes) > 0L) paste0(toupper(substr(x$notes, 1L, 1L)), substring(x$notes, 2L), "."),
@@ -219,8 +219,10 @@ held_note <- function(panel) {
 }
 
 # Whose weights the units have, and what the errors know of these.
-design_note <- function(panel) {
+design_note <- function(x) {
+  panel <- x$study
   parts <- panel$carried$designs
+  if (!is.null(x$draws)) return(sprintf("Units count by the design (%s).", paste(carried_lines(panel), collapse = "; ")))
   estimated <- vapply(parts, function(part) !is.null(part$nuisance), NA)
   given <- unique(unlist(lapply(parts, `[[`, "given")))
   sprintf("Units count by the design (%s)%s.", paste(carried_lines(panel), collapse = "; "),

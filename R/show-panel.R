@@ -65,7 +65,7 @@ shape_text <- function(x) {
 carried_text <- function(x) {
   out <- sum(unit_copies(x) == 0L)
   sets <- any(vapply(x$carried$designs, function(part) !is.null(part$set) || part$reuses, NA))
-  as_cluster <- identical(attr(x$cluster, "by"), "unit")
+  as_cluster <- are_sets(x$cluster)
   c(carried_lines(x), if (out > 0L) sprintf("%s in no design: out of every number", plural(out, "unit")),
     if (sets && !as_cluster) "who is paired with whom is not used by the errors, which leans to the safe side")
 }

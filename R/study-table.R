@@ -79,3 +79,24 @@ contrast_rows <- function(labels, difference, se, df, level) {
     conf.low = difference - half, conf.high = difference + half
   ))
 }
+
+# The terms of several effects in one object, each called by its part: "yes: difference".
+term_keys <- function(x) {
+  paste0(rep(names(x), lengths(lapply(x$effects, `[[`, "estimate"))), ": ",
+         unlist(lapply(unname(x$effects), function(effect) names(effect$estimate))))
+}
+
+coef_of_parts <- function(x) {
+  stats::setNames(unlist(lapply(unname(x$effects), `[[`, "estimate")), term_keys(x))
+}
+
+# What confint() gives of the rows of a tidy table, which are called keys.
+limits_of_terms <- function(table, keys, parm, level, call = rlang::caller_env()) {
+  known <- if (is.numeric(parm)) keys[parm] else parm
+  if (!all(known %in% keys)) {
+    abort_input(c("{.arg parm} must name terms of the effect.", x = "The terms are {.val {keys}}."), call = call)
+  }
+  limits <- as.matrix(table[match(known, keys), c("conf.low", "conf.high")])
+  dimnames(limits) <- list(known, paste(format(50 * c(1 - level, 1 + level), trim = TRUE, digits = 3), "%"))
+  limits
+}

@@ -21,9 +21,8 @@ framed <- function(data, ...) frame_panel(data, treatment = "stored", outcome = 
 # The data with clusters as often as draw k has them within cohorts.
 repeated <- function(data, panel, k, seed) {
   clusters <- drawn_panel_clusters(panel, TRUE)
-  counts <- clusters$times(k, seed)
-  sizes <- rep(clusters$sizes, clusters$sizes)
-  times <- round(counts * pmax(sizes - 1, 1) / ifelse(sizes > 1, sizes, 1))
+  times <- clusters$counts(k, seed)
+  counts <- times * clusters$factor
   expect_equal(unname(tapply(times, clusters$stratum, sum)), ifelse(clusters$sizes > 1, clusters$sizes - 1, 1), ignore_attr = TRUE)
   units <- sort(unique(data$unit))
   of_unit <- times[clusters$unit]

@@ -73,6 +73,25 @@ test_that("what effects side by side say is about their own numbers", {
   expect_match(lacking, "1 value of the outcome missing and left out")
 })
 
+test_that("parts have one covariance: their own within, shared clusters between", {
+  data <- joining_crews(120, seed = 3)
+  data$half <- as.integer(factor(data$crew)) %% 2
+  each <- summarise_did(measure_did(joined_panel(data, cluster = "port"), by = "half"), "event")
+  v <- vcov(each)
+  keys <- names(coef(each))
+  expect_identical(rownames(v), keys)
+  expect_true(all(startsWith(keys, "0: ") | startsWith(keys, "1: ")))
+  first <- startsWith(keys, "0: ")
+  expect_equal(unname(v[first, first]), unname(vcov(each[["0"]])))
+  rows <- tidy(each, part = "groups")
+  term <- rows$term[1L]
+  at <- c(paste0("0: ", term), paste0("1: ", term))
+  expect_equal(rows$std.error[1L], sqrt(sum(v[at, at] * c(1, -1, -1, 1))))
+  expect_equal(rows$difference[1L], coef(each)[[at[2L]]] - coef(each)[[at[1L]]])
+  expect_equal(confint(each, at)[, 1L], stats::setNames(tidy(each)$conf.low[match(at, keys)], at))
+  expect_error(confint(each, "2: average"), "must name terms", class = "twin_error_input")
+})
+
 test_that("columns that make no groups are refused, and thin ones are left out", {
   data <- many_harbours(60)
   data$wind <- rep_len(c("low", "high"), nrow(data))

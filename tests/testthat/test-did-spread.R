@@ -62,6 +62,49 @@ test_that("within no reach units stand alone, and two clusterings count what bot
                   "twin_probe")
 })
 
+test_that("a second column may cut units: regressions sum rows by period", {
+  data <- placed_harbours(gaps = TRUE)
+  by <- function(score, code) sum(tapply(score, code, sum)^2) * length(unique(code)) / (length(unique(code)) - 1)
+  both_ways <- function(score, first, second) by(score, first) + by(score, second) - by(score, paste(first, second))
+  own <- suppressWarnings(measure_did(harbour_panel(data, cluster = "bay"), estimator = "two_way", crossed = "year"))
+  seen <- !is.na(data$price)
+  fit <- lm(price ~ open + factor(harbour) + factor(year), data[seen, ])
+  free <- resid(lm(open ~ factor(harbour) + factor(year), data[seen, ]))
+  score <- free * resid(fit) / sum(free^2)
+  expect_equal(own$vcov[1L, 1L], both_ways(score, data$bay[seen], data$year[seen]))
+  expect_identical(unname(own$df), length(unique(data$year)) - 1)
+  expect_match(own$inference, "clustered by bay (30) and by year (6) at once", fixed = TRUE)
+  # pieces of units add up to what units have, and one code for all periods is the unit's own
+  data$shift <- (as.integer(factor(data$harbour)) + data$year) %% 5
+  panel <- suppressWarnings(harbour_panel(data, covariates = ~ depth, weight = "s"))
+  for (setting in list(list("two_way"), list("two_way", trends = "unit"), list("event_study"), list("interaction"), list("imputation"),
+                       list("imputation", trends = "unit"), list("two_way", absorb = "owner"))) {
+    plain <- suppressWarnings(do.call(measure_did, c(list(panel, estimator = setting[[1L]]), setting[-1L])))
+    cut <- suppressWarnings(do.call(measure_did, c(list(panel, estimator = setting[[1L]], crossed = "shift"), setting[-1L])))
+    if (plain$over == "cells") {
+      plain <- summarise_did(plain, bands = FALSE)
+      cut <- summarise_did(cut, bands = FALSE)
+    }
+    expect_equal(coef(cut), coef(plain))
+    whole <- unit_contributions(plain)
+    pieces <- unit_contributions(cut)
+    code <- unique(data.frame(harbour = data$harbour, shift = data$shift))
+    sums <- rowsum(pieces, match(code$harbour, unique(data$harbour)))
+    expect_equal(unname(sums), unname(whole), tolerance = 1e-8, label = setting[[1L]])
+    squares <- function(code) crossprod(rowsum(pieces, code)) * length(unique(code)) / (length(unique(code)) - 1)
+    hand <- squares(code$harbour) + squares(code$shift) - squares(paste(code$harbour, code$shift))
+    parts <- eigen(hand, symmetric = TRUE)
+    hand <- parts$vectors %*% diag(pmax(parts$values, 0), nrow(hand)) %*% t(parts$vectors)
+    known <- !is.na(diag(cut$vcov))
+    expect_equal(unname(cut$vcov)[known, known], hand[known, known], label = setting[[1L]])
+  }
+  rows <- many_landings()
+  cross <- suppressWarnings(measure_did(landing_panel(rows), estimator = "two_way", crossed = "year"))
+  free <- resid(lm(open ~ factor(harbour) + factor(year), rows))
+  score <- free * resid(lm(value ~ open + factor(harbour) + factor(year), rows)) / sum(free^2)
+  expect_equal(cross$vcov[1L, 1L], both_ways(score, rows$harbour, rows$year), tolerance = 1e-6)
+})
+
 test_that("shocks that neighbours share are in errors by distance, and in no others", {
   # each square of 20 shares a shock in every year; stores come by square
   draws <- vapply(1:60, function(seed) {
@@ -91,7 +134,8 @@ test_that("what errors beyond clusters can't do is refused, and few blocks are t
   expect_error(measure_did(panel, near = near, reach = 0), "reach", class = "twin_error_input")
   expect_error(measure_did(panel, near = near, reach = 3, crossed = "owner"), "one of them", class = "twin_error_input")
   expect_error(measure_did(panel, near = c("east", "tide"), reach = 3), "must be the same", class = "twin_error_input")
-  expect_error(measure_did(panel, crossed = "year"), "must be the same", class = "twin_error_input")
+  expect_error(measure_did(panel, crossed = "year"), "sums over whole units, and \"year\" changes.*It does in 60",
+               class = "twin_error_unsupported")
   expect_error(measure_did(transform(data, one = 1) |> harbour_panel(), crossed = "one"), "at least 2", class = "twin_error_input")
   for (refused in list(
     function() measure_did(panel, near = near, reach = 3, inference = "bootstrap"),

@@ -175,6 +175,63 @@ test_that("pairs are clusters, and what the panel says of them", {
   )))))$estimand, "ATO")
 })
 
+test_that("the bootstrap makes a carried design anew on each draw", {
+  data <- joining_crews(150, seed = 9)
+  makers <- list(entropy = function(study) weigh_units(study, "entropy"),
+                 inverse = function(study) weigh_units(trim_units(score_units(study), "range", bounds = c(0.05, 0.9))),
+                 pairs = function(study) pair_units(score_units(study), caliper = 0.3))
+  for (name in names(makers)) {
+    panel <- joined_panel(data, makers[[name]](change_study(data, 3, 4)))
+    drawn <- summarise_did(measure_did(panel, inference = "bootstrap", draws = 120, seed = 3, interval = "normal"))
+    k <- 7
+    clusters <- drawn_panel_clusters(panel, TRUE)
+    again <- do.call(rbind, lapply(rep(seq_len(150), clusters$counts(k, 3)[clusters$unit]), function(j) {
+      data[data$crew == panel$unit_labels[j], ]
+    }))
+    again$crew <- sprintf("copy %03d", (seq_len(nrow(again)) - 1L) %/% 6L)
+    by_hand <- suppressWarnings(joined_panel(again, makers[[name]](change_study(again, 3, 4))))
+    cells <- tidy(measure_did(by_hand))$estimate
+    expect_equal(drawn$draws$estimates[k, ], cells, tolerance = 1e-6, label = name)
+    ratio <- one_number(drawn)$std.error / one_number(summarise_did(measure_did(panel)))$std.error
+    expect_gt(ratio, 0.75)
+    expect_lt(ratio, 1.35)
+    text <- gsub("\\s+", " ", paste(format(drawn), collapse = " "))
+    expect_match(text, "draws of crew (150), one fewer than there are (seed 3), normal intervals, the design made anew on each",
+                 fixed = TRUE)
+    expect_no_match(text, "taken as given|is part of the errors")
+  }
+  given <- measure_did(joined_panel(data, given_of(makers$entropy(change_study(data, 3, 4)))), inference = "bootstrap",
+                       draws = 99)
+  expect_match(given$inference, "the design made anew on each, the weights as given", fixed = TRUE)
+})
+
+test_that("designs by cohort are made anew together, and clusters are drawn whole", {
+  data <- joining_crews(240, seed = 2, staggered = TRUE)
+  panel <- joined_panel(data, covariates = "size")
+  designs <- lapply(c("3" = "3", "5" = "5"), function(cohort) {
+    weigh_units(change_study(data, as.integer(cohort) - 1L, 5, cohort = cohort, comparison = "not_yet", panel = panel),
+                "entropy")
+  })
+  carried <- joined_panel(data, designs)
+  drawn <- measure_did(carried, inference = "bootstrap", draws = 120, interval = "normal")
+  ratio <- tidy(drawn)$std.error / tidy(measure_did(carried))$std.error
+  expect_true(all(abs(log(ratio[!is.na(ratio)])) < 0.35))
+  expect_match(drawn$inference, "the designs made anew on each", fixed = TRUE)
+  # bounds on drifts: the same from either base, and without drift the path's own mean
+  bounds <- probe_trends(measure_did(carried), m = c(0, 1), interval = "direct")
+  expect_equal(tidy(bounds), tidy(probe_trends(measure_did(carried, base = "fixed"), m = c(0, 1), interval = "direct")))
+  path <- summarise_did(measure_did(carried, base = "fixed"), "event")
+  after <- which(tidy(path)$event_time >= 0)
+  se <- sqrt(mean(vcov(path)[after, after]))
+  expect_equal(tidy(bounds)$estimate, rep(mean(coef(path)[after]), 2))
+  expect_equal((tidy(bounds)$conf.high - tidy(bounds)$conf.low)[1] / 2 / se, qt(0.975, 200), tolerance = 0.02)
+  expect_gt(diff(tidy(bounds)$conf.high), 0)
+  ports <- joined_panel(data, designs, cluster = "port")
+  counts <- length(unique(data$port))
+  by_port <- suppressWarnings(measure_did(ports, inference = "bootstrap", draws = 99))
+  expect_match(by_port$inference, sprintf("draws of port (%d), one fewer than there are", counts), fixed = TRUE)
+})
+
 test_that("power is told from comparison units alone and agrees with the error that comes", {
   data <- joining_crews(400, seed = 5, effect = 0)
   panel <- joined_panel(data)
@@ -225,7 +282,9 @@ test_that("designs that don't fit are refused with the way out", {
   refused(joined_panel(data, weigh_units(turned, "entropy")), "takes as treated must be of a treated cohort")
   refused(joined_panel(transform(data, s = 2), design, weight = "s"), "made without one")
   panel <- joined_panel(data, design)
-  refused(measure_did(panel, inference = "bootstrap"), "does not know that the weights", "twin_error_unsupported")
+  refused(measure_did(panel, inference = "randomization"), "does not know that the weights", "twin_error_unsupported")
+  reusing <- joined_panel(data, pair_units(score_units(study), replacement = TRUE))
+  refused(measure_did(reusing, inference = "bootstrap"), "wrong for matching with replacement", "twin_error_unsupported")
   refused(measure_did(panel, estimator = "two_way", small_sample = "CR2"), "small_sample = \"CR2\"",
           "twin_error_unsupported")
   refused(baseline_rows(panel, periods = 4), "\"4\" does not")
