@@ -22,13 +22,37 @@ core_block_moments.default <- function(source, combine, cluster, shift = NULL) {
   }
   used <- core_units_in_use(source)
   if (is_own_cluster(cluster) && inherits(source, "twin_row_source")) return(row_moments(source, combine, shift, used))
+  if (is_own_cluster(cluster) && is_long_source(source, combine)) return(data_moments(source, combine, shift, used))
   pieces <- core_pieces(source, combine, cluster, shift)
   list(count = tabulate(pieces$block, blocks), total = sums_on(pieces$sums, pieces$block, blocks),
        square = lapply(seq_len(blocks), function(h) crossprod(pieces$sums[pieces$block == h, , drop = FALSE])),
        weight = core_sums_by(source_weight(source)[used], source$block[used], blocks))
 }
 
-# The moments of units that are their own clusters.
+# Are there more terms than columns of data behind them?
+is_long_source <- function(source, combine) {
+  inherits(source, "twin_block_source") && ncol(combine) > nrow(source$coefficients[[1L]])
+}
+
+# The moments of units that are their own clusters, from those of the data behind their contributions.
+data_moments <- function(source, combine, shift, used) {
+  data <- source$data()[used, , drop = FALSE]
+  block <- source$block[used]
+  blocks <- max(source$block)
+  j <- ncol(combine)
+  total <- matrix(0, blocks, j)
+  square <- rep(list(matrix(0, j, j)), blocks)
+  for (h in unique(block)) {
+    own <- data[block == h, , drop = FALSE]
+    coefficients <- block_coefficients(source, h, combine, shift)
+    total[h, ] <- drop(crossprod(coefficients, colSums(own)))
+    square[[h]] <- crossprod(coefficients, crossprod(own) %*% coefficients)
+  }
+  list(count = tabulate(block, blocks), total = total, square = square,
+       weight = core_sums_by(data[, 1L], block, blocks))
+}
+
+# The moments of units that are their own clusters, from their contributions to each cell.
 row_moments <- function(source, combine, shift, used) {
   blocks <- max(source$block)
   j <- ncol(combine)

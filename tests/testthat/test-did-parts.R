@@ -76,7 +76,7 @@ test_that("what effects side by side say is about their own numbers", {
 test_that("parts have one covariance: their own within, shared clusters between", {
   data <- joining_crews(120, seed = 3)
   data$half <- as.integer(factor(data$crew)) %% 2
-  each <- summarise_did(measure_did(joined_panel(data, cluster = "port"), by = "half"), "event")
+  each <- suppressWarnings(summarise_did(measure_did(joined_panel(data, cluster = "port"), by = "half"), "event"))
   v <- vcov(each)
   keys <- names(coef(each))
   expect_identical(rownames(v), keys)
