@@ -150,11 +150,17 @@ study_sentence <- function(study, columns) {
 panel_sentence <- function(panel, columns) {
   tags <- htmltools::tags
   none <- function(label, key, name = "none") labelled_gap(key, label, plain_choices(columns$name, name), panel[[key]])
-  treated <- if (!is.null(panel$treatment)) {
-    levels <- columns$levels[[unlist(panel$treatment)]]
+  levels <- if (!is.null(panel$treatment)) columns$levels[[unlist(panel$treatment)]]
+  treated <- if (!is.null(panel$treatment) && is.null(panel$reference)) {
     labelled_gap("treated", "Value that means treated", plain_choices(levels),
                  if (is.null(panel$treated)) utils::tail(levels, 1L) else panel$treated)
   }
+  kinds <- if (length(levels) > 2L || !is.null(panel$reference)) {
+    labelled_gap("reference", "Value that means none, of several kinds", plain_choices(levels, "treatment is of one kind"),
+                 panel$reference)
+  }
+  stays <- labelled_gap("switching", "Once on, treatment", c("stays on" = "", "may switch off and on" = "TRUE"),
+                        if (isTRUE(panel$switching)) "TRUE" else "")
   onset <- is.null(panel$treatment)
   role <- if (onset) "first_treated" else "treatment"
   unit <- if (is.null(panel$unit)) "group" else "unit"
@@ -174,9 +180,10 @@ panel_sentence <- function(panel, columns) {
     code_choices(panel, columns), preview_view(panel, columns),
     tags$details(
       id = "more-roles", tags$summary("Weights, clusters, how treatment is told"),
-      tags$div(class = "row", treated, none("Treatment, on since it set in", "treatment"),
+      tags$div(class = "row", treated, kinds, none("Treatment, on since it set in", "treatment"),
                none("or the first treated period", "first_treated"), none("Unit", "unit"),
-               none("Group treated as a whole", "group"), none("Weight", "weight"),
+               none("Group treated as a whole", "group"), none("Dose of each unit", "dose"),
+               none("Another treatment, held beside it", "held"), stays, none("Weight", "weight"),
                none("Cluster", "cluster", "as the help page says"), rows_fields(panel),
                kind_choice("panel", columns), reading_fields(panel))
     ),
@@ -393,9 +400,9 @@ add_design_form <- function() {
   )
 }
 
-add_path_form <- function(plan) {
+add_path_form <- function(plan, columns) {
   tags <- htmltools::tags
-  tags$details(id = "path-box", class = "form", tags$summary("Add an effect"), fields_row("path_", path_fields(plan)),
+  tags$details(id = "path-box", class = "form", tags$summary("Add an effect"), fields_row("path_", path_fields(plan, columns)),
                shiny::actionButton("add_path", "Add this effect"))
 }
 
@@ -416,9 +423,7 @@ beyond_page <- list(
   study = c(reference = "several arms", stratum = "survey strata", frequency = "rows that stand for several units",
             event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
             logged = "outcomes in logs"),
-  panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several",
-            reference = "several kinds of treatment", held = "another treatment that is held",
-            dose = "doses"),
+  panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several"),
   composition = c(comparison = "whether who is met changes with treatment"),
   baseline = c(each_cohort = "designs on the time before treatment, carried into the panel"),
   pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
@@ -426,8 +431,9 @@ beyond_page <- list(
   effect = c(by = "effects by group", model = "models of the outcome", quantiles = "quantiles", learners = "learners"),
   hazard = c(time = "time until an event"),
   "probe placebo" = c(outcomes = "placebo outcomes", groups = "groups", dates = "dates before treatment"),
-  "effect over time" = c(third = "triple differences", by = "effects by group", doses = "effects by dose",
-                         absorb = "more fixed effects", inference = "wild bootstrap")
+  "effect over time" = c(third = "triple differences", doses = "the doses at which a curve is told",
+                         absorb = "more fixed effects", crossed = "clusters of two kinds", near = "errors by distance",
+                         inference = "wild bootstrap")
 )
 
 beyond_view <- function() {

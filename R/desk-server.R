@@ -64,7 +64,7 @@ show_answers <- function(output, desk) {
 gap_keys <- list(study = c("treatment", "treated", "outcome", "estimand", "weight", "cluster", "id", "missing",
                            "subset", "unknown"),
                  panel = c("treatment", "treated", "first_treated", "outcome", "time", "unit", "group", "weight",
-                           "cluster", "subset", "unknown"))
+                           "cluster", "subset", "unknown", "reference", "held", "dose", "switching"))
 
 hear_question <- function(input, output, desk) {
   seen <- desk$seen
@@ -149,7 +149,14 @@ set_answer <- function(plan, key, value, columns) {
   if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
   changes <- stats::setNames(list(if (key == "unknown") as.list(value) else value), key)
-  if (key == "treatment") changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
+  if (key == "switching") changes[key] <- list(if (nzchar(value)) TRUE else "")
+  if (key == "treatment") {
+    changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
+    changes["reference"] <- list("")
+  }
+  if (key == "reference") {  # any other value is a kind of treatment
+    changes["treated"] <- list(if (!nzchar(value)) treated_asked(columns, unlist(plan$panel$treatment)))
+  }
   if (part == "panel" && !identical(value, "")) {  # one of each two tells it
     other <- c(treatment = "first_treated", first_treated = "treatment", unit = "group", group = "unit")[key]
     if (!is.na(other)) changes[[other]] <- ""
@@ -217,7 +224,7 @@ hear_effects <- function(input, output, desk) {
       estimator_choice(plan, choices())
   })
   opened_panel <- shiny::reactive(if (length(seen$history$plan$effects) > 0L) seen$history$plan["panel"])
-  output$path_form <- shiny::renderUI(if (!is.null(opened_panel()$panel)) add_path_form(opened_panel()))
+  output$path_form <- shiny::renderUI(if (!is.null(opened_panel()$panel)) add_path_form(opened_panel(), seen$columns))
   shiny::observeEvent(input$open, change_desk(desk, unseal_plan(seen$history$plan)))
   shiny::observeEvent(input$estimator, {
     asked <- input$estimator
@@ -229,8 +236,8 @@ hear_effects <- function(input, output, desk) {
       chosen_estimators(seen$history$plan, design), rows$estimator[asked$estimator], asked$on)))
   })
   shiny::observeEvent(input$add_path, {
-    values <- form_values(input, "path_", path_fields(seen$history$plan))
-    change_desk(desk, add_path(seen$history$plan, values))
+    values <- form_values(input, "path_", path_fields(seen$history$plan, seen$columns))
+    change_desk(desk, add_path(seen$history$plan, values, seen$columns))
   })
   shiny::observeEvent(input$drop_path, {
     if (isTRUE(input$drop_path %in% names(seen$history$plan$effects))) {

@@ -296,35 +296,48 @@ chosen_estimators <- function(plan, design) {
   unique(vapply(own, plan_estimator, ""))
 }
 
-# What can be asked of an effect over time; of which outcome, where there are several.
-path_fields <- function(plan) {
+# What can be asked of an effect over time; of which outcome, where there are several. columns: answer_columns(), whose
+# columns of a few values it can be told within.
+path_fields <- function(plan, columns = NULL) {
   outcomes <- unlist(plan$panel$outcome)
   of <- list(outcome = list(words = "Outcome", kind = stats::setNames(outcomes, outcomes), value = outcomes[1L]))
   c(if (length(outcomes) > 1L) of, list(
     estimator = list(words = "Estimator", value = "group_time",
-                     kind = path_kinds()$choices),
+                     kind = path_kinds(doses = !is.null(plan$panel$dose))$choices),
     adjustment = list(words = "Covariates", value = "default",
                       kind = c("as the help page says" = "default", "not used" = "none", regression = "regression",
                                weights = "ipw", "both (doubly robust)" = "augmented")),
     over = list(words = "Shown", value = "all",
                 kind = c("as one number" = "all", "by periods since treatment" = "event", "by cohort" = "cohort",
                          "by period" = "calendar", "as it is" = "cells")),
+    by = list(words = "Within each", value = "", kind = plain_choices(columns_of_groups(plan, columns), "all together")),
+    inference = list(words = "Errors", value = "default",
+                     kind = c("as the help page says" = "default", "clusters drawn anew" = "bootstrap",
+                              "timing drawn anew" = "randomization")),
     anticipation = number_field("Periods that anticipate it", 0, 0, 20, 1)
   ))
 }
 
-add_path <- function(plan, values) {
-  fields <- path_fields(plan)
+# Columns of a few values without a role of their own.
+columns_of_groups <- function(plan, columns) {
+  roles <- unlist(plan$panel[c("treatment", "first_treated", "time", "unit", "outcome", "weight", "held")])
+  setdiff(columns$name[lengths(columns$levels[columns$name]) %in% 2:10], roles)
+}
+
+add_path <- function(plan, values, columns = NULL) {
+  fields <- path_fields(plan, columns)
   values <- lapply(stats::setNames(nm = names(fields)), function(id) field_value(fields[[id]], values[[id]]))
   single <- values$estimator %in% path_kinds()$single
   other <- setdiff(values$outcome, unlist(plan$panel$outcome)[1L])
   settings <- c(if (length(other) > 0L) list(outcome = other), list(estimator = values$estimator),
                 if (values$adjustment != "default") list(adjustment = values$adjustment),
+                if (nzchar(values$by)) list(by = values$by),
+                if (values$inference != "default") list(inference = values$inference),
                 if (values$anticipation > 0) list(anticipation = values$anticipation),
                 if (!single && values$over != "cells") list(over = values$over))
   name <- gsub("_", "-", values$estimator, fixed = TRUE)
   name <- if (single || values$over == "all") name else paste(name, if (values$over == "event") "path" else values$over)
-  name <- paste(c(name, other), collapse = " of ")
+  name <- paste(c(paste(c(name, other), collapse = " of "), if (nzchar(values$by)) values$by), collapse = " by ")
   plan$effects[[new_name(names(plan$effects), name)]] <- settings
   plan
 }

@@ -117,4 +117,6 @@ help_html <- function(verb) {
 # For controls: a graph's drawing, and the estimators over time.
 plan_sketch <- function(graph, adjusted) graph_sketch(graph, adjusted)
 
-path_kinds <- function() list(choices = path_estimators(), single = single_number_estimators())
+path_kinds <- function(doses = FALSE) {
+  list(choices = path_estimators(doses), single = c(single_number_estimators(), "dose"))
+}
