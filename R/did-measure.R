@@ -87,6 +87,8 @@
 #'   rows that no treatment can move have none. `"bootstrap"` draws clusters within cohorts (one fewer than each has,
 #'   with weights to match, Rao & Wu 1988; all together for regressions, and where clusters cut across cohorts) and
 #'   estimates anew; [summarise_did()] averages the same draws. What rests on a cohort of one cluster then has no error.
+#'   Where a design is carried into the panel all are drawn together and it is made anew on each draw; matching with
+#'   replacement is refused.
 #' @param parallel For `"synthetic"`: may the synthetic comparison run at another level than the treated, with periods
 #'   weighed as well as units (default TRUE)? With FALSE units alone are weighed, to meet the treated's level.
 #' @param factors For `"imputation"`: beside unit and period effects 1 to 3 factors that all units feel, each in its own

@@ -57,6 +57,8 @@
 #'   same from the first treated period on; untreated rows may hold anything. Without `treatment` and `first_treated`
 #'   rows are treated where it is above 0. For `measure_did(estimator = "dose")`; every other estimator takes all doses
 #'   together.
+#' @param ... Nothing: an argument that is not known is refused with the nearest name; instruments and cut-offs are out
+#'   of scope (`twin_error_unsupported`).
 #' @references de Chaisemartin, C., D'Haultfoeuille, X. (2023). Two-way fixed effects and differences-in-differences
 #'   estimators with several treatments. Journal of Econometrics 236. \doi{10.1016/j.jeconom.2023.105480}
 #' @family question
@@ -67,8 +69,9 @@ frame_panel <- function(data, treatment = NULL, outcome, time, unit = NULL, grou
                         covariates = NULL, weight = NULL, frequency = NULL, cluster = NULL, periods = NULL,
                         treated = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
                         logged = NULL, unknown = NULL, categories = NULL, design = NULL, switching = FALSE,
-                        reference = NULL, held = NULL, dose = NULL) {
+                        reference = NULL, held = NULL, dose = NULL, ...) {
   call <- rlang::current_env()
+  check_no_more(...names(), ...length(), setdiff(names(formals()), "..."), call)
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   roles <- list(outcome = outcome, time = time, unit = unit, group = group, treatment = treatment,
                 first_treated = first_treated, weight = weight, cluster = cluster, frequency = frequency)

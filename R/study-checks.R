@@ -141,6 +141,25 @@ nearest_name <- function(name, known) {
   if (distance[best] <= max(2, nchar(known[best]) %/% 3)) known[best] else NULL
 }
 
+# Words that name another way to an effect than comparing units alike in what was observed.
+out_of_scope <- c("instrument", "instruments", "instrumented", "cutoff", "cut_off", "threshold", "running",
+                  "discontinuity", "bandwidth")
+
+scope_sentence <- paste("Instruments and cut-offs are out of scope: here units are compared that are alike in what was",
+                        "observed before treatment.")
+
+# Arguments of a framing verb that it does not know: their names (NULL where none has one), how many there are.
+check_no_more <- function(names, count, known, call) {
+  if (count == 0L) return(invisible())
+  name <- Filter(nzchar, names)
+  if (any(tolower(name) %in% out_of_scope)) abort_unsupported(scope_sentence, call = call)
+  if (length(name) == 0L) abort_input("There are more arguments than are known.", call = call)
+  near <- nearest_name(name[1L], known)
+  abort_input(c("There is no argument {.arg {name[1L]}}.",
+                i = if (is.null(near)) "The help page lists those there are." else "Did you mean {.arg {near}}?"),
+              argument = name[1L], call = call)
+}
+
 first_rows <- function(rows) utils::head(rows, 3L)
 
 is_named_list <- function(x) is.list(x) && (length(x) == 0L || (!is.null(names(x)) && all(nzchar(names(x)))))

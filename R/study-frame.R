@@ -46,6 +46,8 @@
 #'   too.
 #' @param categories Columns whose numbers are codes of categories: their names, or a list of labels named by column,
 #'   such as `list(fuel = c("1" = "wood", "2" = "coal"))`.
+#' @param ... Nothing: an argument that is not known is refused with the nearest name; instruments and cut-offs are out
+#'   of scope (`twin_error_unsupported`).
 #' @return A `twin_study`. Rows are those of `data`, all of them (with `frequency`: one per unit, in the order of
 #'   `data`): [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not
 #'   in the study. With `frequency`, `id`s of units that shared a row get a number.
@@ -63,12 +65,13 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
                         estimand = "ATT", treated = NULL, weight = NULL, frequency = NULL, cluster = NULL,
                         stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
                         missing_outcome = c("keep", "drop"), graph = NULL, logged = NULL, unknown = NULL,
-                        categories = NULL) {
+                        categories = NULL, ...) {
   call <- rlang::current_env()
+  check_no_more(...names(), ...length(), setdiff(names(formals()), "..."), call)
   estimand <- check_choice(estimand, names(estimands))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   missing_outcome <- check_choice(missing_outcome, c("keep", "drop"))
-  if (inherits(data, "twin_remote")) return(frame_remote(mget(names(formals())), call))
+  if (inherits(data, "twin_remote")) return(frame_remote(mget(setdiff(names(formals()), "...")), call))
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,

@@ -63,6 +63,7 @@ test_that("unknown keys name the nearest known one and their line", {
     folder <- plan_folder(function(lines) sub(from, to, lines, fixed = TRUE))
     expect_stopped(twin("balance", file.path(folder, "plan.yml")), 2L, pattern)
   }
+  refused("  treatment:", "  instrument: depth\n  treatment:", "Instruments and cut-offs are out of scope.*plan.yml, line 3")
   refused("  treatment:", "  treatmnt:", "unknown key \"treatmnt\".*Did you mean \"treatment\".*plan.yml, line 3")
   refused("caliper: 0.2", "calliper: 0.2", "Did you mean \"caliper\".*line 12 \\(designs > pairs > calliper\\)")
   refused("effects:", "efects:", "Did you mean \"effects\".*line 14")

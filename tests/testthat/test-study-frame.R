@@ -212,3 +212,15 @@ test_that("many columns with missing values are summed up, few are listed", {
   expect_match(many, "45 values in 9 columns, most in q9 (9), q8 (8) and q7 (7); means filled in, plus an indicator each, in 9 of them",
                fixed = TRUE)
 })
+
+test_that("instruments and cut-offs are told to be out of scope, other strays with the nearest name", {
+  study <- function(...) frame_study(crews, treatment = "joined", outcome = "income", ...)
+  panel <- function(...) frame_panel(harbours, outcome = "price", time = "quarter", unit = "harbour", treatment = "cold_store", ...)
+  for (frame in list(study, panel)) {
+    expect_error(frame(instrument = "distance"), "Instruments and cut-offs are out of scope", class = "twin_error_unsupported")
+    expect_error(frame(cutoff = 3), "out of scope", class = "twin_error_unsupported")
+    expect_error(frame(covariate = "a"), "no argument `covariate`.*Did you mean `covariates`", class = "twin_error_input")
+    expect_error(frame(zzzzzzzzzzz = "a"), "help page lists", class = "twin_error_input")
+  }
+  expect_error(do.call(frame_panel, c(list(harbours), rep(list(NULL), 30))), class = "twin_error_input")
+})
