@@ -36,8 +36,7 @@ replicate_runner <- function(x, blocks, asked, plan, terms) {
   blocks <- lapply(blocks, function(block) block[setdiff(names(block), "x")])  # workers get the design once
   function(k) {
     tryCatch(suppressWarnings({
-      drawn <- redrawn_on(x, plan$weights(k), if (!is.null(plan$counts)) plan$counts(k), plan$factor)
-      designs <- designs_in(drawn$made)
+      drawn <- replicate_design(x, plan, k)
       unlist(Map(function(block, design, terms) {
         block$x <- design
         if (!is.null(drawn$index)) {
@@ -46,9 +45,15 @@ replicate_runner <- function(x, blocks, asked, plan, terms) {
           block$event <- block$event[drawn$index]
         }
         unname(block_estimate(block, asked, terms)[terms])
-      }, blocks, rep(designs, each = length(blocks) / length(designs)), terms))
+      }, blocks, rep(drawn$designs, each = length(blocks) / length(drawn$designs)), terms))
     }), twin_error = function(e) rep(NA_real_, length(unlist(terms))))
   }
+}
+
+# The design run anew on replicate k: list(designs, index), see redrawn_on().
+replicate_design <- function(x, plan, k) {
+  drawn <- redrawn_on(x, plan$weights(k), if (!is.null(plan$counts)) plan$counts(k), plan$factor)
+  list(designs = designs_in(drawn$made), index = drawn$index)
 }
 
 # Inverse weights by a logit on all units, with the difference of their means: each draw's score is found from the first

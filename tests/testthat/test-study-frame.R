@@ -219,7 +219,7 @@ test_that("instruments and cut-offs are told to be out of scope, other strays wi
   for (frame in list(study, panel)) {
     expect_error(frame(instrument = "distance"), "Instruments and cut-offs are out of scope", class = "twin_error_unsupported")
     expect_error(frame(cutoff = 3), "out of scope", class = "twin_error_unsupported")
-    expect_error(frame(covariate = "a"), "no argument `covariate`.*Did you mean `covariates`", class = "twin_error_input")
+    expect_error(frame(covariatez = "a"), "no argument `covariatez`.*Did you mean `covariates`", class = "twin_error_input")
     expect_error(frame(zzzzzzzzzzz = "a"), "help page lists", class = "twin_error_input")
   }
   expect_error(do.call(frame_panel, c(list(harbours), rep(list(NULL), 30))), class = "twin_error_input")
