@@ -65,7 +65,7 @@ learners <- list(
   ),
   splines = new_learner(
     "mgcv", fit = function(x, y, weight, numbers) fit_spline_learner(x, y, weight, numbers),
-    predict = function(model, x, numbers) stats::predict(model, x, type = "response")
+    predict = function(model, x, numbers) as.double(stats::predict(model, number_columns(x), type = "response"))
   )
 )
 
@@ -104,8 +104,15 @@ fit_forest_learner <- function(x, z, weight, numbers) {
                  seed = sample.int(1e6, 1L))
 }
 
+# A level that is in no row of those learnt from is like the first then.
+number_columns <- function(x) {
+  x <- as.data.frame(learner_matrix(x))
+  stats::setNames(x, make.names(names(x), unique = TRUE))
+}
+
 # Numbers with 10 or more values enter as penalised cubic splines.
 fit_spline_learner <- function(x, z, weight, numbers) {
+  x <- number_columns(x)
   smooth <- vapply(x, function(column) is.numeric(column) && length(unique(column)) >= 10L, NA)
   terms <- ifelse(smooth, sprintf("s(%s, bs = \"cr\")", names(x)), names(x))
   varies <- vapply(x, function(column) length(unique(column)) > 1L, NA)

@@ -415,7 +415,7 @@ told_splits <- function(splits, ground, units, asked) {
     }, ground$columns, names(ground$columns), levels))),
     levels = do.call(rbind, unname(levels)),
     groups = data.frame(group = c(as.character(seq_len(asked$groups)), "last less first"), rows(groups, late_df)),
-    calibration = data.frame(term = c("per_sd", "slope"), rows(calibration, late_df)),
+    calibration = foretelling_rows(data.frame(term = c("per_sd", "slope"), rows(calibration, late_df)), late_df),
     targeting = data.frame(share = c(targeted_shares, NA), term = c(rep("curve", last - 1L), "area"),
                            rbind(with_band(curve, late_df, "targeting"),
                                  cbind(rows(targeting, late_df)[last, ], band.low = NA, band.high = NA))),
@@ -433,6 +433,12 @@ estimate_rows <- function(estimate, se, df, level) {
   half <- core_t_quantile(level, df) * se
   data.frame(estimate = estimate, std.error = se, p.value = core_t_p_value(estimate / se, df),
              conf.low = estimate - half, conf.high = estimate + half)
+}
+
+# A prediction that foretells has the sign of the effect: p-values are of one side.
+foretelling_rows <- function(rows, df) {
+  rows$p.value <- stats::pt(rows$estimate / rows$std.error, df, lower.tail = FALSE)
+  rows
 }
 
 uniform_quantile <- function(vcov, level, df, seed) {
@@ -478,8 +484,10 @@ final_rule <- function(g, ground, asked) {
     own <- rule$treat[2L * side - 1:0]
     if (all(own)) return(paths[side])
     if (!any(own)) return(NULL)
-    asked_next <- c(text[rule$second[side]], other[rule$second[side]])[own]
-    paste(paths[side], asked_next, sep = " and ")
+    narrower <- c(text[rule$second[side]], other[rule$second[side]])[own]
+    sides <- sub(" [^ ]*$", "", c(paths[side], narrower))
+    within <- sides[1L] == sides[2L] && grepl(" (>|<=)$", sides[1L])  # the second says more of the same number
+    paste(c(if (!within) paths[side], narrower), collapse = " and ")
   }))
   if (length(leaves) == 0L) return("nobody")
   if (length(leaves) == 2L && all(leaves == paths)) return("everybody")
