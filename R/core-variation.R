@@ -1,7 +1,7 @@
 # Who gains (Methods, "Who gains"): unit scores, whose mean given covariates is the effect there, and what is read off
-# them. g: n scores; t: n, whom they speak of (1 for everybody, the treated for the ATT), so that E(g | x) = E(t | x) times
-# the effect; s: n sampling weights, 0 for units that take no part. Influence is n x k with estimate - truth about its
-# mean over the units with s > 0.
+# them. g: n scores; t: n, whom they speak of (1 for everybody, the treated for the ATT), so that E(g | x) = E(t | x)
+# times the effect; s: n sampling weights, 0 for units that take no part. Influence is n x k with estimate - truth about
+# its mean over all n.
 
 # Augmented scores. treated, control: predictions of each arm's outcome model, made without the unit; v: n, design
 # weights that take either arm to t.
@@ -15,7 +15,7 @@ core_effect_predictor <- function(columns, g, t, s) {
   solved <- core_solve_scatter(crossprod(columns, s * t * columns))
   estimate <- drop(solved$inverse %*% crossprod(columns, s * g))
   left <- g - t * drop(columns %*% estimate)
-  list(estimate = estimate, influence = sum(s > 0) * (s * left * columns) %*% solved$inverse, aliased = solved$aliased)
+  list(estimate = estimate, influence = length(g) * (s * left * columns) %*% solved$inverse, aliased = solved$aliased)
 }
 
 # Effects among those of each column of `member` (n x k, 0/1 or shares).
@@ -23,7 +23,7 @@ core_effects_among <- function(member, g, t, s) {
   mass <- colSums(s * t * member)
   estimate <- colSums(s * g * member) / mass
   left <- member * (g - outer(t, estimate))
-  list(estimate = estimate, influence = sum(s > 0) * s * sweep(left, 2L, mass, `/`))
+  list(estimate = estimate, influence = length(g) * s * sweep(left, 2L, mass, `/`))
 }
 
 # Within each fold, the share of its units' mass (s t) that stands above a unit in `predicted`, its own counted half;
@@ -39,8 +39,8 @@ core_share_above <- function(predicted, mass, fold, order) {
   out
 }
 
-# Does a prediction that was learnt elsewhere foretell the effect (Chernozhukov, Demirer, Duflo & Fernandez-Val 2018)? In
-# each fold scores are set against the fold's own mean effect and against the prediction from its mean. Each fold's
+# Does a prediction that was learnt elsewhere foretell the effect (Chernozhukov, Demirer, Duflo & Fernandez-Val 2025)?
+# In each fold scores are set against the fold's own mean effect and against the prediction from its mean. Each fold's
 # prediction is learnt from folds before it, and counts in its standard deviations there, so that the sum of what folds
 # say is a martingale whose steps are of known size. list(estimate: per SD of the prediction; slope: per unit of it, 1
 # where it is calibrated; influence: n x 2).
@@ -59,7 +59,7 @@ core_calibration <- function(predicted, g, t, s, fold) {
     size <- sum(s * t * x^2)
     if (size == 0) return(list(estimate = NA_real_, influence = numeric(length(g))))
     estimate <- sum(s * left * x) / size
-    list(estimate = estimate, influence = sum(s > 0) * s * x * (left - t * x * estimate) / size)
+    list(estimate = estimate, influence = length(g) * s * x * (left - t * x * estimate) / size)
   })
   list(estimate = vapply(each, `[[`, 0, "estimate"), influence = vapply(each, `[[`, numeric(length(g)), "influence"))
 }
@@ -75,19 +75,19 @@ core_targeting <- function(above, g, t, s, shares) {
   area <- sum(s * pull * g) / mass
   list(estimate = c(among$estimate[-1L] - among$estimate[1L], area),
        influence = cbind(among$influence[, -1L, drop = FALSE] - among$influence[, 1L],
-                         sum(s > 0) * s * pull * (g - t * among$estimate[1L]) / mass))
+                         length(g) * s * pull * (g - t * among$estimate[1L]) / mass))
 }
 
 # What treating those with chosen = 1 brings, per unit of the population, against treating nobody.
 core_value_of <- function(chosen, g, t, s) {
   mass <- sum(s * t)
   estimate <- sum(s * g * chosen) / mass
-  list(estimate = estimate, influence = sum(s > 0) * s * (g * chosen - t * estimate) / mass)
+  list(estimate = estimate, influence = length(g) * s * (g * chosen - t * estimate) / mass)
 }
 
-# The rule of at most `depth` questions (0 to 2) whose treated gain most, none treated beyond the share `budget`; a price
-# on treating, found by halving, keeps to it. yes: n x C answers (0/1) to what can be asked. Returns list(first, second:
-# c(where yes, where no), columns of `yes` or NA, treat: leaves yes-yes, yes-no, no-yes, no-no).
+# The rule of at most `depth` questions (0 to 2) whose treated gain most, none treated beyond the share `budget`; a
+# price on treating, found by halving, keeps to it. yes: n x C answers (0/1) to what can be asked. Returns list(first,
+# second: c(where yes, where no), columns of `yes` or NA, treat: leaves yes-yes, yes-no, no-yes, no-no).
 core_shallow_rule <- function(g, t, s, yes, depth, budget = 1) {
   gains <- crossprod(yes, s * g * yes)
   sizes <- crossprod(yes, s * t * yes)

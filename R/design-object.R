@@ -93,10 +93,10 @@ replay_on <- function(x, study) {
   replay(start, design_recipe(x))
 }
 
-# The design or arms made anew on a draw of its units: list(made, index), index the study rows behind its units where they
-# differ from the study's own. weight: of the units in the draw, sampling weights included; counts: how often each was
-# drawn, factor: what each then stands for. Pairs need units, so that a unit drawn twice is there twice; everything else
-# reads weights.
+# The design or arms made anew on a draw of its units: list(made, index), index the study rows behind its units where
+# they differ from the study's own. weight: of the units in the draw, sampling weights included; counts: how often each
+# was drawn, factor: what each then stands for. Pairs need units, so that a unit drawn twice is there twice; everything
+# else reads weights.
 redrawn_on <- function(x, weight, counts = NULL, factor = NULL) {
   study <- amend(study_of(x), logbook = NULL)
   stopifnot(length(design_recipe(x)) > 0L || !inherits(x, "twin_design"))

@@ -156,8 +156,8 @@ panel_sentence <- function(panel, columns) {
                  if (is.null(panel$treated)) utils::tail(levels, 1L) else panel$treated)
   }
   kinds <- if (length(levels) > 2L || !is.null(panel$reference)) {
-    labelled_gap("reference", "Value that means none, of several kinds", plain_choices(levels, "treatment is of one kind"),
-                 panel$reference)
+    labelled_gap("reference", "Value that means none, of several kinds",
+                 plain_choices(levels, "treatment is of one kind"), panel$reference)
   }
   stays <- labelled_gap("switching", "Once on, treatment", c("stays on" = "", "may switch off and on" = "TRUE"),
                         if (isTRUE(panel$switching)) "TRUE" else "")
@@ -402,7 +402,8 @@ add_design_form <- function() {
 
 add_path_form <- function(plan, columns) {
   tags <- htmltools::tags
-  tags$details(id = "path-box", class = "form", tags$summary("Add an effect"), fields_row("path_", path_fields(plan, columns)),
+  tags$details(id = "path-box", class = "form", tags$summary("Add an effect"),
+               fields_row("path_", path_fields(plan, columns)),
                shiny::actionButton("add_path", "Add this effect"))
 }
 
@@ -429,7 +430,7 @@ beyond_page <- list(
   pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
   respond = c(model = "weights for missing outcomes"), search = c(generations = "a metric that is searched"),
   effect = c(by = "effects by group", model = "models of the outcome", quantiles = "quantiles", learners = "learners"),
-  hazard = c(time = "time until an event"),
+  hazard = c(time = "time until an event"), variation = c(columns = "who gains"),
   "probe placebo" = c(outcomes = "placebo outcomes", groups = "groups", dates = "dates before treatment"),
   "effect over time" = c(third = "triple differences", doses = "the doses at which a curve is told",
                          absorb = "more fixed effects", crossed = "clusters of two kinds", near = "errors by distance",

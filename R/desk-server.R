@@ -149,20 +149,23 @@ set_answer <- function(plan, key, value, columns) {
   if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
   changes <- stats::setNames(list(if (key == "unknown") as.list(value) else value), key)
+  if (key == "treatment") changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
+  if (part == "panel") changes <- panel_changes(changes, key, value, plan, columns)
+  set_question(plan, changes)
+}
+
+# What else an answer changes in a panel.
+panel_changes <- function(changes, key, value, plan, columns) {
   if (key == "switching") changes[key] <- list(if (nzchar(value)) TRUE else "")
-  if (key == "treatment") {
-    changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
-    changes["reference"] <- list("")
-  }
+  if (key == "treatment") changes["reference"] <- list("")
   if (key == "reference") {  # any other value is a kind of treatment
     changes["treated"] <- list(if (!nzchar(value)) treated_asked(columns, unlist(plan$panel$treatment)))
   }
-  if (part == "panel" && !identical(value, "")) {  # one of each two tells it
-    other <- c(treatment = "first_treated", first_treated = "treatment", unit = "group", group = "unit")[key]
-    if (!is.na(other)) changes[[other]] <- ""
-    if (key == "first_treated") changes["treated"] <- list("")
-  }
-  set_question(plan, changes)
+  if (identical(value, "")) return(changes)
+  other <- c(treatment = "first_treated", first_treated = "treatment", unit = "group", group = "unit")[key]
+  if (!is.na(other)) changes[[other]] <- ""  # one of each two tells it
+  if (key == "first_treated") changes["treated"] <- list("")
+  changes
 }
 
 hear_designs <- function(input, output, desk) {

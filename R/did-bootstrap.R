@@ -1,8 +1,8 @@
 # The bootstrap of clusters for effects over time: everything is estimated anew on every draw, and averages of cells are
 # made of the same draws. G - 1 of G clusters are drawn with replacement and stand for all (Rao & Wu 1988). For cells
 # they are drawn within cohorts, so that none gets lost; how large cohorts are, by which cells are averaged, is drawn
-# from all clusters together, as the analytic error adds it. Where clusters cut across cohorts all are drawn together, and
-# where a design is carried into the panel: it was made on all, and is made anew on each draw.
+# from all clusters together, as the analytic error adds it. Where clusters cut across cohorts all are drawn together,
+# and where a design is carried into the panel: it was made on all, and is made anew on each draw.
 
 # draws: list(estimates: draws x cells, sizes: draws x what weighs cohorts, alone: codes of cohorts of one cluster, df).
 bootstrap_did <- function(effect, panel, y, asked, call) {
@@ -27,7 +27,8 @@ bootstrap_did <- function(effect, panel, y, asked, call) {
   failed <- sum(!good)
   words <- c(sprintf("bootstrap, %s draws of %s (seed %s), %s intervals", count_text(nrow(draws)),
                      drawn_cluster_words(clusters), format(asked$seed), asked$interval),
-             if (failed > 0L) sprintf("%s failed", count_text(failed)), if (is_carried(panel)) carried_draw_words(panel))
+             if (failed > 0L) sprintf("%s failed", count_text(failed)),
+             if (is_carried(panel)) carried_draw_words(panel))
   draws <- draws[good, , drop = FALSE]
   effect <- amend_effect(effect, inference = paste(words, collapse = ", "), draws = list(
     estimates = draws[, seq_len(cells), drop = FALSE], sizes = draws[, -seq_len(cells), drop = FALSE],

@@ -10,8 +10,8 @@
 # averages, in words, NULL where the effects under treatment alone count. details: function of the settings, words to
 # follow the estimator's own. remote: adjustments of a panel in a database, the fullest last; none where it needs rows.
 # randomise: function(effect, panel, y, asked, call) for inference "randomization"; ranked: function(effect, plan)
-# giving its p-values of averages. lone_errors: has a single treated unit a standard error? by_rows: are errors sums over
-# rows, so that clusters may cut units?
+# giving its p-values of averages. lone_errors: has a single treated unit a standard error? by_rows: are errors sums
+# over rows, so that clusters may cut units?
 new_did_estimator <- function(words, arguments, estimate, adjustments = c("none", "regression"),
                               adjusted = ", adjusted by outcome regression", compares = FALSE,
                               fixed_base = function(asked) FALSE, collapses = TRUE, regression = FALSE,

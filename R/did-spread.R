@@ -1,6 +1,6 @@
 # Errors that reach beyond clusters, on request: a second column to cluster by, or units that are near each other
-# (core-near.R). `spread` of the settings: list(kind "crossed" or "near", names, and code per unit (or rows: code per row,
-# where a column changes within units: code then is per piece of the source), or place per unit with reach).
+# (core-near.R). `spread` of the settings: list(kind "crossed" or "near", names, and code per unit (or rows: code per
+# row, where a column changes within units: code then is per piece of the source), or place per unit with reach).
 
 did_spread <- function(panel, given, inference, entry, collapse, call) {
   if (is.null(given$crossed) && is.null(given$near) && is.null(given$reach)) return(NULL)

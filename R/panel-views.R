@@ -2,8 +2,8 @@
 
 # What the kernels of core-within.R read: rows sorted by unit (of a repeated cross-section: by group, or by cohort where
 # there are none), and the cohort of each unit; cluster and s of each unit, or of each piece of it where clusters cut
-# across units, as a second column of them may (asked$spread$rows, code per row of the panel; then attribute "crossed" of
-# cluster holds its codes).
+# across units, as a second column of them may (asked$spread$rows, code per row of the panel; then attribute "crossed"
+# of cluster holds its codes).
 within_view <- function(panel, y, asked, weight = NULL) {
   crossed <- asked$spread$rows
   view <- if (panel$repeats) unit_view(panel, crossed) else group_view(panel, crossed)

@@ -3,7 +3,7 @@
 plan_keys <- function() {
   arguments <- function(verb, drop) setdiff(names(formals(verb)), drop)
   list(
-    top = c("study", "designs", "power", "effects", "probes", "report"),
+    top = c("study", "designs", "power", "effects", "variation", "probes", "report"),
     panel_top = c("panel", "baseline", "designs", "power", "composition", "trends", "decompose", "effects", "probes",
                   "report"),
     panel = c(arguments(frame_panel, c("design", "...")), reading_keys()),
@@ -19,7 +19,7 @@ plan_keys <- function() {
     respond = arguments(weigh_responses, "x"),
     effect = c("design", "measure", arguments(measure_effect, "x")),
     hazard = c("design", "measure", arguments(measure_hazard, "x")),
-    power = c("design", arguments(assess_power, "x")),
+    power = c("design", arguments(assess_power, "x")), variation = c("design", arguments(measure_variation, "x")),
     probes = lapply(probes, function(probe) {
       c("probe", "effect", if (probe$bare) "estimate", arguments(verb_of_probe(probe), "x"))
     }),

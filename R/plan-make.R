@@ -115,12 +115,19 @@ plan_probe_results <- function(plan, effects) {
 }
 
 # What designs could detect, before any outcome is opened.
-plan_powers <- function(plan, study, designs) {
-  lapply(stats::setNames(nm = names(plan$power)), function(name) {
-    at_place(plan, c("power", name), {
-      settings <- lapply(plan$power[[name]], unlist)
+plan_powers <- function(plan, study, designs) plan_entries(plan, "power", assess_power, study, designs)
+
+# Who gains.
+plan_variations <- function(plan, study, designs) plan_entries(plan, "variation", measure_variation, study, designs)
+
+# A verb on every entry of a part, each of its design or of the study.
+plan_entries <- function(plan, part, verb, study, designs) {
+  lapply(stats::setNames(nm = names(plan[[part]])), function(name) {
+    at_place(plan, c(part, name), {
+      settings <- lapply(plan[[part]][[name]], unlist)
+      if (!is.null(settings$model)) settings$model <- plan_formula(settings$model, "model")
       from <- if (is.null(settings$design)) study else designs[[settings$design]]
-      do.call(assess_power, c(list(from), settings[setdiff(names(settings), "design")]))
+      do.call(verb, c(list(from), settings[setdiff(names(settings), "design")]))
     })
   })
 }

@@ -12,7 +12,7 @@ check_panel_plan <- function(plan, keys) {
     abort_plan(plan, "baseline", c("A {.code baseline:} is what {.code designs:} are made on, and there are none.",
                                    i = "Add a design, such as {.code {example}}."), example = example)
   }
-  check_plan_powers(plan, keys)
+  check_plan_entries(plan, "power", keys)
   if (!isTRUE(plan$trends)) {
     check_keys(plan$trends, keys$trends, plan, "trends")
     if (is.list(plan$trends)) check_reference(plan$trends$design, names(plan$designs), "design", plan, "trends")

@@ -69,7 +69,8 @@ check_plan <- function(plan) {
     check_reference(plan$effects[[name]]$design, names(plan$designs), "design", plan, c("effects", name))
   }
   for (name in names(check_map(plan$probes, plan, "probes"))) check_plan_probe(plan, name, keys, "study")
-  check_plan_powers(plan, keys)
+  check_plan_entries(plan, "power", keys)
+  check_plan_entries(plan, "variation", keys)
   check_keys(plan$report, keys$report, plan, "report")
   check_keys(plan$report$groups, keys$groups, plan, c("report", "groups"))
 }
@@ -80,11 +81,12 @@ check_plan_designs <- function(plan, keys) {
   }
 }
 
-check_plan_powers <- function(plan, keys) {
-  for (name in names(check_map(plan$power, plan, "power"))) {
-    check_settings(plan$power[[name]], plan, c("power", name))
-    check_keys(plan$power[[name]], keys$power, plan, c("power", name))
-    check_reference(plan$power[[name]]$design, names(plan$designs), "design", plan, c("power", name))
+# Entries by name, each of a design or of the study.
+check_plan_entries <- function(plan, part, keys) {
+  for (name in names(check_map(plan[[part]], plan, part))) {
+    check_settings(plan[[part]][[name]], plan, c(part, name))
+    check_keys(plan[[part]][[name]], keys[[part]], plan, c(part, name))
+    check_reference(plan[[part]][[name]]$design, names(plan$designs), "design", plan, c(part, name))
   }
 }
 

@@ -53,6 +53,7 @@ reference_parts <- function() {
     list(
       power = part("what a design could detect, by name under power:", keys$power, assess_power = assess_power),
       effect = part("an effect, by name under effects:", keys$effect, measure_effect = measure_effect),
+      variation = part("who gains, by name under variation:", keys$variation, measure_variation = measure_variation),
       hazard = part("an effect with {measure: hazard}", keys$hazard, measure_hazard = measure_hazard),
       composition = part("whether who is met changes with treatment, of a panel", keys$composition,
                          assess_composition = assess_composition),

@@ -8,6 +8,7 @@ write_results <- function(draft, parts, plan) {
     prefixed("responses", lapply(parts$responding, assess_responses)),
     if (!is.null(parts$scored)) list(calibration = assess_score(parts$scored)),
     prefixed("effects", parts$comparisons), prefixed("effects", several_effects(parts$effects)),
+    prefixed("variation", parts$variations),
     prefixed("probe", parts$probes), prefixed("power", parts$powers)
   )
   names(results) <- make.unique(names(results), " ")  # an effect may have the name of an outcome

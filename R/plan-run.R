@@ -25,10 +25,12 @@ run_plan <- function(path, out, strict) {
   at_place(plan, c("report", "truth"), check_truth(truth, effects, call = NULL))
   at_place(plan, c("report", "headline"), check_headline(plan$report$headline, effects, call = NULL))
   say_effects(effects, truth)
+  variations <- plan_variations(plan, study, designs)
+  for (name in names(variations)) writeLines(c(paste0(name, ":"), format(variations[[name]]), ""))
   probes <- plan_probe_results(plan, effects)
   for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
-  parts$powers <- powers
+  parts[c("powers", "variations")] <- list(powers, variations)
   deliver(out, function(draft) write_results(draft, parts, plan),
           paste0(".csv and .tex; beside them figures, ", if (!is.null(parts$weights)) "weights, ", "logbook"))
 }
@@ -184,7 +186,7 @@ message_lines <- function(condition, in_plan) {
 plan_words <- function(text) {
   keys <- c(stats::setNames(names(plan_verbs), plan_verbs), frame_study = "study", frame_panel = "panel",
             measure_effect = "effects", measure_did = "effects", assess_trends = "trends", decompose_did = "decompose",
-            assess_power = "power", assess_composition = "composition")
+            assess_power = "power", assess_composition = "composition", measure_variation = "variation")
   for (verb in names(keys)) {
     text <- gsub(sprintf("`%s()`", verb), sprintf("`%s`", keys[[verb]]), text, fixed = TRUE)
     text <- gsub(sprintf("`%s\\((x, |)([^`]*)\\)`", verb), sprintf("`%s: {\\2}`", keys[[verb]]), text, perl = TRUE)

@@ -72,6 +72,7 @@ step_parts <- function(plan, step, study, kept) {
     parts <- c(parts, list(effects = effects, comparisons = effect_comparisons(effects, unlist(plan$report$truth)),
                            outcomes = effect_outcomes(effects)))
   }
+  if (step == "report") parts$variations <- sorter$add(made_variations(plan, designs, kept))
   if (step %in% c("bias", "report")) parts$probes <- sorter$add(made_probes(plan, parts$effects, kept))
   c(list(parts = parts), sorter$told())
 }
@@ -158,11 +159,15 @@ made_each <- function(kept, what, designs, make, settings = NULL) {
   lapply(designs, function(design) made_once(kept, list(what, design$hash, settings), function() make(design)))
 }
 
-made_powers <- function(plan, designs, kept) {
-  made_entries(plan, "power", kept, function(settings) named_part(designs, settings$design)$hash,
+made_powers <- function(plan, designs, kept) made_of_designs(plan, "power", plan_powers, designs, kept)
+
+made_variations <- function(plan, designs, kept) made_of_designs(plan, "variation", plan_variations, designs, kept)
+
+made_of_designs <- function(plan, part, make, designs, kept) {
+  made_entries(plan, part, kept, function(settings) named_part(designs, settings$design)$hash,
                function(alone, settings) {
                  check_made(settings$design, designs)
-                 plan_powers(alone, kept$study, designs)[[1L]]
+                 make(alone, kept$study, designs)[[1L]]
                })
 }
 
@@ -307,7 +312,7 @@ whole_parts <- function(plan, study, kept) {
   drop_figures(found$figures)
   parts <- report_parts(study_of(study$value), found$designs, found$effects, found$probes, unlist(plan$report$truth),
                         found$balances, plan_groups(plan, study$value))
-  parts$powers <- found$powers
+  parts[c("powers", "variations")] <- found[c("powers", "variations")]
   parts
 }
 

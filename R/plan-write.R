@@ -36,8 +36,20 @@ study_script <- function(plan) {
   c(script_data(study, frame, "study"), "describe_groups(study)", "",
     if (length(designs) > 0L) c("designs <- list()", designs, "assess_balance(designs)"),
     if (length(effects) > 0L) c("", "effects <- list()", effects, "effects"),
-    script_probes(plan, "effects"),
+    script_variations(plan), script_probes(plan, "effects"),
     script_report("study", plan, c(designs = length(designs), effects = length(effects), probes = length(plan$probes))))
+}
+
+# Who gains, each printed and kept.
+script_variations <- function(plan) {
+  if (length(plan$variation) == 0L) return(NULL)
+  rows <- vapply(names(plan$variation), function(name) {
+    settings <- plan$variation[[name]]
+    from <- if (is.null(settings$design)) "study" else sprintf("designs[[%s]]", deparse(unlist(settings$design)))
+    sprintf("variations[[%s]] <- %s", deparse(name),
+            script_call("measure_variation", settings[setdiff(names(settings), "design")], from))
+  }, "")
+  c("", "variations <- list()", unname(rows), "variations")
 }
 
 panel_script <- function(plan) {

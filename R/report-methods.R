@@ -43,7 +43,8 @@ told_classes <- c(
   twin_study = "frame_study", twin_panel = "frame_panel", twin_design = "score_units", twin_arms = "weigh_units",
   twin_effect = "measure_effect", twin_effects = "measure_effect", twin_comparison = "compare_effects",
   twin_balance = "assess_balance", twin_probe = "probe_effect", twin_trends = "assess_trends",
-  twin_decomposition = "decompose_did", twin_power = "assess_power", twin_dids = "measure_did"
+  twin_decomposition = "decompose_did", twin_power = "assess_power", twin_dids = "measure_did",
+  twin_variation = "measure_variation"
 )
 
 # What was done, sorted: study or panel, designs, balances, effects, several (sets of effects), probes, powers, trends,
@@ -59,13 +60,14 @@ told_of <- function(x, call = rlang::caller_env()) {
   several <- of("twin_effects")
   of_panel <- lapply(c(of("twin_trends"), of("twin_decomposition")), `[[`, "panel")
   studies <- c(of("twin_study"), of("twin_panel"), lapply(c(designs, effects), study_of),
-               lapply(of("twin_arms"), study_of), lapply(several, function(x) x$effects[[1L]]$study),
+               lapply(c(of("twin_arms"), of("twin_variation")), study_of),
+               lapply(several, function(x) x$effects[[1L]]$study),
                Filter(Negate(is.null), of_panel), lapply(of("twin_balance"), `[[`, "study"))
   check_one_study(studies, call)
   study <- studies[[1L]]
   told_parts(study, designs, of("twin_balance"), effects, several, of("twin_probe"), of("twin_power"),
              Find(function(part) inherits(part, "twin_trends"), given),
-             Find(function(part) inherits(part, "twin_decomposition"), given))
+             Find(function(part) inherits(part, "twin_decomposition"), given), variations = of("twin_variation"))
 }
 
 check_one_study <- function(studies, call) {
@@ -80,18 +82,18 @@ check_one_study <- function(studies, call) {
 }
 
 told_parts <- function(study, designs, balances, effects, several, probes, powers, trends, decomposition,
-                       headline = NULL) {
+                       headline = NULL, variations = list()) {
   if (is.null(headline) && length(effects) > 0L) headline <- effects[[1L]]
   list(study = study, panel = if (inherits(study, "twin_panel")) study, designs = designs, balances = balances,
        effects = effects, several = several, probes = probes, powers = powers, trends = trends,
-       decomposition = decomposition, headline = headline, book = logbook(study))
+       decomposition = decomposition, headline = headline, variations = variations, book = logbook(study))
 }
 
 told_of_parts <- function(parts) {
   singles <- Filter(Negate(function(effect) inherits(effect, "twin_effects")), parts$effects)
   told_parts(parts$study, unname(parts$designs), unname(parts$balances), unname(singles),
              unname(several_effects(parts$effects)), unname(parts$probes), unname(parts$powers), parts$trends,
-             parts$decomposition, headline_effect(parts))
+             parts$decomposition, headline_effect(parts), unname(parts$variations))
 }
 
 stayed_sentence <- function(study) {
@@ -137,7 +139,20 @@ cite_papers <- function(text, cite) {
 
 study_paragraphs <- function(told) {
   list(data_sentences(told$study), c(score_sentences(told), balance_words(told)),
-       c(effect_words(told), several_words(told)), probe_sentences(told), process_sentences(told))
+       c(effect_words(told), several_words(told)), variation_words(told), probe_sentences(told),
+       process_sentences(told))
+}
+
+# How it was asked who gains, and what was found.
+variation_words <- function(told) {
+  unlist(lapply(told$variations, function(found) {
+    c(sprintf("Whether the effect on %s varies was asked of augmented scores of units%s, made with %s in %s folds:",
+              and_list(found$tests$outcome), cited("kennedy2023"), and_list(found$learners), count_text(found$folds)),
+      sprintf("of their best linear predictor in %s%s, and of effects predicted from earlier folds alone%s.",
+              and_list(unique(found$tables$columns$column)), cited("semenova2021"),
+              cited(c("chernozhukov2025", "yadlowsky2025"))),
+      vapply(found$tests$outcome, function(outcome) variation_verdict(found, outcome), ""))
+  }))
 }
 
 data_sentences <- function(study) {

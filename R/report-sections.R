@@ -2,8 +2,8 @@
 
 study_sections <- function(parts) {
   list(question_section(parts), graph_section(parts), score_section(parts), balance_section(parts),
-       power_section(parts), effects_section(parts), bias_section(parts), methods_section(parts),
-       checklist_section(parts), logbook_section(parts))
+       power_section(parts), effects_section(parts), variation_section(parts), bias_section(parts),
+       methods_section(parts), checklist_section(parts), logbook_section(parts))
 }
 
 question_section <- function(parts) {
@@ -170,6 +170,22 @@ power_section <- function(parts) {
                                               paste("Chance to find an effect by its size:", name), height = 4)))
   }, parts$powers, names(parts$powers))
   new_section("power", "What the designs could detect", unname(blocks))
+}
+
+variation_section <- function(parts) {
+  if (length(parts$variations) == 0L) return(NULL)
+  blocks <- Map(function(found, name) {
+    pictures <- unlist(lapply(found$tests$outcome, function(outcome) {
+      lapply(c(columns = "by column", groups = "by predicted effect", targeting = "targeting"), function(what) {
+        view <- c("by column" = "columns", "by predicted effect" = "groups", targeting = "targeting")[[what]]
+        figure_block(parts$figures, paste("variation", name, outcome, view),
+                     plot(found, view = view, outcome = outcome) + ggplot2::labs(subtitle = NULL),
+                     sprintf("Effects on %s %s: %s", outcome, what, name))
+      })
+    }), recursive = FALSE)
+    all_blocks(heading_block(name), result_block(found), unname(pictures))
+  }, parts$variations, names(parts$variations))
+  new_section("variation", "Who gains", unname(blocks))
 }
 
 effects_section <- function(parts) {

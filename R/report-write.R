@@ -23,6 +23,7 @@
 #' @param trends,decomposition,composition Of a panel: what [assess_trends()], [decompose_did()] and
 #'   [assess_composition()] gave.
 #' @param powers Named list of what [assess_power()] gave.
+#' @param variations Named list of what [measure_variation()] gave; of a study.
 #' @param headline Name of the effect that answers the question, one of those in `effects` that are one number; by
 #'   default the first that adjusts (over time: the first that is no mix of effects by a two-way regression). The report
 #'   says which rule chose it.
@@ -43,7 +44,7 @@
 write_report <- function(file, study, designs = list(), effects = list(), probes = list(), title = NULL, truth = NULL,
                          limit = "standard", ratio_range = NULL, trends = NULL, decomposition = NULL,
                          powers = list(), balances = list(), headline = NULL, only = c("all", "bias"),
-                         composition = NULL) {
+                         composition = NULL, variations = list()) {
   check_string(file)
   balance_limits(limit, ratio_range)
   if (!is.null(title) && !(rlang::is_string(title) && validUTF8(title))) {
@@ -57,6 +58,7 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     parts$powers <- powers
     if (!is.null(composition)) check_class(composition, "twin_composition", "assess_composition")
     parts$composition <- composition
+    if (length(variations) > 0L) abort_input("{.arg variations} belong to the report of a study.")
     if (length(balances) > 0L) abort_input("A panel's balances are those of its {.arg designs}; leave them out.")
   } else {
     if (!is.null(c(trends, decomposition, composition))) {
@@ -67,7 +69,8 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     check_truth(truth, effects)
     balances <- report_balances(designs, balances, limit, ratio_range, missing(limit) && missing(ratio_range))
     parts <- report_parts(study, designs, effects, probes, truth, balances, describe_groups(study))
-    parts$powers <- powers
+    check_parts(variations, "twin_variation", "measure_variation", "variations", rlang::current_env())
+    parts[c("powers", "variations")] <- list(powers, variations)
   }
   check_headline(headline, parts$effects)
   check_report_name(file)

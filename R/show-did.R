@@ -222,14 +222,13 @@ held_note <- function(panel) {
 design_note <- function(x) {
   panel <- x$study
   parts <- panel$carried$designs
-  if (!is.null(x$draws)) return(sprintf("Units count by the design (%s).", paste(carried_lines(panel), collapse = "; ")))
+  units <- sprintf("Units count by the design (%s)", paste(carried_lines(panel), collapse = "; "))
+  if (!is.null(x$draws)) return(paste0(units, "."))
   estimated <- vapply(parts, function(part) !is.null(part$nuisance), NA)
   given <- unique(unlist(lapply(parts, `[[`, "given")))
-  sprintf("Units count by the design (%s)%s.", paste(carried_lines(panel), collapse = "; "),
-          if (!any(estimated)) ", which is taken as given" else paste0(
-            "; that its weights were estimated is part of the errors",
-            if (length(given) > 0L) sprintf(", the %s taken as given", and_list(given))
-          ))
+  if (!any(estimated)) return(paste0(units, ", which is taken as given."))
+  paste0(units, "; that its weights were estimated is part of the errors",
+         if (length(given) > 0L) sprintf(", the %s taken as given", and_list(given)), ".")
 }
 
 # Rows of an event path that few of the treated reach.

@@ -13,8 +13,8 @@ estimator_choices <- function(design) {
              row.names = NULL)
 }
 
-# Estimators over time that need nothing but a panel, one with doses perhaps, by their words; those of them that give one
-# number alone.
+# Estimators over time that need nothing but a panel, one with doses perhaps, by their words; those of them that give
+# one number alone.
 path_estimators <- function(doses = FALSE) {
   known <- setdiff(names(did_estimators), c("triple", if (!doses) "dose"))
   stats::setNames(known, vapply(did_estimators[known], `[[`, "", "words"))

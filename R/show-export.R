@@ -12,7 +12,7 @@
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_responses`, `twin_calibration`, `twin_scores`,
 #'   `twin_effect`, `twin_effects`, `twin_did`, `twin_dids`, `twin_trends`, `twin_composition`,
-#'   `twin_decomposition`, `twin_comparison`, `twin_power`,
+#'   `twin_decomposition`, `twin_comparison`, `twin_power`, `twin_variation`,
 #'   `twin_probe` or `twin_checklist`; or, for `layout = "columns"`, a named list of effects of any outcomes.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.docx`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
@@ -97,7 +97,8 @@ check_exported <- function(x, layout, call = rlang::caller_env()) {
                twin_calibration = "assess_score", twin_scores = "compare_scores", twin_effect = "measure_effect",
                twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs",
                twin_trends = "assess_trends", twin_power = "assess_power", twin_decomposition = "decompose_did",
-               twin_checklist = "checklist", twin_dids = "measure_did", twin_composition = "assess_composition")
+               twin_variation = "measure_variation", twin_checklist = "checklist", twin_dids = "measure_did",
+               twin_composition = "assess_composition")
   if (layout == "rows") return(check_class(x, names(made_by), made_by, "x", call))
   if (is_plain_list(x)) check_parts(x, c("twin_effect", "twin_effects"), "measure_effect", "x", call) else
     check_class(x, c("twin_effect", "twin_effects", "twin_comparison", "twin_balance"),

@@ -27,6 +27,7 @@
 #' @rawNamespace S3method(knitr::knit_print, twin_probe, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_trends, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_power, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_variation, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_dids, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_composition, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_decomposition, knit_result)

@@ -74,6 +74,22 @@ papers <- list(
   vanderlaan2006 = new_paper(
     "Mark J. van der Laan and Daniel Rubin", 2006, "Targeted maximum likelihood learning",
     "The International Journal of Biostatistics", 2, 1, "Article 11", "10.2202/1557-4679.1043"),
+  semenova2021 = new_paper(
+    "Vira Semenova and Victor Chernozhukov", 2021, paste(
+      "Debiased machine learning of conditional average treatment effects and other causal functions"),
+    "Econometrics Journal", 24, 2, "264--289", "10.1093/ectj/utaa027"),
+  chernozhukov2025 = new_paper(
+    "Victor Chernozhukov and Mert Demirer and Esther Duflo and Iv\u00e1n Fern\u00e1ndez-Val", 2025, paste(
+      "Fisher-Schultz Lecture: generic machine learning inference on heterogeneous treatment effects in randomized",
+      "experiments, with an application to immunization in India"), "Econometrica", 93, 4, "1121--1164",
+    "10.3982/ECTA19303"),
+  kennedy2023 = new_paper(
+    "Edward H. Kennedy", 2023, "Towards optimal doubly robust estimation of heterogeneous causal effects",
+    "Electronic Journal of Statistics", 17, 2, "3008--3049", "10.1214/23-EJS2157"),
+  yadlowsky2025 = new_paper(
+    "Steve Yadlowsky and Scott Fleming and Nigam Shah and Emma Brunskill and Stefan Wager", 2025, paste(
+      "Evaluating treatment prioritization rules via rank-weighted average treatment effects"),
+    "Journal of the American Statistical Association", 120, 549, "38--51", "10.1080/01621459.2024.2393466"),
   chernozhukov2018 = new_paper(
     paste("Victor Chernozhukov and Denis Chetverikov and Mert Demirer and Esther Duflo and Christian Hansen and",
           "Whitney Newey and James Robins"), 2018, paste(
@@ -197,6 +213,7 @@ paper_keys <- list(
     two_way = c("goodmanbacon2021", "dechaisemartin2020"), event_study = "sun2021", two_period = character(),
     dose = "callaway2024", triple = "ortizvillavicencio2025", synthetic = c("arkhangelsky2021", "abadie2010")
   ),
+  variation = c("semenova2021", "chernozhukov2025", "kennedy2023", "yadlowsky2025"),
   probes = list(
     effect = character(), pairs = "rosenbaum2002", weights = c("tan2006", "zhao2019"), omitted = "cinelli2020",
     ratio = "vanderweele2017", stability = "oster2019", placebo = character(), choices = character(),
@@ -227,7 +244,8 @@ paper_keys <- list(
 references <- function(x) {
   made_by <- c(twin_design = "score_units", twin_effect = "measure_effect", twin_effects = "measure_effect",
                twin_comparison = "compare_effects", twin_trends = "assess_trends",
-               twin_decomposition = "decompose_did", twin_probe = "probe_effect", twin_dids = "measure_did")
+               twin_decomposition = "decompose_did", twin_probe = "probe_effect", twin_dids = "measure_did",
+               twin_variation = "measure_variation")
   parts <- if (is_plain_list(x)) x else list(x)
   for (part in parts) check_class(part, names(made_by), made_by, "x")
   structure(list(keys = sorted_keys(unlist(lapply(parts, papers_of)))), class = "twin_references")
@@ -250,6 +268,7 @@ papers_of <- function(x) {
   if (inherits(x, "twin_design")) return(design_papers(x))
   if (inherits(x, "twin_dose_decomposition")) return(paper_keys$did$dose)
   if (inherits(x, "twin_decomposition")) return(paper_keys$did$two_way)
+  if (inherits(x, "twin_variation")) return(paper_keys$variation)
   if (inherits(x, "twin_probe")) {
     return(c(paper_keys$probes[[sub("twin_probe_", "", class(x)[1L])]], unlist(lapply(x$probes, papers_of))))
   }

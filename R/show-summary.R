@@ -38,6 +38,7 @@
 #' @rawNamespace S3method(summary, twin_calibration, summary_of)
 #' @rawNamespace S3method(summary, twin_responses, summary_of)
 #' @rawNamespace S3method(summary, twin_power, summary_of)
+#' @rawNamespace S3method(summary, twin_variation, summary_of)
 #' @rawNamespace S3method(summary, twin_dids, summary_of)
 #' @rawNamespace S3method(summary, twin_composition, summary_of)
 #' @rawNamespace S3method(summary, twin_trends, summary_of)

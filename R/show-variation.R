@@ -7,7 +7,8 @@ format.twin_variation <- function(x, ...) {
   blocks <- unlist(lapply(outcomes, function(outcome) {
     c(if (length(outcomes) > 1L) c(paste0(outcome, ":"), ""), variation_lines(x, outcome), "")
   }))
-  c(wrap_lines(variation_title(x)), "", blocks, wrap_lines(variation_method(x)), wrap_lines(seal_sentence(summary(logbook(x$study)))))
+  c(wrap_lines(variation_title(x)), "", blocks, wrap_lines(variation_method(x)),
+    wrap_lines(seal_sentence(summary(logbook(x$study)))))
 }
 
 #' @export
@@ -63,7 +64,8 @@ variation_verdict <- function(x, outcome) {
   slope <- of_outcome(x$tables$calibration, outcome)
   own <- slope[slope$term == "per_sd", ]
   c(sprintf("The effect varies (%s).", numbers), if (isTRUE(found[2L])) sprintf(
-    "A standard deviation more of predicted effect goes with %s more of effect (%s); slope %s, 1 where it is calibrated.",
+    paste("A standard deviation more of predicted effect goes with %s more of effect (%s); slope %s, 1 where it is",
+          "calibrated."),
     number_text(own$estimate), interval_phrase(x$level, own$conf.low, own$conf.high),
     number_text(slope$estimate[slope$term == "slope"])
   )) |> paste(collapse = " ")
@@ -76,8 +78,9 @@ targeting_sentence <- function(x, outcome) {
   share <- if (x$budget < 1) max(targeted_shares[targeted_shares <= max(x$budget, 0.05) + 1e-9]) else 0.2
   row <- rows[which(abs(rows$share - share) < 1e-9), ]
   area <- rows[rows$term == "area", ]
-  sprintf("Treating the %s with the largest predicted effects would bring%s %s %s a treated unit than as many at random (%s); area under the curve %s (p %s).",
-          share_text(share), net_words(x), number_text(abs(row$estimate)), if (row$estimate < 0) "less" else "more",
+  sprintf(paste("Treating the %g%% with the largest predicted effects would bring%s %s %s a treated unit than as many",
+                "at random (%s); area under the curve %s (p %s)."),
+          100 * share, net_words(x), number_text(abs(row$estimate)), if (row$estimate < 0) "less" else "more",
           interval_phrase(x$level, row$conf.low, row$conf.high), number_text(area$estimate), p_phrase(area$p.value))
 }
 
@@ -88,11 +91,14 @@ rule_sentence <- function(x, outcome) {
   found <- x$rules[[outcome]]
   whom <- if (found == "everybody") "treat everybody" else if (found == "nobody") "treat nobody" else
     paste("treat", found)
-  paste0(sprintf("Rule of at most %s: %s. Where it was not learnt it would treat %s and bring%s %s per unit (%s); treating everybody brings %s.",
+  paste0(sprintf(paste("Rule of at most %s: %s. Where it was not learnt it would treat %s and bring%s %s per unit",
+                       "(%s); treating everybody brings %s."),
                  plural(x$depth, "question"), whom, share_text(rule$share), net_words(x), number_text(rule$estimate),
                  interval_phrase(x$level, rule$conf.low, rule$conf.high), number_text(all$estimate)),
-         if (x$budget < 1) sprintf(" The budget is %s.", share_text(x$budget)),
-         if (!does_vary(x)[match(outcome, x$tests$outcome)]) " With no variation found, neither is a reason to leave units out.")
+         if (x$budget < 1) sprintf(" The budget is %g%%.", 100 * x$budget),
+         if (!does_vary(x)[match(outcome, x$tests$outcome)]) {
+           " With no variation found, neither is a reason to leave units out."
+         })
 }
 
 variation_method <- function(x) {
@@ -120,19 +126,23 @@ variation_plot <- function(x, outcome) {
   rows$column <- factor(rows$column, unique(rows$column))
   average <- of_outcome(x$tables$predictor, outcome)$estimate[1L]
   number <- !is.na(rows$at)
-  rows$at[!number] <- level_places(rows[!number, ])
+  rows$at[!number] <- far_places(rows[!number, ])
   ggplot2::ggplot(rows, ggplot2::aes(x = .data$at, y = .data$estimate)) +
     ggplot2::geom_hline(yintercept = average, colour = "grey45", linetype = "22") +
     ggplot2::geom_ribbon(data = rows[number, ], ggplot2::aes(ymin = .data$band.low, ymax = .data$band.high),
                          fill = twin_colours[["treated"]], alpha = 0.15) +
     ggplot2::geom_line(data = rows[number, ], colour = twin_colours[["treated"]], linewidth = 1) +
-    ggplot2::geom_errorbar(data = rows[!number, ], ggplot2::aes(ymin = .data$band.low, ymax = .data$band.high), width = 0,
-                           colour = twin_colours[["treated"]], linewidth = 0.9, na.rm = TRUE) +
+    ggplot2::geom_errorbar(data = rows[!number, ], ggplot2::aes(ymin = .data$band.low, ymax = .data$band.high),
+                           width = 0, colour = twin_colours[["treated"]], linewidth = 0.9, na.rm = TRUE) +
     ggplot2::geom_point(data = rows[!number, ], colour = twin_colours[["treated"]], size = 3, na.rm = TRUE) +
     ggplot2::facet_wrap(~column, scales = "free_x") +
     ggplot2::scale_x_continuous(
-      breaks = function(limits) if (limits[2L] < far_place) pretty(limits, 5) else rows$at[rows$at > limits[1L] & rows$at < limits[2L]],
-      labels = function(at) ifelse(at < far_place, format(at, trim = TRUE), shorten(rows$level[match(at, rows$at)], 14L)),
+      breaks = function(limits) {
+        if (limits[2L] < far_place) pretty(limits, 5) else rows$at[rows$at > limits[1L] & rows$at < limits[2L]]
+      },
+      labels = function(at) {
+        ifelse(at < far_place, format(at, trim = TRUE), shorten(rows$level[match(at, rows$at)], 14L))
+      },
       expand = ggplot2::expansion(0.12)
     ) +
     ggplot2::labs(x = NULL, y = sprintf("effect on %s", outcome), title = variation_title(x),
@@ -143,7 +153,7 @@ variation_plot <- function(x, outcome) {
 # Levels stand where no number does, those of each column apart, so that an axis knows which it shows.
 far_place <- 1e12
 
-level_places <- function(rows) {
+far_places <- function(rows) {
   column <- as.integer(rows$column)
   far_place * (1 + column / 1000) + stats::ave(column, column, FUN = seq_along)
 }
@@ -189,7 +199,9 @@ table_parts.twin_variation <- function(x, number = column_text) { # nolint: obje
     if (several) cbind(Outcome = outcome, own) else own
   })
   notes <- unlist(lapply(x$tests$outcome, function(outcome) {
-    c(average_sentence(x, outcome), variation_verdict(x, outcome), targeting_sentence(x, outcome), rule_sentence(x, outcome))
+    c(average_sentence(x, outcome), variation_verdict(x, outcome), targeting_sentence(x, outcome),
+      rule_sentence(x, outcome))
   }))
-  plain_parts(do.call(rbind, tables), "Column", variation_title(x), paste(c(notes, variation_method(x)), collapse = " "))
+  plain_parts(do.call(rbind, tables), "Column", variation_title(x),
+              paste(c(notes, variation_method(x)), collapse = " "))
 }

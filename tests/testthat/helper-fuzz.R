@@ -47,6 +47,7 @@ fuzz_calls <- function() {
     assess_responses = list(x = weigh_responses(weigh_units(score_units(crews)), "known")),
     assess_trends = list(panel = panel), assess_composition = list(panel = landing_panel(many_landings(n = 16), covariates = "boat")), design_data = list(design = weighed), pairs_of = list(design = pairs),
     measure_effect = list(x = weighed), measure_hazard = list(x = weigh_units(score_units(lasting)), time = "months", event = "left"),
+    measure_variation = list(x = plain, learners = "logit", folds = 3),
     measure_model = list(design = plain, model = lm(income ~ joined + boat, data)),
     measure_did = list(panel = panel), summarise_did = list(x = cells), decompose_did = list(panel = panel),
     compare_effects = list(weights = effect, pairs = paired), contrasts_of = list(x = measure_effect(arms)),

@@ -1,0 +1,59 @@
+# Who gains: size of both tests without variation, coverage with it. Usage: Rscript validation/variation.R [draws]
+suppressMessages(library(carefultwin))
+args <- commandArgs(TRUE)
+draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+
+world <- function(seed, n, slope, clusters) {
+  set.seed(seed)
+  size <- rnorm(n)
+  depth <- rnorm(n)
+  gear <- sample(c("nets", "lines", "pots"), n, TRUE)
+  bay <- rep_len(seq_len(60), n)
+  joined <- rbinom(n, 1, plogis(0.5 * size - 0.3 * (gear == "nets")))
+  shock <- if (clusters) 0.5 * rnorm(60)[bay] else 0
+  income <- size + depth + (gear == "pots") + joined * (1 + slope * size) + shock + rnorm(n)
+  data.frame(size, depth, gear, bay, joined, income)
+}
+
+# Of one draw: p-values, and does the interval hold the slope, the effect at the levels of gear, and the average?
+one <- function(seed, n, estimand, learners, slope, clusters, weighed) {
+  data <- world(seed, n, slope, clusters)
+  study <- frame_study(data, "joined", "income", covariates = ~ size + depth + gear, estimand = estimand, treated = 1,
+                       cluster = if (clusters) "bay")
+  x <- if (weighed) weigh_units(study, "entropy") else study
+  found <- suppressWarnings(measure_variation(x, learners = learners, seed = seed))
+  own <- tidy(found, part = "predictor")
+  row <- own[own$term == "size", ]
+  truth <- if (estimand == "ATE") 1 else 1 + slope * mean(data$size[data$joined == 1])
+  mean_row <- own[own$term == "average", ]
+  levels <- tidy(found, part = "levels")
+  levels <- levels[levels$column == "size" & levels$at > -1.5 & levels$at < 1.5, ]
+  curve <- 1 + slope * levels$at
+  tests <- glance(found)
+  c(p_columns = tests$p_columns < 0.05, p_prediction = tests$p_prediction < 0.05,
+    slope = row$conf.low < slope && slope < row$conf.high,
+    average = mean_row$conf.low < truth && truth < mean_row$conf.high,
+    curve = mean(levels$conf.low < curve & curve < levels$conf.high),
+    band = all(levels$band.low < curve & curve < levels$band.high), varies = tests$varies)
+}
+
+worlds <- rbind(
+  data.frame(n = 1000, estimand = "ATE", learners = "logit", slope = c(0, 0.4), clusters = FALSE, weighed = FALSE),
+  data.frame(n = 1000, estimand = "ATT", learners = "logit", slope = c(0, 0.4), clusters = FALSE, weighed = FALSE),
+  data.frame(n = 1500, estimand = "ATE", learners = "logit", slope = c(0, 0.4), clusters = TRUE, weighed = FALSE),
+  data.frame(n = 1000, estimand = "ATE", learners = "logit", slope = c(0, 0.4), clusters = FALSE, weighed = TRUE),
+  data.frame(n = 1000, estimand = "ATE", learners = "forest", slope = 0, clusters = FALSE, weighed = FALSE)
+)
+rows <- lapply(seq_len(nrow(worlds)), function(k) {
+  w <- worlds[k, ]
+  size <- if (w$learners == "forest") ceiling(draws / 4) else draws
+  found <- parallel::mclapply(seq_len(size), function(seed) {
+    tryCatch(one(seed, w$n, w$estimand, w$learners, w$slope, w$clusters, w$weighed), error = function(e) conditionMessage(e))
+  }, mc.cores = parallel::detectCores())
+  failed <- vapply(found, is.character, NA)
+  cat(sprintf("world %d: %d failed\n", k, sum(failed)), unique(unlist(found[failed])))
+  data.frame(w, draws = sum(!failed), t(round(rowMeans(do.call(cbind, found[!failed])), 3)))
+})
+rows <- do.call(rbind, rows)
+print(rows)
+utils::write.csv(rows, "validation/results/variation.csv", row.names = FALSE)
