@@ -145,7 +145,7 @@ columns_of_variation <- function(study, columns, call) {
 # What treating each unit costs.
 unit_costs <- function(study, costs, call) {
   if (is.numeric(costs)) {
-    check_number(costs, arg = "costs", call = call)
+    check_number(costs, min = -1e15, max = 1e15, arg = "costs", call = call)
     return(rep(as.double(costs), length(study$z)))
   }
   check_string(costs, arg = "costs", call = call)

@@ -123,7 +123,7 @@ check_keys <- function(part, known, plan, place) {
   if (length(unknown) == 0L && !is.null(names(part))) return(invisible(part))
   if (length(part) == 0L) return(invisible(part))
   key <- unknown[1L]
-  if (tolower(key) %in% out_of_scope) abort_plan(plan, c(place, key), scope_sentence, key = key)
+  if (isTRUE(tolower(key) %in% out_of_scope)) abort_plan(plan, c(place, key), scope_sentence, key = key)
   near <- nearest_name(key, known)
   abort_plan(plan, c(place, key), c("The plan has an unknown key {.val {key}}.", i = if (is.null(near))
     "Known here: {.val {known}}." else "Did you mean {.val {near}}?"), key = key, nearest = near, known = known)

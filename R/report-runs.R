@@ -82,10 +82,11 @@ compare_facts <- function(old, new) {
 read_run <- function(folder, call = rlang::caller_env()) {
   check_string(folder, arg = "folder", call = call)
   if (!validUTF8(folder)) abort_file("The name of the folder is not valid text.", path = folder, call = call)
-  files <- file.path(folder, c("plan.yml", facts_file))
+  names <- c("plan.yml", facts_file)
+  files <- file.path(folder, names)
   if (!all(file.exists(files))) {
     abort_file(c("{.file {folder}} is not a folder of results.",
-                 x = "There is no {.file {basename(files[!file.exists(files)])}} in it.",
+                 x = "There is no {.file {names[!file.exists(files)]}} in it.",
                  i = "{.code twin run} leaves one."), path = folder, call = call)
   }
   read <- lapply(files, function(file) {

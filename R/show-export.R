@@ -115,6 +115,7 @@ check_placement <- function(placement, call = rlang::caller_env()) {
 
 check_style <- function(style, x, layout, call = rlang::caller_env()) {
   check_number(style$digits, min = 0, max = 12, null = TRUE, arg = "digits", call = call)
+  check_count(style$digits, min = 0, null = TRUE, arg = "digits", call = call)
   has_se <- (layout == "columns" && !inherits(x, "twin_balance")) ||
     inherits(x, c("twin_groups", "twin_effect", "twin_effects", "twin_comparison"))
   if (!has_se && (!is.null(style$stars) || style$se == "under")) {

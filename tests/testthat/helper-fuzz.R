@@ -201,6 +201,7 @@ plan_settings <- function() {
     effect = list(base = c(design = "d"), lines = c(weighed, "effects: {e: FLOW}")),
     hazard = list(base = c(design = "d", measure = "hazard", time = "months", event = "left"), lines = c(weighed, "effects: {e: FLOW}")),
     power = list(base = c(design = "d"), lines = c(weighed, "power: {p: FLOW}")),
+    variation = list(base = c(design = "d", learners = "logit", folds = "3"), lines = c(weighed, "variation: {v: FLOW}")),
     report = list(lines = c(measured, "report: FLOW")), groups = list(lines = c(study, "report: {groups: FLOW}")),
     panel = list(base = c(data = "panel.csv", outcome = "price", time = "year", unit = "harbour", treatment = "open"), lines = "panel: FLOW"),
     baseline = list(lines = c(panel, "baseline: FLOW", "designs: {w: [{weigh: {method: entropy}}]}", "effects: {e: {design: w}}")),
@@ -271,6 +272,7 @@ run_plan_parts <- function(plan) {
   designs <- two_arm_designs(made)
   plan_balances(plan, designs)
   plan_powers(plan, study, designs)
+  plan_variations(plan, study, designs)
   effects <- plan_effects(plan, study, made)
   at_place(plan, c("report", "truth"), check_truth(unlist(plan$report$truth), effects, call = NULL))
   plan_probe_results(plan, effects)
