@@ -85,30 +85,65 @@ core_value_of <- function(chosen, g, t, s) {
   list(estimate = estimate, influence = length(g) * s * (g * chosen - t * estimate) / mass)
 }
 
+# Questions that a rule can ask: list(code: per column the codes of n units; yes: per column an answers x codes matrix
+# of 0/1), C answers in all. Sums of gains and sizes over the units that answer yes to both of two questions: list(gains,
+# sizes: C x C, all: c(gain, size)). Sums of parts of the units add up.
+core_question_sums <- function(g, t, s, questions) {
+  list(gains = pair_sums(s * g, questions), sizes = pair_sums(s * t, questions), all = c(sum(s * g), sum(s * t)))
+}
+
+pair_sums <- function(v, questions) {
+  code <- questions$code
+  yes <- questions$yes
+  width <- vapply(yes, ncol, 0L)
+  last <- cumsum(vapply(yes, nrow, 0L))
+  place <- Map(function(end, own) end - rev(seq_len(nrow(own))) + 1L, last, yes)
+  out <- matrix(0, max(last, 0L), max(last, 0L))
+  for (j in seq_along(code)) {
+    for (k in seq_len(j)) {
+      both <- matrix(core_sums_by(v, code[[j]] + width[j] * (code[[k]] - 1L), width[j] * width[k]), width[j])
+      block <- yes[[j]] %*% tcrossprod(both, yes[[k]])
+      out[place[[j]], place[[k]]] <- block
+      out[place[[k]], place[[j]]] <- t(block)
+    }
+  }
+  out
+}
+
 # The rule of at most `depth` questions (0 to 2) whose treated gain most, none treated beyond the share `budget`; a
-# price on treating, found by halving, keeps to it. yes: n x C answers (0/1) to what can be asked. Returns list(first,
-# second: c(where yes, where no), columns of `yes` or NA, treat: leaves yes-yes, yes-no, no-yes, no-no).
-core_shallow_rule <- function(g, t, s, yes, depth, budget = 1) {
-  gains <- crossprod(yes, s * g * yes)
-  sizes <- crossprod(yes, s * t * yes)
-  whole <- c(sum(s * g), sum(s * t))
-  at <- function(price) best_questions(gains - price * sizes, whole[1L] - price * whole[2L], depth)
-  share <- function(rule) sum(s * t * core_rule_answer(rule, yes)) / whole[2L]
+# price on treating, found by halving, keeps to it. Returns list(first, second: c(where yes, where no), numbers of
+# questions or NA, treat: leaves yes-yes, yes-no, no-yes, no-no).
+core_shallow_rule <- function(sums, depth, budget = 1) {
+  at <- function(price) {
+    best_questions(sums$gains - price * sums$sizes, sums$all[1L] - price * sums$all[2L], depth)
+  }
+  share <- function(rule) sum(rule_leaves(sums$sizes, sums$all[2L], rule) * rule$treat) / sums$all[2L]
   rule <- at(0)
   if (share(rule) <= budget) return(rule)
   low <- 0
-  high <- max(abs(g)) * 2
-  for (step in 1:40) {
+  high <- 2 * max(abs(diag(sums$gains)), abs(sums$all[1L])) / min(diag(sums$sizes), sums$all[2L])
+  best <- at(Inf)
+  for (step in 1:50) {
     middle <- (low + high) / 2
     tried <- at(middle)
     if (share(tried) <= budget) {
       high <- middle
-      rule <- tried
+      best <- tried
     } else {
       low <- middle
     }
   }
-  if (share(rule) <= budget) rule else at(Inf)
+  best
+}
+
+# What stands in each leaf. sums: C x C, see above; all: over all units.
+rule_leaves <- function(sums, all, rule) {
+  if (is.na(rule$first)) return(c(all, 0, 0, 0))
+  own <- sums[rule$first, rule$first]
+  if (anyNA(rule$second)) return(c(own, 0, all - own, 0))
+  yes_yes <- sums[rule$first, rule$second[1L]]
+  no_yes <- sums[rule$second[2L], rule$second[2L]] - sums[rule$first, rule$second[2L]]
+  c(yes_yes, own - yes_yes, no_yes, all - own - no_yes)
 }
 
 # gains: C x C sums of net gains where both answers are yes; all: their sum.
@@ -143,13 +178,20 @@ best_questions <- function(gains, all, depth) {
   list(first = pick, second = next_ones, treat = c(yes_yes, own[pick] - yes_yes, no_yes, all - own[pick] - no_yes) > 0)
 }
 
-# 1 for those whom the rule treats.
-core_rule_answer <- function(rule, yes) {
-  if (is.na(rule$first)) return(rep(as.double(rule$treat[1L]), nrow(yes)))
-  first <- yes[, rule$first] == 1
-  second <- function(k) if (is.na(rule$second[k])) rep(TRUE, nrow(yes)) else yes[, rule$second[k]] == 1
+# 1 for those of `rows` whom the rule treats.
+core_rule_answer <- function(rule, questions, rows) {
+  if (is.na(rule$first)) return(rep(as.double(rule$treat[1L]), length(rows)))
+  first <- core_answers(questions, rule$first, rows)
+  second <- function(k) if (is.na(rule$second[k])) TRUE else core_answers(questions, rule$second[k], rows)
   leaf <- ifelse(first, ifelse(second(1L), 1L, 2L), ifelse(second(2L), 3L, 4L))
   as.double(rule$treat[leaf])
+}
+
+# Who of `rows` answers yes to a question.
+core_answers <- function(questions, number, rows) {
+  sizes <- vapply(questions$yes, nrow, 0L)
+  j <- which(number <= cumsum(sizes))[1L]
+  questions$yes[[j]][number - sum(sizes[seq_len(j - 1L)]), questions$code[[j]][rows]] == 1
 }
 
 # Medians over splits, elementwise; variances are medians of each split's own and its distance from the median

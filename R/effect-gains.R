@@ -9,7 +9,7 @@ with_errors <- function(parts, x, units, asked, call) {
   list(estimate = estimate, vcov = found$vcov, df = found$df, text = found$text)
 }
 
-# What needs no prediction: of "predictor", of "at" and "shape" of each column.
+# What needs no prediction: "predictor", and "along" each column its levels, or the coefficients of its curve.
 parts_by_columns <- function(g, ground) {
   s <- ground$s
   t <- ground$t
@@ -20,13 +20,10 @@ parts_by_columns <- function(g, ground) {
   average <- core_effects_among(matrix(1, length(g)), g, t, s)  # means of columns are estimated, too
   predictor$influence[, 1L] <- average$influence
   each <- lapply(ground$columns, function(column) {
-    if (is_told_by_level(column)) return(list(at = level_effects(column, g, t, s)))
-    curve_effects(column, g, t, s)
+    if (is_told_by_level(column)) return(level_effects(column, g, t, s))
+    core_effect_predictor(cbind(1, curve_basis(column, s * t)$of(column$values), column$flag), g, t, s)
   })
-  names(each) <- NULL
-  parts <- unlist(each, recursive = FALSE)
-  names(parts) <- unlist(Map(function(own, name) paste(names(own), name), each, names(ground$columns)))
-  c(list(predictor = predictor), parts)
+  c(list(predictor = predictor), stats::setNames(each, paste("along", names(each))))
 }
 
 # Factors, columns of two values, and numbers of few.
@@ -57,16 +54,7 @@ level_effects <- function(column, g, t, s) {
 }
 
 # Along a number: a natural cubic spline of three degrees of freedom, told at twentieths of whom the effect speaks of.
-curve_effects <- function(column, g, t, s) {
-  basis <- curve_basis(column, s * t)
-  flag <- column$flag
-  fit <- core_effect_predictor(cbind(1, basis$of(column$values), flag), g, t, s)
-  there <- cbind(1, basis$of(basis$at), if (!is.null(flag)) 0)
-  list(at = list(estimate = drop(there %*% fit$estimate), influence = tcrossprod(fit$influence, there)),
-       shape = list(estimate = fit$estimate[2:4], influence = fit$influence[, 2:4, drop = FALSE]))
-}
-
-# list(at: where the curve is told, of: values as columns of the spline). mass: of each unit.
+# list(at: where it is told, of: values as columns of the spline). mass: of each unit.
 curve_basis <- function(column, mass) {
   known <- mass > 0 & (if (is.null(column$flag)) TRUE else column$flag == 0)
   quantile_at <- function(shares) core_weighted_quantiles(column$values[known], mass[known], shares)
@@ -110,40 +98,60 @@ parts_by_prediction <- function(g, predicted, ground, fold, asked) {
 
 targeted_shares <- 1:20 / 20
 
-# What a rule can ask of the units at hand: list(yes: n x C answers, column, text: of yes, otherwise: of no). Numbers
-# are cut at their tenths; what nearly all answer alike is not asked.
+# What a rule can ask of the units at hand: core_question_sums(), with the text of each answer: text of yes, otherwise of
+# no. Numbers are cut at their tenths; what nearly all answer alike is not asked.
 rule_questions <- function(ground) {
   each <- Map(function(column, name) {
-    if (column$kind %in% c("factor", "binary")) {
-      told <- level_codes(column)
-      keep <- if (length(told$names) == 2L) 2L else seq_along(told$names)
-      yes <- vapply(keep, function(k) as.double(told$code %in% k), numeric(length(column$values)))
-      names <- told$names[keep]
-      other <- if (length(told$names) == 2L && is.null(column$flag)) sprintf("%s is %s", name, told$names[1L]) else
-        sprintf("%s is not %s", name, names)
-      return(list(yes = yes, text = sprintf("%s is %s", name, names), otherwise = other))
-    }
-    cuts <- unique(core_weighted_quantiles(column$values, ground$s, 1:9 / 10))
-    yes <- vapply(cuts, function(cut) as.double(column$values > cut), numeric(length(column$values)))
-    shown <- format_value(cuts, column)
-    list(yes = yes, text = sprintf("%s > %s", name, shown), otherwise = sprintf("%s <= %s", name, shown))
+    own <- if (column$kind %in% c("factor", "binary")) level_questions(column, name) else
+      number_questions(column, name, ground$s)
+    share <- drop(own$yes %*% core_sums_by(ground$s, own$code, ncol(own$yes))) / sum(ground$s)
+    keep <- which(share >= 0.05 & share <= 0.95)
+    list(code = own$code, yes = own$yes[keep, , drop = FALSE], text = own$text[keep], otherwise = own$otherwise[keep])
   }, ground$columns, names(ground$columns))
-  yes <- do.call(cbind, lapply(unname(each), `[[`, "yes"))
-  share <- colSums(ground$s * yes) / sum(ground$s)
-  keep <- which(share >= 0.05 & share <= 0.95)
-  list(yes = yes[, keep, drop = FALSE], text = unlist(lapply(unname(each), `[[`, "text"))[keep],
-       otherwise = unlist(lapply(unname(each), `[[`, "otherwise"))[keep])
+  each <- unname(Filter(function(own) nrow(own$yes) > 0L, each))
+  list(code = lapply(each, `[[`, "code"), yes = lapply(each, `[[`, "yes"),
+       text = unlist(lapply(each, `[[`, "text")), otherwise = unlist(lapply(each, `[[`, "otherwise")))
+}
+
+# Is it that level? Of two levels, the second; a missing one answers no.
+level_questions <- function(column, name) {
+  told <- level_codes(column)
+  count <- length(told$names)
+  keep <- if (count == 2L) 2L else seq_len(count)
+  code <- told$code
+  code[is.na(code)] <- count + 1L
+  names <- told$names[keep]
+  other <- if (count == 2L && is.null(column$flag)) sprintf("%s is %s", name, told$names[1L]) else
+    sprintf("%s is not %s", name, names)
+  list(code = as.integer(code), yes = diag(1, count + 1L)[keep, , drop = FALSE],
+       text = sprintf("%s is %s", name, names), otherwise = other)
+}
+
+number_questions <- function(column, name, s) {
+  cuts <- sort(unique(core_weighted_quantiles(column$values, s, 1:9 / 10)))
+  yes <- outer(seq_along(cuts), seq_len(length(cuts) + 1L), `<`)
+  shown <- format_value(cuts, column)
+  list(code = findInterval(column$values, cuts, left.open = TRUE) + 1L, yes = yes * 1,
+       text = sprintf("%s > %s", name, shown), otherwise = sprintf("%s <= %s", name, shown))
 }
 
 # Whom the rule learnt from the folds before would treat; fold: 0 for the first and those that are out.
 rule_by_fold <- function(net, ground, fold, asked) {
   out <- numeric(length(net))
-  yes <- ground$questions$yes
-  for (k in setdiff(sort(unique(fold)), 0L)) {
-    s <- ground$s * (fold < k)  # the first fold's are those of 0 that take part
-    rule <- core_shallow_rule(net, ground$t, s, yes, asked$depth, asked$budget)
+  known <- NULL
+  for (k in sort(unique(fold))) {
     rows <- which(fold == k)
-    out[rows] <- core_rule_answer(rule, yes[rows, , drop = FALSE])
+    if (!is.null(known)) {
+      rule <- core_shallow_rule(known, asked$depth, asked$budget)
+      out[rows] <- core_rule_answer(rule, ground$questions, rows)
+    }
+    own <- sums_of_rows(net, ground, rows)
+    known <- if (is.null(known)) own else Map(`+`, known, own)
   }
   out
+}
+
+sums_of_rows <- function(net, ground, rows) {
+  questions <- list(code = lapply(ground$questions$code, `[`, rows), yes = ground$questions$yes)
+  core_question_sums(net[rows], ground$t[rows], ground$s[rows], questions)
 }

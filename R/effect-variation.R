@@ -158,7 +158,7 @@ unit_costs <- function(study, costs, call) {
               rows = bad, call = call)
 }
 
-# One outcome: list(outcome, units, parts: lists of estimate and vcov, df, text, ...).
+# One outcome: list(outcome, rows of the study that were used, n, and the tables of told_splits()).
 vary_block <- function(block, asked, call) {
   x <- block$x
   study <- study_of(x)

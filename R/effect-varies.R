@@ -20,10 +20,9 @@ told_splits <- function(splits, ground, units, asked) {
   }
   predictor <- of(early, "predictor")
   terms <- c("average", names(column_vectors(ground$columns)))
-  slopes <- which(!is.na(predictor$estimate))[-1L]
   levels <- Map(function(column, name) {
-    part <- paste("at", name)
-    cbind(told_places(column, name, ground), with_band(of(early, part), df, part))
+    part <- paste("along", name)
+    cbind(told_places(column, name, ground), with_band(at_places(column, of(early, part), ground), df, part))
   }, ground$columns, names(ground$columns))
   groups <- of(late, "groups")
   calibration <- of(late, "calibration")
@@ -34,7 +33,7 @@ told_splits <- function(splits, ground, units, asked) {
   predicted <- rowMeans(vapply(splits, `[[`, numeric(length(g)), "predicted"), na.rm = TRUE)
   list(
     predictor = data.frame(term = terms, rows(predictor, df)),
-    joint = core_zero_test(predictor$estimate[slopes], predictor$vcov[slopes, slopes, drop = FALSE], df),
+    joint = slopes_test(predictor, df),
     columns = do.call(rbind, unname(Map(function(column, name, rows) {
       column_test(column, name, rows, early, of, df)
     }, ground$columns, names(ground$columns), levels))),
@@ -50,6 +49,13 @@ told_splits <- function(splits, ground, units, asked) {
     rule = final_rule(g, ground, asked), text = splits[[1L]]$early$text, df = df,
     units = data.frame(score = g, predicted = ifelse(is.nan(predicted), NA_real_, predicted))[units$used, ]
   )
+}
+
+# Of all slopes of the best linear predictor; those that others explain have none.
+slopes_test <- function(predictor, df) {
+  slopes <- which(!is.na(predictor$estimate))[-1L]
+  if (length(slopes) == 0L) return(c(statistic = NA_real_, df = 0, p.value = NA_real_))
+  core_zero_test(predictor$estimate[slopes], predictor$vcov[slopes, slopes, drop = FALSE], df)
 }
 
 estimate_rows <- function(estimate, se, df, level) {
@@ -83,15 +89,22 @@ told_places <- function(column, name, ground) {
   data.frame(column = name, level = told$names, at = NA_real_, share = share)
 }
 
+# Effects there, from those of levels or the coefficients of the curve.
+at_places <- function(column, own, ground) {
+  if (is_told_by_level(column)) return(own)
+  basis <- curve_basis(column, ground$s * ground$t)
+  there <- cbind(1, basis$of(basis$at), if (!is.null(column$flag)) 0)
+  list(estimate = drop(there %*% own$estimate), vcov = there %*% tcrossprod(own$vcov, there))
+}
+
 # Does the effect vary along the column? least, most: of the effects told.
 column_test <- function(column, name, rows, early, of, df) {
+  own <- of(early, paste("along", name))
   test <- if (is_told_by_level(column)) {
-    own <- of(early, paste("at", name))
     known <- !is.na(own$estimate)
     core_equality_test(own$estimate[known], own$vcov[known, known, drop = FALSE], df)
   } else {
-    own <- of(early, paste("shape", name))
-    core_zero_test(own$estimate, own$vcov, df)
+    core_zero_test(own$estimate[2:4], own$vcov[2:4, 2:4], df)
   }
   data.frame(column = name, least = min(rows$estimate, na.rm = TRUE), most = max(rows$estimate, na.rm = TRUE),
              statistic = test[["statistic"]], df = test[["df"]], p.value = test[["p.value"]])
@@ -99,8 +112,7 @@ column_test <- function(column, name, rows, early, of, df) {
 
 # The rule learnt from all units, in words.
 final_rule <- function(g, ground, asked) {
-  rule <- core_shallow_rule(g - ground$cost * ground$t, ground$t, ground$s, ground$questions$yes, asked$depth,
-                            asked$budget)
+  rule <- core_shallow_rule(sums_of_rows(g - ground$cost * ground$t, ground, seq_along(g)), asked$depth, asked$budget)
   text <- ground$questions$text
   other <- ground$questions$otherwise
   if (is.na(rule$first)) return(if (rule$treat[1L]) "everybody" else "nobody")

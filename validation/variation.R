@@ -37,12 +37,10 @@ one <- function(seed, n, estimand, learners, slope, clusters, weighed) {
     band = all(levels$band.low < curve & curve < levels$band.high), varies = tests$varies)
 }
 
-worlds <- rbind(
-  data.frame(n = 1000, estimand = "ATE", learners = "logit", slope = c(0, 0.4), clusters = FALSE, weighed = FALSE),
-  data.frame(n = 1000, estimand = "ATT", learners = "logit", slope = c(0, 0.4), clusters = FALSE, weighed = FALSE),
-  data.frame(n = 1500, estimand = "ATE", learners = "logit", slope = c(0, 0.4), clusters = TRUE, weighed = FALSE),
-  data.frame(n = 1000, estimand = "ATE", learners = "logit", slope = c(0, 0.4), clusters = FALSE, weighed = TRUE),
-  data.frame(n = 1000, estimand = "ATE", learners = "forest", slope = 0, clusters = FALSE, weighed = FALSE)
+worlds <- data.frame(
+  n = c(2000, 2000, 2000, 2000, 2000, 2000, 1000), estimand = c("ATE", "ATE", "ATT", "ATT", "ATE", "ATE", "ATE"),
+  learners = c(rep("logit", 6), "forest"), slope = c(0, 0.4, 0, 0.4, 0, 0, 0),
+  clusters = c(FALSE, FALSE, FALSE, FALSE, TRUE, FALSE, FALSE), weighed = c(FALSE, FALSE, FALSE, FALSE, FALSE, TRUE, FALSE)
 )
 rows <- lapply(seq_len(nrow(worlds)), function(k) {
   w <- worlds[k, ]
