@@ -61,6 +61,7 @@ validate:
 	@Rscript validation/panels.R $(DRAWS)
 	@Rscript validation/synthetic.R
 	@Rscript validation/hidden.R $(DRAWS)
+	@Rscript validation/variation.R $(DRAWS)
 
 screenshots:
 	@tools/setup screenshots

@@ -86,8 +86,8 @@ core_value_of <- function(chosen, g, t, s) {
 }
 
 # Questions that a rule can ask: list(code: per column the codes of n units; yes: per column an answers x codes matrix
-# of 0/1), C answers in all. Sums of gains and sizes over the units that answer yes to both of two questions: list(gains,
-# sizes: C x C, all: c(gain, size)). Sums of parts of the units add up.
+# of 0/1), C answers in all. Sums of gains and sizes over the units that answer yes to both of two questions:
+# list(gains, sizes: C x C, all: c(gain, size)). Sums of parts of the units add up.
 core_question_sums <- function(g, t, s, questions) {
   list(gains = pair_sums(s * g, questions), sizes = pair_sums(s * t, questions), all = c(sum(s * g), sum(s * t)))
 }

@@ -98,8 +98,8 @@ parts_by_prediction <- function(g, predicted, ground, fold, asked) {
 
 targeted_shares <- 1:20 / 20
 
-# What a rule can ask of the units at hand: core_question_sums(), with the text of each answer: text of yes, otherwise of
-# no. Numbers are cut at their tenths; what nearly all answer alike is not asked.
+# What a rule can ask of the units at hand: core_question_sums(), with the text of each answer: text of yes, otherwise
+# of no. Numbers are cut at their tenths; what nearly all answer alike is not asked.
 rule_questions <- function(ground) {
   each <- Map(function(column, name) {
     own <- if (column$kind %in% c("factor", "binary")) level_questions(column, name) else

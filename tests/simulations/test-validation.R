@@ -122,3 +122,15 @@ test_that("the table of synthetic comparisons is of these ways, and placebos hol
   drawn <- table$way == "imputation, one factor"
   expect_true(all(table$coverage[drawn] > 0.85))  # least with 3 treated, as the methods say
 })
+
+test_that("the study of who gains holds what is said of it", {
+  file <- validation_file("results/variation.csv")
+  skip_if_not(file.exists(file))
+  rows <- utils::read.csv(file)
+  plain <- rows[rows$learners == "logit", ]
+  none <- plain[plain$slope == 0, ]
+  sizes <- c(none$p_columns, none$p_prediction)
+  expect_true(all(sizes >= 0.03 & sizes <= 0.07))
+  expect_true(all(unlist(plain[c("slope.1", "average", "curve", "band")]) > 0.925))
+  expect_true(all(plain$p_prediction[plain$slope > 0] > 0.95))
+})
