@@ -161,19 +161,45 @@ describe_study <- function(study, asked, reference = study) {
 
 # A numeric column gives one row; every level of a factor gives one, a binary column one for its level 1.
 describe_column <- function(column, name, study, asked) {
+  if (column$kind == "factor") return(describe_levels(column, name, study, asked))
   absent <- column_absent(column)
   missing <- c(sum(absent & study$z == 1L), sum(absent & study$z == 0L))
   numeric <- column$kind %in% c("numeric", "date")
-  levels <- if (numeric) NA_character_ else column$levels
-  codes <- if (column$kind == "factor") column$values else 2 - column$values
-  indicators <- lapply(seq_along(levels), function(k) if (numeric) column$values else as.double(codes == k))
-  present <- if (column$kind == "factor") rep(TRUE, length(absent)) else !absent
-  kind <- switch(column$kind, factor = "level", column$kind)
-  means <- lapply(indicators, function(values) core_weighted_means(values, study$z, sampling_weight(study) * present))
-  variance <- difference_covariance(means, study, present)
-  rows <- do.call(rbind, Map(function(values, level, se) {
-    describe_values(values, present, c(name, level, kind), missing, se, study, asked)
-  }, indicators, levels, sqrt(diag(variance$vcov))))
+  means <- core_weighted_means(column$values, study$z, sampling_weight(study) * !absent)
+  variance <- core_vcov(means$influence() %*% c(1, -1), study$cluster, study$stratum, used = !absent, lonely = "centre")
+  level <- if (numeric) NA_character_ else column$levels
+  rows <- describe_values(column$values, !absent, c(name, level, column$kind), missing, sqrt(variance$vcov[1L, 1L]),
+                          study, asked)
+  if (asked$tests) rows <- cbind(rows, difference_test(rows$difference, variance))
+  rows
+}
+
+# Every level in one pass over the units.
+describe_levels <- function(column, name, study, asked) {
+  code <- column$values
+  count <- length(column$levels)
+  v <- sampling_weight(study)
+  absent <- column_absent(column)
+  in_arm <- function(arm) study$z == arm
+  share <- lapply(c(treated = 1L, control = 0L), function(arm) {
+    core_sums_by(v * in_arm(arm), code, count) / sum(v[in_arm(arm)])
+  })
+  variance <- core_level_vcov(code, count, study$z, v, study$cluster, study$stratum)
+  rows <- data.frame(
+    covariate = name, level = column$levels, kind = "level", n_treated = tabulate(code[in_arm(1L)], count),
+    n_control = tabulate(code[in_arm(0L)], count), missing_treated = sum(absent & in_arm(1L)),
+    missing_control = sum(absent & in_arm(0L)), mean_treated = share$treated, mean_control = share$control,
+    sd_treated = sqrt(share$treated * (1 - share$treated)), sd_control = sqrt(share$control * (1 - share$control)),
+    difference = share$treated - share$control, std.error = sqrt(diag(variance$vcov)), n = length(code)
+  )
+  if (asked$overall) {
+    mean <- core_sums_by(v, code, count) / sum(v)
+    rows[c("mean_all", "sd_all")] <- list(mean, sqrt(mean * (1 - mean)))
+  }
+  if (asked$summary != "mean") {
+    rows[paste0(c("median_", "q25_", "q75_"), rep(c("treated", "control"), each = 3L))[c(1, 4, 2, 5, 3, 6)]] <- NA_real_
+    rows$shown <- "mean"
+  }
   if (asked$tests) rows <- cbind(rows, difference_test(rows$difference, variance))
   rows
 }
@@ -182,12 +208,6 @@ column_absent <- function(column) {
   if (!is.null(column$flag)) return(column$flag == 1)
   if (column$kind != "factor" || column$missing == 0L) return(rep(FALSE, length(column$values)))
   column$values == length(column$levels)
-}
-
-# Joint covariance of the differences of several indicators, clustered and stratified as the study says.
-difference_covariance <- function(means, study, present) {
-  influence <- vapply(means, function(m) drop(m$influence() %*% c(1, -1)), numeric(length(study$z)))
-  core_vcov(influence, study$cluster, study$stratum, used = present, lonely = "centre")
 }
 
 # t for a single difference; a Wald chi-squared for all levels together, repeated on each of their rows.

@@ -40,6 +40,37 @@ core_covariance_of <- function(products) {
   centred / (products$total - products$square / products$total)
 }
 
+# Covariance of the differences of level shares between the arms, from sums by level alone, or by level and cluster: of
+# a unit's contribution n v (1(level) - share) / V, treated less control, nothing else is summed. code: n levels; v: n
+# weights. As core_vcov(), lonely strata from the grand mean.
+core_level_vcov <- function(code, levels, z, v, cluster = NULL, stratum = NULL) {
+  n <- length(code)
+  arms <- lapply(1:0, function(arm) {
+    own <- v * (z == arm)
+    total <- sum(own)
+    list(own = own, total = total, share = core_sums_by(own, code, levels) / total, sign = 2 * arm - 1)
+  })
+  if (is.null(cluster) && is.null(stratum)) {
+    square <- Reduce(`+`, lapply(arms, function(arm) {
+      squares <- core_sums_by(arm$own^2, code, levels)
+      mixed <- tcrossprod(arm$share, squares)
+      (diag(squares, levels) - mixed - t(mixed) + tcrossprod(arm$share) * sum(squares)) / arm$total^2
+    }))
+    return(core_vcov_of(list(square = n^2 * square, counted = n, n = n)))
+  }
+  if (is.null(cluster)) cluster <- seq_len(n)
+  if (is.null(stratum)) stratum <- rep(1L, n)
+  unit <- core_group_codes(stratum, cluster)
+  first <- !duplicated(unit)
+  unit <- match(unit, unit[first])
+  count <- sum(first)
+  totals <- Reduce(`+`, lapply(arms, function(arm) {
+    by_level <- matrix(core_sums_by(arm$own, unit + count * (code - 1), count * levels), count)
+    n * arm$sign * (by_level - outer(rowSums(by_level), arm$share)) / arm$total
+  }))
+  core_vcov_of(list(totals = totals, stratum = stratum[first], counts = rep(TRUE, count), n = n), "centre")
+}
+
 # From sums: shares of each level by arm, of core_level_totals().
 core_level_shares <- function(total) total / rep(colSums(total), each = nrow(total))
 

@@ -38,6 +38,31 @@ core_redraw_weighted <- function(x, z, y, s, estimand, fit) {
   out
 }
 
+# One bootstrap draw of the augmented means with linear outcome models (Methods, "Effects"): a model with an intercept
+# foretells at a mean of columns what it foretells on average. known: list(x, z, y: n x k outcomes, estimand, fit), see
+# core_redraw_weighted(); columns: n x (q + k), those of the outcome models and then the outcomes; arms: for treated and
+# control list(rows, columns: of these). Returns 2 x k means; NULL when the draw has no score.
+core_redraw_augmented <- function(known, columns, arms, s) {
+  e <- glue_refit_logit(known$x, known$z, s, known$fit$coefficients, known$fit$fitted, known$fit$covariance)
+  if (length(e) == 0L) return(NULL)
+  v <- s * core_inverse_weight(e, known$z, known$estimand)
+  weights <- cbind(v * known$z, v * (1 - known$z), s * core_target_weight(e, known$z, known$estimand))
+  means <- crossprod(weights, columns) / colSums(weights)
+  outcome <- seq.int(to = ncol(columns), length.out = ncol(known$y))
+  model <- seq_len(ncol(columns) - ncol(known$y))
+  out <- vapply(1:2, function(arm) {
+    sums <- core_cross_products(arms[[arm]]$columns, s[arms[[arm]]$rows])
+    scatter <- sums$second - tcrossprod(sums$first) / sums$total
+    size <- sqrt(pmax(diag(scatter)[model], 1e-300))
+    own <- core_solve_scatter(scatter[model, model, drop = FALSE] / outer(size, size))
+    slopes <- own$inverse %*% (scatter[model, outcome, drop = FALSE] / size)
+    means[arm, outcome] + drop(((means[3L, model] - means[arm, model]) / size) %*% slopes)
+  }, numeric(length(outcome)))
+  out <- matrix(out, 2L, byrow = TRUE)
+  rownames(out) <- c("mean_treated", "mean_control")
+  out
+}
+
 # Weighted means of both arms with each unit left out in turn, n x 2.
 core_leave_one_out <- function(y, z, v) {
   vapply(1:0, function(arm) {

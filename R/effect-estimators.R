@@ -12,17 +12,18 @@
 # more than replicates could see? verb: who measures it; measure: function(block, asked, call) giving the effect; again:
 # function(block, units, asked, terms) giving the estimates of a replicate. remote: function(rows, block, found, asked,
 # call) for a table in a database, giving list(estimate, terms: see influence_words()); NULL where it needs rows.
+# redraw: function(x, blocks, asked, known) for quick draws, see quick_runner(); NULL where there are none.
 new_estimator <- function(words, arguments = character(), check = function(x, asked, call) invisible(x), means = NULL,
                           words_reuse = NULL, models = FALSE, robust = FALSE, by_score = FALSE, learns = "never",
                           plain = FALSE, bounded = FALSE, paired = TRUE, own_variance = FALSE,
                           verb = "measure_effect",
                           measure = function(block, asked, call) measure_block(block, asked, call),
                           again = function(block, units, asked, terms) means_again(block, units, asked, terms),
-                          remote = NULL) {
+                          remote = NULL, redraw = NULL) {
   stopifnot(is.character(words), is.function(check), learns %in% c("never", "asked", "always"))
   list(words = words, arguments = arguments, check = check, means = means, words_reuse = words_reuse, models = models,
        robust = robust, by_score = by_score, learns = learns, plain = plain, bounded = bounded, paired = paired,
-       own_variance = own_variance, verb = verb, measure = measure, again = again, remote = remote)
+       own_variance = own_variance, verb = verb, measure = measure, again = again, remote = remote, redraw = redraw)
 }
 
 estimators <- list(
@@ -31,6 +32,7 @@ estimators <- list(
     words_reuse = "difference in means", plain = TRUE, bounded = TRUE,
     check = function(x, asked, call) check_difference(x, asked, call),
     means = function(block, units, asked, call) difference_means(block$x, units, asked),
+    redraw = function(x, blocks, asked, known) redraw_difference(x, blocks, asked, known),
     remote = function(rows, block, found, asked, call) remote_difference(rows, block, found)
   ),
   regression = new_estimator(
@@ -45,6 +47,7 @@ estimators <- list(
     "augmented weighting", c("model", "family", "scale_model", "products", "normalise"), models = TRUE, robust = TRUE,
     by_score = TRUE, bounded = TRUE, check = function(x, asked, call) check_augmented(x, asked, call),
     means = function(block, units, asked, call) augmented_means(block, units, asked, call),
+    redraw = function(x, blocks, asked, known) redraw_augmented(x, blocks, asked, known),
     remote = function(rows, block, found, asked, call) remote_augmented(rows, block, found, asked, call)
   ),
   targeted = new_estimator(

@@ -31,7 +31,7 @@ run_replicates <- function(x, blocks, asked, plan, terms) {
 
 # A function of the replicate's number that gives the estimates, all NA when the design can't be made.
 replicate_runner <- function(x, blocks, asked, plan, terms) {
-  fast <- plain_inverse_runner(x, blocks, asked, plan, terms)
+  fast <- quick_runner(x, blocks, asked, plan, terms)
   if (!is.null(fast)) return(fast)
   blocks <- lapply(blocks, function(block) block[setdiff(names(block), "x")])  # workers get the design once
   function(k) {
@@ -56,19 +56,20 @@ replicate_design <- function(x, plan, k) {
   list(designs = designs_in(drawn$made), index = drawn$index)
 }
 
-# Inverse weights by a logit on all units, with the difference of their means: each draw's score is found from the first
-# fit's. Nothing else is asked for often enough, on data large enough, to have a way of its own.
-plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
-  if (!is_plain_inverse(x, blocks, asked)) return(NULL)
+# A logit on all units behind inverse weights or the augmented estimator: each draw's score is found from the first
+# fit's, and the estimate from sums. Nothing else is asked for often enough, on data large enough, to have a way of its
+# own.
+quick_runner <- function(x, blocks, asked, plan, terms) {
+  if (!is_plainly_drawn(x, blocks, asked)) return(NULL)
   study <- study_of(x)
-  y <- vapply(blocks, `[[`, numeric(length(study$z)), "y")
-  matrix <- score_matrix(x$score, study)
-  fit <- lapply(x$score[c("coefficients", "fitted", "covariance")], unname)
-  z <- as.double(study$z)
+  known <- list(x = score_matrix(x$score, study), z = as.double(study$z), estimand = study$estimand,
+                y = vapply(blocks, `[[`, numeric(length(study$z)), "y"),
+                fit = lapply(x$score[c("coefficients", "fitted", "covariance")], unname))
+  means_of <- estimators[[asked$estimator]]$redraw(x, blocks, asked, known)
+  if (is.null(means_of)) return(NULL)
   force(plan)
-  redraw <- weighing_of(x)$redraw
   function(k) {
-    means <- redraw(matrix, z, y, plan$weights(k), study$estimand, fit)
+    means <- means_of(plan$weights(k))
     if (is.null(means)) return(rep(NA_real_, length(unlist(terms))))
     unlist(lapply(seq_along(blocks), function(b) {
       unname(core_contrast_values(means[1L, b], means[2L, b], terms[[b]])[1L, ])
@@ -76,17 +77,40 @@ plain_inverse_runner <- function(x, blocks, asked, plan, terms) {
   }
 }
 
-is_plain_inverse <- function(x, blocks, asked) {
-  if (inherits(x, "twin_arms") || is.null(weighing_of(x)$redraw)) return(FALSE)
-  if (!has_plain_logit(x$score) || !is_plain_difference(asked)) return(FALSE)
-  !is_truncated(x) && all(design_kept(x)) && !any(vapply(blocks, function(block) anyNA(block$y), NA))
+# Normalised means of everybody who has a score.
+is_plainly_drawn <- function(x, blocks, asked) {
+  if (inherits(x, "twin_arms") || is.null(estimators[[asked$estimator]]$redraw)) return(FALSE)
+  if (!has_plain_logit(x$score) || !asked$normalise || !is.null(asked$quantiles) || !is.null(asked$by)) return(FALSE)
+  if (is_truncated(x) || !is.null(design_responses(x)) || !all(design_kept(x))) return(FALSE)
+  !any(vapply(blocks, function(block) anyNA(block$y), NA))
+}
+
+# Functions of a draw's weights that give its means, treated above control, a column per outcome; NULL where the design
+# or the model is of another kind. known: see quick_runner().
+redraw_difference <- function(x, blocks, asked, known) {
+  redraw <- weighing_of(x)$redraw
+  if (!is.null(redraw)) function(s) redraw(known$x, known$z, known$y, s, known$estimand, known$fit)
+}
+
+# Linear models of the same columns for all outcomes.
+redraw_augmented <- function(x, blocks, asked, known) {
+  by_score <- design_kind(x) == "raw" || !is.null(weighing_of(x)$redraw)
+  linear <- vapply(blocks, function(block) identical(outcome_family(asked, block), "gaussian"), NA)
+  if (!by_score || !all(linear) || !is.null(asked$products) || is.list(asked$model)) return(NULL)
+  study <- study_of(x)
+  columns <- cbind(terms_matrix(study, model_terms(study, asked$model, NULL)), known$y)
+  arms <- lapply(1:0, function(arm) {
+    rows <- which(known$z == arm)
+    list(rows = rows, columns = columns[rows, , drop = FALSE])
+  })
+  function(s) core_redraw_augmented(known, columns, arms, s)
 }
 
 has_plain_logit <- function(score) {
   identical(score$settings$source, "regression") && score$link == "logit" && length(score$aliased) == 0L
 }
 
-# A difference of normalised means for everybody.
+# Is it a normalised difference of means, for everybody?
 is_plain_difference <- function(asked) {
   estimators[[asked$estimator]]$plain && asked$normalise && is.null(asked$quantiles) && is.null(asked$by)
 }

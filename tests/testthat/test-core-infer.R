@@ -76,3 +76,21 @@ test_that("contrasts follow from the means by the delta method", {
   expect_named(core_contrasts(list(estimate = c(mean_treated = -1, mean_control = 2)))$estimate,
                c("mean_treated", "mean_control", "difference"))
 })
+
+test_that("covariances of level shares from sums are those of contributions unit by unit", {
+  withr::with_seed(5, {
+    n <- 200
+    code <- sample(4, n, TRUE)
+    z <- rbinom(n, 1, 0.4)
+    v <- runif(n, 0, 2) * (runif(n) > 0.1)
+    bay <- sample(20, n, TRUE)
+    coast <- 1L + (bay > 10)
+  })
+  influence <- vapply(1:4, function(k) {
+    drop(core_weighted_means(as.double(code == k), z, v)$influence() %*% c(1, -1))
+  }, numeric(n))
+  for (by in list(list(NULL, NULL), list(bay, NULL), list(bay, coast), list(NULL, coast))) {
+    own <- core_level_vcov(code, 4L, z, v, by[[1L]], by[[2L]])
+    expect_equal(own$vcov, core_vcov(influence, by[[1L]], by[[2L]], lonely = "centre")$vcov, ignore_attr = TRUE)
+  }
+})

@@ -24,7 +24,7 @@ test_that("the quick way for inverse weights gives the draws of the long one", {
   data <- many_crews(250, seed = 2)
   design <- weigh_units(score_units(study_of_many(data, weight = "s", outcome = c("income", "direct"))))
   quick <- measure_effect(design, c("income", "direct"), inference = "bootstrap", draws = 5)
-  expect_true(is_plain_inverse(design, list(list(y = 1)), list(estimator = "difference", normalise = TRUE)))
+  expect_true(is_plainly_drawn(design, list(list(y = 1)), list(estimator = "difference", normalise = TRUE)))
   by_hand <- vapply(1:5, function(k) {
     drawn <- data
     drawn$s <- data$s * core_draw_counts(250, k, 1)
@@ -34,6 +34,33 @@ test_that("the quick way for inverse weights gives the draws of the long one", {
   expect_equal(quick[["income"]]$draws[, "difference"], by_hand[1, ], tolerance = 1e-6, ignore_attr = TRUE)
   expect_equal(quick[["direct"]]$draws[, "difference"], by_hand[2, ], tolerance = 1e-6, ignore_attr = TRUE)
   expect_equal(vcov(quick)["income: difference", "direct: difference"], cov(by_hand[1, ], by_hand[2, ]), tolerance = 1e-5)
+})
+
+test_that("the quick way for the augmented estimator gives the draws of the long one", {
+  data <- many_crews(250, seed = 2)
+  data$months <- data$income^2
+  outcomes <- c("income", "months")
+  for (estimand in c("ATE", "ATT", "ATO")) {
+    framed <- function(data) frame_study(data, "joined", outcomes, ~ boat + past + port, estimand = estimand, weight = "s")
+    for (weighed in c(TRUE, FALSE)) {
+      make <- function(data) if (weighed) weigh_units(score_units(framed(data))) else score_units(framed(data))
+      design <- make(data)
+      measure <- function(...) measure_effect(design, outcomes, estimator = "augmented", inference = "bootstrap", draws = 4, ...)
+      quick <- measure(model = ~ boat + past)
+      long <- measure(model = list(income = ~ boat + past, months = ~ boat + past))
+      expect_equal(quick[["income"]]$draws, long[["income"]]$draws, tolerance = 1e-7, label = paste(estimand, weighed))
+      expect_equal(vcov(quick), vcov(long), tolerance = 1e-6)
+      # columns that repeat others, and shares, go the long way or agree with it
+      twice <- measure(model = ~ boat + past + I(2 * boat))
+      expect_equal(twice[["income"]]$draws, quick[["income"]]$draws, tolerance = 1e-6)
+    }
+  }
+  asked <- list(family = NULL, products = NULL, model = NULL)
+  known <- list(y = cbind(as.double(data$direct)), z = as.double(data$joined))
+  share <- list(list(x = design, outcome = "direct", shares = TRUE))
+  expect_null(redraw_augmented(design, share, asked, known))
+  entropy <- weigh_units(frame_study(data, "joined", outcomes, ~ boat + past), "entropy")
+  expect_null(redraw_augmented(entropy, list(list(x = entropy, outcome = "income", shares = FALSE)), asked, known))
 })
 
 test_that("bootstrap on pairs: drawn units are there as often as drawn, and matched anew", {
