@@ -181,16 +181,15 @@ describe_levels <- function(column, name, study, asked) {
   v <- sampling_weight(study)
   absent <- column_absent(column)
   in_arm <- function(arm) study$z == arm
-  share <- lapply(c(treated = 1L, control = 0L), function(arm) {
-    core_sums_by(v * in_arm(arm), code, count) / sum(v[in_arm(arm)])
-  })
+  share <- core_level_shares(core_level_totals(code, count, study$z, v))
+  sd <- sqrt(share * (1 - share))
   variance <- core_level_vcov(code, count, study$z, v, study$cluster, study$stratum)
   rows <- data.frame(
     covariate = name, level = column$levels, kind = "level", n_treated = tabulate(code[in_arm(1L)], count),
     n_control = tabulate(code[in_arm(0L)], count), missing_treated = sum(absent & in_arm(1L)),
-    missing_control = sum(absent & in_arm(0L)), mean_treated = share$treated, mean_control = share$control,
-    sd_treated = sqrt(share$treated * (1 - share$treated)), sd_control = sqrt(share$control * (1 - share$control)),
-    difference = share$treated - share$control, std.error = sqrt(diag(variance$vcov)), n = length(code)
+    missing_control = sum(absent & in_arm(0L)), mean_treated = share[, "treated"], mean_control = share[, "control"],
+    sd_treated = sd[, "treated"], sd_control = sd[, "control"],
+    difference = share[, "treated"] - share[, "control"], std.error = sqrt(diag(variance$vcov)), n = length(code)
   )
   if (asked$overall) {
     mean <- core_sums_by(v, code, count) / sum(v)

@@ -45,10 +45,10 @@ core_covariance_of <- function(products) {
 # weights. As core_vcov(), lonely strata from the grand mean.
 core_level_vcov <- function(code, levels, z, v, cluster = NULL, stratum = NULL) {
   n <- length(code)
+  totals <- core_level_totals(code, levels, z, v)
+  shares <- core_level_shares(totals)
   arms <- lapply(1:0, function(arm) {
-    own <- v * (z == arm)
-    total <- sum(own)
-    list(own = own, total = total, share = core_sums_by(own, code, levels) / total, sign = 2 * arm - 1)
+    list(own = v * (z == arm), total = sum(totals[, 2L - arm]), share = shares[, 2L - arm], sign = 2 * arm - 1)
   })
   if (is.null(cluster) && is.null(stratum)) {
     square <- Reduce(`+`, lapply(arms, function(arm) {

@@ -172,10 +172,8 @@ best_questions <- function(gains, all, depth) {
   twice <- right[cbind(rows, in_right)] + left[cbind(rows, in_left)]
   if (max(twice) <= best + slack) return(rule)
   pick <- which.max(twice)
-  next_ones <- c(in_right[pick], in_left[pick])
-  yes_yes <- gains[pick, next_ones[1L]]
-  no_yes <- rest[pick, next_ones[2L]]
-  list(first = pick, second = next_ones, treat = c(yes_yes, own[pick] - yes_yes, no_yes, all - own[pick] - no_yes) > 0)
+  rule <- list(first = pick, second = c(in_right[pick], in_left[pick]))
+  c(rule, list(treat = rule_leaves(gains, all, rule) > 0))
 }
 
 # 1 for those of `rows` whom the rule treats.

@@ -19,10 +19,10 @@ parts_by_columns <- function(g, ground) {
   predictor$estimate[predictor$aliased] <- NA
   average <- core_effects_among(matrix(1, length(g)), g, t, s)  # means of columns are estimated, too
   predictor$influence[, 1L] <- average$influence
-  each <- lapply(ground$columns, function(column) {
-    if (is_told_by_level(column)) return(level_effects(column, g, t, s))
-    core_effect_predictor(cbind(1, curve_basis(column, s * t)$of(column$values), column$flag), g, t, s)
-  })
+  each <- Map(function(column, basis) {
+    if (is.null(basis)) return(level_effects(column, g, t, s))
+    core_effect_predictor(cbind(1, basis$of(column$values), column$flag), g, t, s)
+  }, ground$columns, ground$bases)
   c(list(predictor = predictor), stats::setNames(each, paste("along", names(each))))
 }
 

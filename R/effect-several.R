@@ -50,13 +50,16 @@ tidy.twin_effects <- function(x, part = c("effects", "groups"), conf.level = x$l
   table
 }
 
+p_adjusted <- function(p, adjust) {
+  if (adjust == "none") p else stats::p.adjust(p, c(holm = "holm", bh = "BH")[[adjust]])
+}
+
 # For looking at all effects: one family per term, means are no tests.
 adjusted_p <- function(table, adjust) {
-  method <- c(holm = "holm", bh = "BH")[[adjust]]
   out <- rep(NA_real_, nrow(table))
   for (term in setdiff(unique(table$term), names(both_arms))) {
     rows <- table$term == term
-    out[rows] <- stats::p.adjust(table$p.value[rows], method)
+    out[rows] <- p_adjusted(table$p.value[rows], adjust)
   }
   out
 }

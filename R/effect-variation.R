@@ -175,6 +175,9 @@ vary_block <- function(block, asked, call) {
                  columns = lapply(asked$columns, column_rows, at = units$rows), cost = asked$costs[units$rows])
   ground$t <- core_target_weight(NULL, units$z, study$estimand)
   ground$questions <- rule_questions(ground)
+  ground$bases <- lapply(ground$columns, function(column) {  # NULL where levels are told
+    if (!is_told_by_level(column)) curve_basis(column, ground$s * ground$t)
+  })
   splits <- Map(function(fold, models, r) {
     v <- if (with_score) core_inverse_weight(models$score, units$z, study$estimand) else
       weights_to_target(units$w, ground)

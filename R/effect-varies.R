@@ -22,7 +22,7 @@ told_splits <- function(splits, ground, units, asked) {
   terms <- c("average", names(column_vectors(ground$columns)))
   levels <- Map(function(column, name) {
     part <- paste("along", name)
-    cbind(told_places(column, name, ground), with_band(at_places(column, of(early, part), ground), df, part))
+    cbind(told_places(column, name, ground), with_band(at_places(column, name, of(early, part), ground), df, part))
   }, ground$columns, names(ground$columns))
   groups <- of(late, "groups")
   calibration <- of(late, "calibration")
@@ -34,9 +34,9 @@ told_splits <- function(splits, ground, units, asked) {
   list(
     predictor = data.frame(term = terms, rows(predictor, df)),
     joint = slopes_test(predictor, df),
-    columns = do.call(rbind, unname(Map(function(column, name, rows) {
-      column_test(column, name, rows, early, of, df)
-    }, ground$columns, names(ground$columns), levels))),
+    columns = do.call(rbind, unname(Map(function(name, rows) {
+      column_test(is.null(ground$bases[[name]]), name, rows, of(early, paste("along", name)), df)
+    }, names(ground$columns), levels))),
     levels = do.call(rbind, unname(levels)),
     groups = data.frame(group = c(as.character(seq_len(asked$groups)), "last less first"), rows(groups, late_df)),
     calibration = foretelling_rows(data.frame(term = c("per_sd", "slope"), rows(calibration, late_df)), late_df),
@@ -80,27 +80,25 @@ uniform_quantile <- function(vcov, level, df, seed) {
 
 # Where the effect is told: column, level (text, NA along numbers), at (the number, NA for levels), share.
 told_places <- function(column, name, ground) {
+  basis <- ground$bases[[name]]
+  if (!is.null(basis)) return(data.frame(column = name, level = NA_character_, at = basis$at, share = NA_real_))
   mass <- ground$s * ground$t
-  if (!is_told_by_level(column)) {
-    return(data.frame(column = name, level = NA_character_, at = curve_basis(column, mass)$at, share = NA_real_))
-  }
   told <- level_codes(column)
   share <- vapply(seq_along(told$names), function(k) sum(mass[told$code %in% k]), 0) / sum(mass)
   data.frame(column = name, level = told$names, at = NA_real_, share = share)
 }
 
 # Effects there, from those of levels or the coefficients of the curve.
-at_places <- function(column, own, ground) {
-  if (is_told_by_level(column)) return(own)
-  basis <- curve_basis(column, ground$s * ground$t)
+at_places <- function(column, name, own, ground) {
+  basis <- ground$bases[[name]]
+  if (is.null(basis)) return(own)
   there <- cbind(1, basis$of(basis$at), if (!is.null(column$flag)) 0)
   list(estimate = drop(there %*% own$estimate), vcov = there %*% tcrossprod(own$vcov, there))
 }
 
 # Does the effect vary along the column? least, most: of the effects told.
-column_test <- function(column, name, rows, early, of, df) {
-  own <- of(early, paste("along", name))
-  test <- if (is_told_by_level(column)) {
+column_test <- function(by_level, name, rows, own, df) {
+  test <- if (by_level) {
     known <- !is.na(own$estimate)
     core_equality_test(own$estimate[known], own$vcov[known, known, drop = FALSE], df)
   } else {
@@ -142,10 +140,10 @@ new_variation <- function(x, found, asked) {
   }
   parts <- c("columns", "predictor", "levels", "groups", "calibration", "targeting", "values")
   tables <- lapply(stats::setNames(nm = parts), together)
-  tables$columns$p.adjusted <- variation_adjusted(tables$columns$p.value, asked$adjust)
+  tables$columns$p.adjusted <- p_adjusted(tables$columns$p.value, asked$adjust)
   tests <- data.frame(outcome = names(found), p_columns = vapply(found, function(one) one$joint[["p.value"]], 0),
                       p_prediction = vapply(found, function(one) one$calibration$p.value[1L], 0))
-  adjusted <- variation_adjusted(c(tests$p_columns, tests$p_prediction), asked$adjust)
+  adjusted <- p_adjusted(c(tests$p_columns, tests$p_prediction), asked$adjust)
   tests$adjusted_columns <- utils::head(adjusted, nrow(tests))
   tests$adjusted_prediction <- utils::tail(adjusted, nrow(tests))
   rownames(tests) <- NULL
@@ -158,10 +156,6 @@ new_variation <- function(x, found, asked) {
     repeats = asked$repeats, groups = asked$groups, learners = names(asked$chosen), costs = any(asked$costs != 0),
     budget = asked$budget, depth = asked$depth
   ), class = "twin_variation")
-}
-
-variation_adjusted <- function(p, adjust) {
-  if (adjust == "none") p else stats::p.adjust(p, c(holm = "holm", bh = "BH")[[adjust]])
 }
 
 #' @exportS3Method

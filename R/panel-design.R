@@ -35,11 +35,9 @@ with_design <- function(fields, design, call) {
   if (by_cohort) designs <- designs[order(unlist(cohorts))]
   check_one_estimand(designs, call)
   units <- length(fields$cohort)
-  weight <- unname(lapply(designs, function(part) core_sums_by(part$v, part$unit, units)))
-  inside <- Reduce(`|`, lapply(weight, `>`, 0))
-  own <- own_weights_of(designs, weight, fields, inside)
-  fields$s <- own[fields$unit]
-  fields$copies <- as.integer(inside)
+  weight <- weights_by_unit(designs, units)
+  fields$s <- own_weights_of(designs, weight, fields)[fields$unit]
+  fields$copies <- as.integer(in_some_design(weight))
   set <- if (!by_cohort) designs[[1L]]$set
   if (!is.null(set) && is_own_cluster(as.vector(fields$cluster))) {
     fields$cluster <- set_clusters(fields, designs[[1L]], units)
@@ -137,14 +135,21 @@ check_one_estimand <- function(designs, call) {
 
 # What averages over cohorts weigh a unit by: its weight in the design of its own cohort; comparison units by the first
 # design that has them.
-own_weights_of <- function(designs, weight, fields, inside) {
+own_weights_of <- function(designs, weight, fields) {
   out <- Reduce(function(known, more) ifelse(known > 0, known, more), weight)
   for (k in seq_along(designs)) {
     own <- fields$cohort %in% designs[[k]]$cohorts
     out[own] <- weight[[k]][own]
   }
-  out * inside
+  out * in_some_design(weight)
 }
+
+# Per design the weights of all units.
+weights_by_unit <- function(designs, units) {
+  unname(lapply(designs, function(part) core_sums_by(part$v, part$unit, units)))
+}
+
+in_some_design <- function(weight) Reduce(`|`, lapply(weight, `>`, 0))
 
 # Pairs and sets as clusters, called by their first unit; units outside any stand alone.
 set_clusters <- function(fields, part, units) {
@@ -159,15 +164,13 @@ are_sets <- function(cluster) identical(attr(cluster, "by"), "unit")
 
 # The panel on a draw of its units, with the designs made anew.
 redrawn_panel <- function(panel, counts, factor) {
-  units <- length(panel$cohort)
   designs <- lapply(panel$carried$designs, function(part) {
     part$v <- redrawn_weights(part$made, counts[part$unit], factor[part$unit])
     part["nuisance"] <- list(NULL)
     part
   })
-  weight <- lapply(designs, function(part) core_sums_by(part$v, part$unit, units))
-  own <- own_weights_of(designs, weight, panel, Reduce(`|`, lapply(weight, `>`, 0)))
-  amend(panel, s = own[panel$unit],
+  weight <- weights_by_unit(designs, length(panel$cohort))
+  amend(panel, s = own_weights_of(designs, weight, panel)[panel$unit],
         carried = list(designs = designs, by_cohort = panel$carried$by_cohort, weight = weight))
 }
 

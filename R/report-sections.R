@@ -176,12 +176,11 @@ variation_section <- function(parts) {
   if (length(parts$variations) == 0L) return(NULL)
   blocks <- Map(function(found, name) {
     pictures <- unlist(lapply(found$tests$outcome, function(outcome) {
-      lapply(c(columns = "by column", groups = "by predicted effect", targeting = "targeting"), function(what) {
-        view <- c("by column" = "columns", "by predicted effect" = "groups", targeting = "targeting")[[what]]
+      unname(Map(function(view, what) {
         figure_block(parts$figures, paste("variation", name, outcome, view),
                      plot(found, view = view, outcome = outcome) + ggplot2::labs(subtitle = NULL),
                      sprintf("Effects on %s %s: %s", outcome, what, name))
-      })
+      }, c("columns", "groups", "targeting"), c("by column", "by predicted effect", "targeting")))
     }), recursive = FALSE)
     all_blocks(heading_block(name), result_block(found), unname(pictures))
   }, parts$variations, names(parts$variations))
