@@ -55,6 +55,8 @@
 assess_balance <- function(x, limit = "standard", ratio_range = NULL,
                            reference = c("by_estimand", "treated", "control", "pooled", "all"), extra = character(),
                            custom = list(), by = NULL, tests = FALSE) {
+  if (is_imputed(x)) return(in_each_set(x, assess_balance, match.call()))
+  if (are_imputed(x)) return(in_each_set(side_by_side(x), assess_balance, match.call()))
   if (inherits(x, "twin_panel")) {
     if (!is.null(by)) abort_input("A panel's balance is told by cohort: leave out {.arg by}.")
     judged <- judged_panel(x)
@@ -86,7 +88,7 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
     design = if (is.null(judged)) paste(unique(vapply(designs, design_label, "")), collapse = "; ") else judged$label,
     estimand = study$estimand,
     totals = balance_totals(study, weights, rows, groups), by = by, tests = tests, study = wide, weights = weights,
-    several = length(designs) > 1L
+    several = length(designs) > 1L, imputed = NULL
   ))
   log_balance(balance, extra, by)
   balance
@@ -424,8 +426,8 @@ limit_rows <- function(limit, name, x) {
   do.call(rbind, lapply(judged_samples(x), function(sample) {
     rows <- sample_rows(x, sample)
     rows <- rows[!uncounted(rows) & !is.na(rows$smd), ]
-    ratio <- ifelse(is.na(rows$variance_ratio), 1, rows$variance_ratio)
-    passes <- abs(rows$smd) <= limit$smd & ratio >= limit$ratio[1L] & ratio <= limit$ratio[2L]
+    ratio <- ifelse(is.na(furthest_ratio(rows)), 1, furthest_ratio(rows))
+    passes <- abs(largest_smd(rows)) <= limit$smd & ratio >= limit$ratio[1L] & ratio <= limit$ratio[2L]
     data.frame(limits = name, sample = sample, smd = limit$smd, ratio_low = limit$ratio[1L],
                ratio_high = limit$ratio[2L], rows = nrow(rows), passing = sum(passes),
                failing = paste(row_name(rows$covariate, rows$level)[!passes], collapse = "; "))
@@ -463,11 +465,11 @@ glance_group <- function(x, group = NA) {
 glance_sample <- function(x, sample, group = NA) {
   rows <- sample_rows(x, sample, group)
   rows <- rows[!uncounted(rows), ]
-  worst <- which.max(abs(rows$smd))
+  worst <- which.max(abs(largest_smd(rows)))
   none <- length(worst) == 0L
   data.frame(
     sample = sample, rows = nrow(rows), passing = sum(rows$pass, na.rm = TRUE),
-    worst_smd = if (none) NA_real_ else abs(rows$smd[worst]),
+    worst_smd = if (none) NA_real_ else abs(largest_smd(rows)[worst]),
     worst_covariate = if (none) NA_character_ else row_name(rows$covariate[worst], rows$level[worst]),
     x$totals[x$totals$sample == sample & x$totals$group %in% group, c("ess_treated", "ess_control", "mahalanobis")],
     row.names = NULL

@@ -39,6 +39,7 @@
 #' @export
 describe_groups <- function(study, columns = NULL, summary = c("mean", "median", "by_skew"), by = NULL,
                             overall = FALSE, tests = FALSE) {
+  if (is_imputed(study)) return(in_each_set(study, describe_groups, match.call()))
   summary <- check_choice(summary, c("mean", "median", "by_skew"))
   check_flag(overall)
   check_flag(tests)
@@ -68,7 +69,7 @@ describe_groups <- function(study, columns = NULL, summary = c("mean", "median",
     treatment = first$roles$treatment, counts = c(treated = sum(first$z), control = sum(1L - first$z)),
     weighted = described_weights(samples), cluster = first$roles$cluster, stratum = first$roles$stratum,
     reference = reference_arm(first$estimand), by = if (length(samples) > 1L) attr(samples, "by") else by,
-    several = length(samples) > 1L, overall = overall, tests = tests,
+    several = length(samples) > 1L, overall = overall, tests = tests, imputed = NULL,
     sizes = lapply(samples, function(sample) c(sum(sample$study$z), sum(1L - sample$study$z)))
   ), class = "twin_groups")
 }

@@ -22,6 +22,7 @@
 #' plot(responses)
 #' @export
 assess_responses <- function(x, outcome = NULL, limit = 0.1) {
+  if (is_imputed(x)) return(in_each_set(x, assess_responses, match.call()))
   check_class(x, "twin_design", "weigh_responses")
   check_number(limit, min = 0, open = TRUE)
   if (is.null(x$responses)) {

@@ -22,6 +22,7 @@
 #' plot(calibration)
 #' @export
 assess_score <- function(x, groups = 10) {
+  if (is_imputed(x)) return(in_each_set(x, assess_score, match.call()))
   check_score(x, "assess_score", remote = TRUE)
   check_count(groups, min = 2, max = 1000)
   found <- if (is_remote(x)) remote_calibration(x, groups) else calibration_facts(x, groups)

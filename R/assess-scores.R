@@ -27,6 +27,8 @@
 #' @export
 compare_scores <- function(x, design = c("weights", "pairs", "strata"), settings = list(), limit = "standard",
                            ratio_range = NULL) {
+  if (is_imputed(x)) return(in_each_set(x, compare_scores, match.call()))
+  if (are_imputed(x)) return(in_each_set(side_by_side(x), compare_scores, match.call()))
   design <- check_choice(design, c("weights", "pairs", "strata"))
   if (is.data.frame(settings) || !is_named_list(settings)) abort_input("{.arg settings} must be a list with names.")
   balance_limits(limit, ratio_range)

@@ -132,6 +132,12 @@ contrasts_of <- function(x) UseMethod("contrasts_of")
 contrasts_of.default <- function(x) check_class(x, "twin_arms", "frame_arms", call = rlang::caller_env())
 
 #' @export
+contrasts_of.twin_imputed <- function(x) {
+  parts <- lapply(x$sets, contrasts_of)
+  lapply(stats::setNames(nm = names(parts[[1L]])), function(name) new_imputed(lapply(parts, `[[`, name)))
+}
+
+#' @export
 contrasts_of.twin_arms <- function(x) {
   if (!is.null(x$designs)) return(x$designs)
   if (!is.null(x$score)) {

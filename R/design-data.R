@@ -13,7 +13,8 @@
 #'   its pairs; with an `id` in the study also `treated_id` and `control_id`. `design_data()`: the study's data, a row
 #'   for each of theirs, with the columns `.score`, `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit has
 #'   none, and for the set of a unit that was matched in several. With pairs also `.partners`: who a unit was matched
-#'   to, by `id` or else by row, several divided by "; "; with frequency weights `.row`, the row of the data given.
+#'   to, by `id` or else by row, several divided by "; "; with frequency weights `.row`, the row of the data given. Of
+#'   imputed data: a matrix of weights with a column per data set, and tables one below the other with `.imputation`.
 #' @section Errors: `twin_error_input` when there are no pairs, or when the data already have one of these columns.
 #' @family design
 #' @examples
@@ -35,7 +36,15 @@ weights.twin_design <- function(object, full = FALSE, ...) {
 
 #' @rdname design_data
 #' @export
+weights.twin_imputed <- function(object, full = FALSE, ...) {
+  rlang::check_dots_empty()
+  vapply(object$sets, stats::weights, numeric(nrow(study_of(object)$data)), full = full)
+}
+
+#' @rdname design_data
+#' @export
 pairs_of <- function(design) {
+  if (is_imputed(design)) return(in_each_set(design, pairs_of, match.call()))
   if (inherits(design, "twin_remote_pairs")) {
     return(pairs_of(design$pairs)[c("set", "treated_id", "control_id", "distance", "weight")])
   }
@@ -58,6 +67,7 @@ pairs_of <- function(design) {
 #' @rdname design_data
 #' @export
 design_data <- function(design, outcome = TRUE) {
+  if (is_imputed(design)) return(in_each_set(design, design_data, match.call()))
   check_class(design, "twin_design", "score_units")
   check_flag(outcome)
   study <- design$study

@@ -56,6 +56,7 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
                         on = c("score", "probability", "mahalanobis", "diagonal", "metric"), covariates = NULL,
                         metric = NULL, exact = NULL, apart = NULL, caliper = NULL, caliper_unit = "sd", ratio = NULL,
                         spread = c("all", "within"), bins = NULL, tolerance = 0.1, seconds = 30) {
+  if (is_imputed(x)) return(in_each_set(x, group_units, match.call()))
   again <- given_arguments(match.call())
   check_design(x, remote = TRUE)
   check_undesigned(x, "group_units")

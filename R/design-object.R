@@ -29,6 +29,9 @@ new_design <- function(parent, step, kind = design_kind(parent), score = design_
 #' @exportS3Method
 study_of.twin_design <- function(x) x$study # nolint: object_name_linter. An S3 method.
 
+#' @exportS3Method
+over_sets.twin_design <- function(first, results) new_imputed(results) # nolint: object_name_linter. An S3 method.
+
 design_steps <- function(x) if (inherits(x, "twin_design")) x$steps else list()
 design_kind <- function(x) if (inherits(x, "twin_design")) x$kind else "raw"
 design_cautions <- function(x) if (inherits(x, c("twin_design", "twin_arms"))) x$cautions else character()

@@ -76,6 +76,7 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
                        replacement = FALSE, spread = c("all", "within"),
                        order = c("hardest", "easiest", "given", "shuffled", "closest_pair"),
                        ties = c("all", "first"), search = c("greedy", "optimal"), seed = NULL) {
+  if (is_imputed(x)) return(in_each_set(x, pair_units, match.call()))
   again <- given_arguments(match.call())
   check_design(x, remote = TRUE)
   check_undesigned(x, "pair_units")

@@ -33,6 +33,7 @@
 #' measure_effect(design, estimator = "augmented")
 #' @export
 weigh_responses <- function(x, outcome = NULL, model = NULL, each_arm = FALSE) {
+  if (is_imputed(x)) return(in_each_set(x, weigh_responses, match.call()))
   again <- given_arguments(match.call())
   check_design(x)
   check_flag(each_arm)

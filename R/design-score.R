@@ -72,6 +72,7 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
                         scale_model = NULL, select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71),
                         second_order = c("chosen", "all"), learners = NULL, folds = 5,
                         prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
+  if (is_imputed(x)) return(in_each_set(x, score_units, match.call()))
   again <- given_arguments(match.call())
   if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
   check_design(x, remote = TRUE)

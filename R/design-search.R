@@ -43,6 +43,7 @@
 search_metric <- function(x, covariates = NULL, score = NULL, goal = c("smd", "ks", "p_value"), exact = NULL,
                           caliper = NULL, caliper_unit = "sd", ratio = 1, replacement = TRUE, population = 100,
                           generations = 50, patience = 15, seed = 1) {
+  if (is_imputed(x)) return(in_each_set(x, search_metric, match.call()))
   again <- given_arguments(match.call())
   check_design(x)
   check_undesigned(x, "search_metric")

@@ -29,6 +29,7 @@
 #' tidy(design, part = "strata")
 #' @export
 stratify_units <- function(x, strata = 5, breaks_on = NULL) {
+  if (is_imputed(x)) return(in_each_set(x, stratify_units, match.call()))
   again <- given_arguments(match.call())
   check_score(x, "stratify_units", remote = TRUE)
   check_undesigned(x, "stratify_units")

@@ -31,6 +31,7 @@
 #' @export
 trim_units <- function(x, rule = c("least_variance", "common_support", "quantile", "range"), bounds = NULL,
                        rescore = FALSE) {
+  if (is_imputed(x)) return(in_each_set(x, trim_units, match.call()))
   again <- given_arguments(match.call())
   check_score(x, "trim_units", remote = TRUE)
   check_undesigned(x, "trim_units")

@@ -59,6 +59,7 @@
 #' @export
 weigh_units <- function(x, method = "inverse", moments = 1, interactions = NULL, tolerance = 0.02,
                         stabilise = FALSE, truncate = NULL, weight = NULL, response = NULL) {
+  if (is_imputed(x)) return(in_each_set(x, weigh_units, match.call()))
   again <- given_arguments(match.call())
   again$response <- NULL  # a step of its own
   if (inherits(x, "twin_arms")) {

@@ -100,6 +100,7 @@ check_comparable <- function(effects, term, call = rlang::caller_env()) {
       abort_input("Effects side by side must come from the same data and the same treated level.", call = call)
     }
   }
+  check_pooled_alike(effects, call)
   check_has_term(effects, term, call)
 }
 
@@ -149,7 +150,7 @@ compared_estimates <- function(x, effects = x$effects) {
   scaled <- interval_scale(estimate, 1, rep(term_scale(x$term), length(estimate)))
   joint <- joint * outer(scaled$spread, scaled$spread)
   estimate <- scaled$centre
-  list(estimate = estimate, vcov = joint, df = min(vapply(effects, function(effect) core_least_df(effect$df), 0)))
+  list(estimate = estimate, vcov = joint, df = least_df(effects))
 }
 
 # Rows of one effect over time have their own joint covariance.

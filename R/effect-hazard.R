@@ -55,6 +55,7 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
                            cluster = NULL, lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000,
                            seed = NULL) {
+  if (is_imputed(x)) return(in_each_set(x, measure_hazard, match.call()))
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_design(x)
   study <- study_of(x)

@@ -81,6 +81,7 @@ stop_lonely <- function(strata, study, of_units, call) {
 # terms: per effect the names of its terms.
 joint_vcov <- function(effects, terms) {
   if (inherits(effects[[1L]], "twin_remote_effect")) return(remote_joint_vcov(effects, terms))
+  if (is_pooled(effects[[1L]])) return(pooled_joint_vcov(effects, terms))
   of <- rep(seq_along(effects), lengths(terms))
   contributions <- do.call(cbind, Map(row_contributions, effects, terms))
   structures <- lapply(effects, row_structure)

@@ -170,6 +170,7 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
                            conditional = FALSE, cluster = NULL, adjust = c("none", "holm", "bh"), bands = FALSE,
                            lonely_stratum = c("stop", "centre"), estimand = NULL, level = 0.95, draws = 1000,
                            seed = NULL) {
+  if (is_imputed(x)) return(in_each_set(x, measure_effect, match.call()))
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_measured(x)
   study <- study_of(x)

@@ -25,6 +25,10 @@
 #' @export
 measure_model <- function(model, design, level = 0.95) {
   check_class(model, "lm", c("lm", "glm"))
+  if (is_imputed(design)) {
+    abort_unsupported(c("A fit is to one data set; this design is of several imputed ones.",
+                        i = "Fit it in each ({.code design[[1]]}, ...), or use {.fn measure_effect}, which pools."))
+  }
   check_design(design)
   check_level(level)
   study <- study_of(design)

@@ -50,6 +50,9 @@ tidy.twin_effects <- function(x, part = c("effects", "groups"), conf.level = x$l
   table
 }
 
+# Degrees of freedom that several effects can be read with together.
+least_df <- function(effects) min(vapply(effects, function(effect) core_least_df(effect$df), 0))
+
 p_adjusted <- function(p, adjust) {
   if (adjust == "none") p else stats::p.adjust(p, c(holm = "holm", bh = "BH")[[adjust]])
 }
@@ -69,7 +72,7 @@ adjusted_p <- function(table, adjust) {
 band_quantiles <- function(effects, asked, joint) {
   table <- do.call(rbind, lapply(effects, generics::tidy))
   if (is.null(joint)) joint <- joint_vcov(effects, lapply(effects, function(effect) names(effect$estimate)))
-  df <- min(vapply(effects, `[[`, 0, "df"))
+  df <- least_df(effects)
   terms <- setdiff(unique(table$term), names(both_arms))
   vapply(stats::setNames(nm = terms), function(term) {
     rows <- which(table$term == term)
@@ -95,7 +98,7 @@ group_differences <- function(x, level) {
   rows <- lapply(effect_families(x), function(at) {
     joint <- differences_vcov(x, at)
     estimate <- vapply(x$effects[at], function(effect) effect$estimate[["difference"]], 0)
-    df <- min(vapply(x$effects[at], `[[`, 0, "df"))
+    df <- least_df(x$effects[at])
     groups <- x$labels$group[at]
     se <- sqrt(diag(joint)[-1L] + joint[1L, 1L] - 2 * joint[1L, -1L])
     contrast_rows(data.frame(x$labels[at[-1L], setdiff(names(x$labels), c("group", "outcome")), drop = FALSE],

@@ -62,6 +62,7 @@
 measure_variation <- function(x, columns = NULL, outcome = NULL, learners = NULL, model = NULL, folds = 5,
                               repeats = 1, groups = 5, depth = 2, costs = 0, budget = 1,
                               adjust = c("holm", "bh", "none"), cluster = NULL, level = 0.95, seed = 1) {
+  if (is_imputed(x)) return(in_each_set(x, measure_variation, match.call()))
   call <- rlang::current_env()
   check_varying_design(x, call)
   study <- study_of(x)

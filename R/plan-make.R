@@ -57,7 +57,7 @@ plan_designs <- function(plan, study) {
         }
         design <- do.call(design_verbs()[[step$verb]], c(list(design), settings))
       }
-      check_class(design, c("twin_design", "twin_arms"), "score_units", "design", NULL)
+      check_class(design, c("twin_design", "twin_arms", "twin_imputed"), "score_units", "design", NULL)
       design
     })
   })

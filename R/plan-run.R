@@ -28,9 +28,11 @@ run_plan <- function(path, out, strict) {
   variations <- plan_variations(plan, study, designs)
   for (name in names(variations)) writeLines(c(paste0(name, ":"), format(variations[[name]]), ""))
   probes <- plan_probe_results(plan, effects)
-  for (name in names(probes)) writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
-  parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, plan_groups(plan, study_of(study)))
-  parts[c("powers", "variations")] <- list(powers, variations)
+  for (name in names(probes)) {
+    writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
+  }
+  parts <- report_parts(study_of(study), designs, effects, probes, truth, balances,
+                        plan_groups(plan, if (is_imputed(study)) study else study_of(study)), powers, variations)
   deliver(out, function(draft) write_results(draft, parts, plan),
           paste0(".csv and .tex; beside them figures, ", if (!is.null(parts$weights)) "weights, ", "logbook"))
 }
@@ -148,6 +150,7 @@ say_study <- function(study) {
                        count_text(study_sizes(study)[["treated"]]), study$levels[["treated"]],
                        count_text(study_sizes(study)[["control"]]),
                        study$levels[["control"]], study$estimand),
+               if (!is.null(study$imputed)) paste("imputed:", imputed_text(study$imputed)),
                paste("missing:", missing_text(study)), if (is_remote(study)) remote_line(study)) |>
                strwrap(80, exdent = 2))
 }

@@ -11,6 +11,7 @@ answer_step <- function(plan, step, kept) {
   }
   kept$study <- study$value
   found <- if (is_panel_plan(plan)) panel_step_parts(plan, step, study, kept) else step_parts(plan, step, study, kept)
+  found$parts <- parts_of_first_set(found$parts)
   view <- plan_step_views(plan)[[step]]
   section <- view$section(found$parts)
   html <- as.character(htmltools::tagList(lapply(section$blocks, html_block)))
@@ -24,6 +25,16 @@ answer_step <- function(plan, step, kept) {
        sets = if (step == "assumptions") plain_sets(found$parts$assumed$sets),
        cuts = if (step == "score") scores_in_hundredths(found$parts$scored),
        seal = seal_sentence(summary(logbook(study$value))), log = log)
+}
+
+# Of imputed data the page shows what has no pooled form as it is in the first data set, as reports do.
+parts_of_first_set <- function(parts) {
+  parts$ranges <- set_ranges(c(parts$probes, parts$powers, parts$variations))
+  parts$study <- first_set(parts$study)
+  for (name in intersect(c("designs", "probes", "powers", "variations"), names(parts))) {
+    parts[[name]] <- lapply(parts[[name]], first_set)
+  }
+  parts
 }
 
 # Sorts what was made from what failed: list(add: function(made) giving the values, told: function() giving notes and
@@ -59,7 +70,7 @@ step_parts <- function(plan, step, study, kept) {
   if (step != "designs") sorter$forget()
   parts$designs <- two_arm_designs(designs)
   if (step == "score") {
-    parts$scored <- Find(function(design) !is.null(design$score), parts$designs)
+    parts$scored <- Find(function(design) !is.null(design$score), lapply(parts$designs, first_set))
   } else {
     parts$balances <- sorter$add(made_each(kept, "balance", parts$designs, function(design) {
       plan_balances(plan, list(one = design))$one
@@ -129,8 +140,8 @@ made_study <- function(plan, kept) {
     key <- data_key(plan)
     book <- kept$books[[key]]
     if (!is.null(book)) return(share_logbook(study, book))
-    resume_logbook(study, kept$log)
-    kept$books[[key]] <- study$logbook
+    resume_logbook(study_of(study), kept$log)
+    kept$books[[key]] <- study_of(study)$logbook
     study
   })
 }
@@ -311,8 +322,7 @@ whole_parts <- function(plan, study, kept) {
   found <- step_parts(plan, "report", study, kept)$parts
   drop_figures(found$figures)
   parts <- report_parts(study_of(study$value), found$designs, found$effects, found$probes, unlist(plan$report$truth),
-                        found$balances, plan_groups(plan, study$value))
-  parts[c("powers", "variations")] <- found[c("powers", "variations")]
+                        found$balances, plan_groups(plan, study$value), found$powers, found$variations)
   parts
 }
 

@@ -138,8 +138,18 @@ remeasure_without <- function(effect, name) {
 # Such effects for every covariate, on workers, with progress.
 effects_without <- function(effect, title = "Leaving out covariates") {
   if (is_contrast_of_arms(design_of(effect))) return(NULL)
+  if (is_pooled(effect)) return(pooled_without(effect, title))
   names <- names(study_of(effect)$columns)
   stats::setNames(run_pieces(title, names, function(name) effect_without(effect, name)), names)
+}
+
+# The same within each of several imputed data sets, pooled.
+pooled_without <- function(effect, title) {
+  own <- lapply(sets_of(effect), effects_without, title)
+  lapply(stats::setNames(nm = names(own[[1L]])), function(name) {
+    parts <- lapply(own, `[[`, name)
+    if (!any(vapply(parts, is.null, NA))) pool_effects(parts)
+  })
 }
 
 # A row per covariate that could be left out, by row_of(the effect without it, its name); the greatest in `by` first.

@@ -34,6 +34,7 @@
 #' probe_placebo(measure_did(panel), dates = 1:2)
 #' @export
 probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level = x$level) {
+  if (is_pooled(x)) return(in_each_set(x, probe_placebo, match.call()))
   check_effect(x)
   refuse_remote(study_of(x))
   if (length(c(outcomes, groups, dates)) == 0L) {
@@ -170,7 +171,7 @@ placebo_test <- function(effects, rows) {
   if (any(vapply(effects, `[[`, NA, "reuse")) && length(effects) > 1L) {
     return(c(statistic = NA_real_, df = length(effects), p.value = NA_real_))
   }
-  core_zero_test(rows$estimate, vcov, min(vapply(effects, `[[`, 0, "df")))
+  core_zero_test(rows$estimate, vcov, least_df(effects))
 }
 
 # What each cluster, matched set or unit adds to an estimate, named by it.

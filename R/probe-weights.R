@@ -41,6 +41,7 @@
 #' probe_weights(effect, lambda = c(1, 1.5, 2, 3), draws = 50)
 #' @export
 probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, level = 0.95, draws = 1000, seed = 1) {
+  if (is_pooled(x)) return(in_each_set(x, probe_weights, match.call()))
   check_designed_effect(x, remote = TRUE)
   check_numbers(lambda, "numbers from 1 to a million", 1, 1e6, advice = "Lambda 1 means no hidden bias; 2 that the
                 odds of treatment may be off by twice.")

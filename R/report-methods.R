@@ -44,7 +44,7 @@ told_classes <- c(
   twin_effect = "measure_effect", twin_effects = "measure_effect", twin_comparison = "compare_effects",
   twin_balance = "assess_balance", twin_probe = "probe_effect", twin_trends = "assess_trends",
   twin_decomposition = "decompose_did", twin_power = "assess_power", twin_dids = "measure_did",
-  twin_variation = "measure_variation"
+  twin_variation = "measure_variation", twin_imputed = "frame_study", twin_by_imputation = "assess_power"
 )
 
 # What was done, sorted: study or panel, designs, balances, effects, several (sets of effects), probes, powers, trends,
@@ -52,6 +52,7 @@ told_classes <- c(
 told_of <- function(x, call = rlang::caller_env()) {
   given <- if (is_plain_list(x)) x else list(x)
   for (part in given) check_class(part, names(told_classes), told_classes, "x", call)
+  given <- lapply(given, first_set)
   of <- function(class) unname(Filter(function(part) inherits(part, class), given))
   within <- lapply(c(of("twin_comparison"), of("twin_dids")), function(part) unclass(part)$effects)
   effects <- c(of("twin_effect"), unlist(within, recursive = FALSE))
@@ -140,7 +141,17 @@ cite_papers <- function(text, cite) {
 study_paragraphs <- function(told) {
   list(data_sentences(told$study), c(score_sentences(told), balance_words(told)),
        c(effect_words(told), several_words(told)), variation_words(told), probe_sentences(told),
-       process_sentences(told))
+       c(of_first_words(told), process_sentences(told)))
+}
+
+# Of imputed data, what has no pooled form is told as it is in the first data set.
+of_first_words <- function(told) {
+  imputed <- told$study$imputed
+  if (is.null(imputed) || imputed$of == 1L) return(NULL)
+  single <- c(if (length(told$variations) > 0L) "who gains", if (length(told$probes) > 0L) "hidden bias",
+              if (length(told$powers) > 0L) "power")
+  if (length(single) == 0L) return(NULL)
+  sprintf("What is said of %s is worked out in single data sets, and told here for the first.", and_list(single))
 }
 
 # How it was asked who gains, and what was found.
@@ -169,8 +180,21 @@ data_sentences <- function(study) {
                                                                                            study$stratum)),
     sprintf("Covariates were %s%s.", and_list(names(study$columns)), if (is.null(study$by_graph)) "" else
       sprintf(": by the causal graph drawn beforehand, %s", study$by_graph)),
-    missing_words(study)
+    imputed_words(study), missing_words(study)
   )
+}
+
+# Of data that were completed before they came here.
+imputed_words <- function(study) {
+  imputed <- study$imputed
+  if (is.null(imputed)) return(NULL)
+  if (imputed$of == 1L) return("Missing values had been imputed once; errors take the imputed values as known.")
+  sprintf(paste("Missing values had been imputed in %d completed data sets%s; scores, weights and pairs were made",
+                "within each, and effects pooled by Rubin's rules%s with the degrees of freedom of Barnard and",
+                "Rubin%s."),
+          imputed$of, if (length(imputed$counts) == 0L) "" else
+            sprintf(" (%s)", paste(names(imputed$counts), count_text(imputed$counts), collapse = ", ")),
+          cited("rubin1987"), cited("barnard1999"))
 }
 
 missing_words <- function(study) {

@@ -20,6 +20,10 @@ question_rows <- function(study) {
     Control = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["control"]],
                       count_text(study_sizes(study)[["control"]])),
     Outcome = outcome_text(study), Covariates = covariate_text(study), Missing = missing_text(study),
+    Imputed = if (!is.null(study$imputed)) {
+      paste0(imputed_text(study$imputed), "; balance and effects are over all of them, scores, weights and whatever ",
+             "else is shown those of the first")
+    },
     Weight = study$roles$weight, Cluster = if (!is.null(study$cluster)) group_text(study$roles$cluster, study$cluster),
     Stratum = if (!is.null(study$stratum)) group_text(study$roles$stratum, study$stratum),
     "Left out" = dropped_text(study), Rows = if (is_remote(study)) remote_line(study)
@@ -90,7 +94,7 @@ balance_section <- function(parts) {
 balances_figure <- function(parts) {
   names <- names(parts$balances)
   limits <- parts$balances[[1L]]$limits
-  together <- if (length(names) > 1L) {
+  together <- if (length(names) > 1L && is.null(parts$study$imputed)) {
     tryCatch(assess_balance(parts$designs, limits$smd, limits$ratio), twin_error = function(e) NULL)
   }
   pictures <- if (is.null(together)) parts$balances else list(all = together)
@@ -164,7 +168,7 @@ power_section <- function(parts) {
   blocks <- Map(function(power, name) {
     table <- result_block(power)
     table$caption <- paste(name, table$caption, sep = ": ")
-    all_blocks(table, fold_block(paste("Power curve:", name),
+    all_blocks(table, range_block(parts, name), fold_block(paste("Power curve:", name),
                                  figure_block(parts$figures, paste("power", name),
                                               plot(power) + ggplot2::labs(subtitle = NULL, caption = NULL),
                                               paste("Chance to find an effect by its size:", name), height = 4)))
@@ -182,9 +186,16 @@ variation_section <- function(parts) {
                      sprintf("Effects on %s %s: %s", outcome, what, name))
       }, c("columns", "groups", "targeting"), c("by column", "by predicted effect", "targeting")))
     }), recursive = FALSE)
-    all_blocks(heading_block(name), result_block(found), unname(pictures))
+    all_blocks(heading_block(name), result_block(found), range_block(parts, name), unname(pictures))
   }, parts$variations, names(parts$variations))
   new_section("variation", "Who gains", unname(blocks))
+}
+
+# How a result runs over imputed data sets; NULL where there is one alone.
+range_block <- function(parts, name) {
+  table <- parts$ranges[[name]]
+  if (!is.null(table)) table_block(table, sprintf("%s over %s", name, plural(parts$study$imputed$of,
+                                                                            "imputed data set")))
 }
 
 effects_section <- function(parts) {
@@ -298,7 +309,7 @@ probe_blocks <- function(parts, probe, name) {
     text_block(probe_verdict(probe)), text_block(probe_entry(probe)$reading, tone = "soft"),
     figure_block(parts$figures, paste("probe", name), plot(probe), paste("Sensitivity to hidden bias:", name),
                  height = 4.6),
-    fold_block("Numbers", result_block(probe, note = FALSE)),
+    range_block(parts, name), fold_block("Numbers", result_block(probe, note = FALSE)),
     if (!is.null(further$table) && nrow(further$table) > 0L) {
       fold_block(further$title, table_block(further$table, further$title))
     }

@@ -51,7 +51,7 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     abort_input(c("{.arg title} must be one text in quotes.", x = "It is {describe_value(title)}."))
   }
   only <- check_choice(only, c("all", "bias"))
-  check_class(study, c("twin_study", "twin_arms", "twin_panel"), c("frame_study", "frame_panel"))
+  check_class(study, c("twin_study", "twin_arms", "twin_imputed", "twin_panel"), c("frame_study", "frame_panel"))
   if (inherits(study, "twin_panel")) {
     parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
     check_parts(powers, "twin_power", "assess_power", "powers", rlang::current_env())
@@ -64,13 +64,13 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     if (!is.null(c(trends, decomposition, composition))) {
       abort_input("{.arg trends}, {.arg decomposition} and {.arg composition} belong to the report of a panel.")
     }
-    study <- study_of(study)
+    groups <- describe_groups(if (is_imputed(study)) study else study_of(study))
     designs <- checked_designs(designs, effects, probes, powers)
     check_truth(truth, effects)
     balances <- report_balances(designs, balances, limit, ratio_range, missing(limit) && missing(ratio_range))
-    parts <- report_parts(study, designs, effects, probes, truth, balances, describe_groups(study))
-    check_parts(variations, "twin_variation", "measure_variation", "variations", rlang::current_env())
-    parts[c("powers", "variations")] <- list(powers, variations)
+    check_parts(variations, c("twin_variation", "twin_by_imputation"), "measure_variation", "variations",
+                rlang::current_env())
+    parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, groups, powers, variations)
   }
   check_headline(headline, parts$effects)
   check_report_name(file)
@@ -81,10 +81,10 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
 }
 
 checked_designs <- function(designs, effects, probes, powers, call = rlang::caller_env()) {
-  check_parts(designs, c("twin_design", "twin_arms"), "score_units", "designs", call)
+  check_parts(designs, c("twin_design", "twin_arms", "twin_imputed"), "score_units", "designs", call)
   check_parts(effects, c("twin_effect", "twin_effects"), "measure_effect", "effects", call)
-  check_parts(probes, "twin_probe", "probe_pairs", "probes", call)
-  check_parts(powers, "twin_power", "assess_power", "powers", call)
+  check_parts(probes, c("twin_probe", "twin_by_imputation"), "probe_pairs", "probes", call)
+  check_parts(powers, c("twin_power", "twin_by_imputation"), "assess_power", "powers", call)
   two_arm_designs(designs)
 }
 
@@ -160,22 +160,39 @@ bias_question <- function(parts) {
     new_section("question", "Question", terms_block(question_rows(parts$study)))
 }
 
-# Everything the sections show, worked out once.
-report_parts <- function(study, designs, effects, probes, truth, balances, groups) {
+# Everything the sections show, worked out once. Of imputed data, what has no pooled form is shown as it is in the first
+# data set, with its ranges over all of them: a table by name of probe, power or variation.
+report_parts <- function(study, designs, effects, probes, truth, balances, groups, powers = list(),
+                         variations = list()) {
+  ranges <- set_ranges(c(probes, powers, variations))
+  in_all <- function(has) Filter(function(design) has(first_set(design)), designs)
+  of_first <- lapply(designs, first_set)
   list(
-    study = study, designs = designs, effects = effects, probes = probes, outcomes = effect_outcomes(effects),
+    study = study, designs = of_first, effects = effects, probes = lapply(probes, first_set),
+    powers = lapply(powers, first_set), variations = lapply(variations, first_set), ranges = ranges,
+    outcomes = effect_outcomes(effects),
     balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
-    scored = Find(function(design) !is.null(design$score), designs),
-    weighted = Filter(has_weights, designs),
-    responding = Filter(function(design) !is.null(design$responses), designs),
-    paired = Filter(has_pairs, designs), weights = design_weights(study, designs)
+    scored = Find(function(design) !is.null(design$score), of_first),
+    weighted = in_all(has_weights), responding = in_all(function(design) !is.null(design$responses)),
+    paired = in_all(has_pairs), weights = design_weights(study, designs)
   )
+}
+
+# results: by name; those that data sets have each their own of.
+set_ranges <- function(results) {
+  lapply(Filter(function(x) inherits(x, "twin_by_imputation"), results), range_table)
 }
 
 # One row per row of the data: its number, the id if there is one, and each design's weight and set. NULL for a table in
 # a database.
 design_weights <- function(study, designs) {
   if (is_remote(study)) return(NULL)
+  if (any(vapply(designs, is_imputed, NA))) {
+    tables <- lapply(stats::setNames(nm = names(sets_of(designs[[1L]]))), function(set) {
+      design_weights(study, lapply(designs, function(design) sets_of(design)[[set]]))
+    })
+    return(over_sets(tables[[1L]], tables))
+  }
   out <- data.frame(row = seq_len(nrow(study$data)))
   if (!is.null(study$roles$id)) out[[study$roles$id]] <- study$data[[study$roles$id]]
   for (name in names(designs)) {
@@ -189,7 +206,7 @@ design_weights <- function(study, designs) {
 # The two-arm designs behind a named list, those of several arms one by one.
 two_arm_designs <- function(designs) {
   unlist(lapply(stats::setNames(nm = names(designs)), function(name) {
-    if (!inherits(designs[[name]], "twin_arms")) return(stats::setNames(list(designs[[name]]), name))
+    if (!inherits(first_set(designs[[name]]), "twin_arms")) return(stats::setNames(list(designs[[name]]), name))
     own <- contrasts_of(designs[[name]])
     stats::setNames(own, paste(name, names(own), sep = ": "))
   }) |> unname(), recursive = FALSE)

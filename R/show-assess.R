@@ -42,10 +42,11 @@ verdict_texts <- function(x) {
 ratio_text <- function(rows, limit) {
   rows <- rows[fails_by_ratio(rows, limit), ]
   if (nrow(rows) == 0L) return("")
-  worst <- which.max(abs(log(rows$variance_ratio)))
+  ratio <- furthest_ratio(rows)
+  worst <- which.max(abs(log(ratio)))
   sprintf("%s by the variance ratio alone, %s (%s). ", if (nrow(rows) == 1L) "1 row fails" else
     paste(nrow(rows), "rows fail"), row_name(rows$covariate[worst], rows$level[worst]),
-    number_text(rows$variance_ratio[worst]))
+    number_text(ratio[worst]))
 }
 
 # By which limits a design fails, and in which rows; NULL where all pass. The limits are those of the balance.
@@ -55,12 +56,12 @@ missed_limits <- function(x, name) {
     failed <- rows[!is.na(rows$pass) & !rows$pass, ]
     if (nrow(failed) == 0L) return(NA_character_)
     by_ratio <- fails_by_ratio(failed, x$limits$smd)
-    failed <- failed[order(by_ratio, -abs(failed$smd)), ]
+    failed <- failed[order(by_ratio, -abs(largest_smd(failed))), ]
     by_ratio <- fails_by_ratio(failed, x$limits$smd)
-    size <- vapply(abs(failed$smd), beyond_text, "", limit = x$limits$smd)
+    size <- vapply(abs(largest_smd(failed)), beyond_text, "", limit = x$limits$smd)
     listing <- sprintf("%s (%s %s)", row_name(failed$covariate, failed$level),
                        ifelse(by_ratio, "variance ratio", "|SMD|"),
-                       ifelse(by_ratio, number_text(failed$variance_ratio), size))
+                       ifelse(by_ratio, number_text(furthest_ratio(failed)), size))
     more <- length(listing) - 3L
     sprintf("%s is not balanced by its limits (|SMD| at most %s, variance ratio %s to %s): %s%s.",
             if (x$several) sample else name, format(x$limits$smd), format(x$limits$ratio[1L]),
@@ -71,7 +72,7 @@ missed_limits <- function(x, name) {
   if (length(texts) == 0L) NULL else paste(texts, collapse = " ")
 }
 
-fails_by_ratio <- function(rows, limit) !is.na(rows$pass) & !rows$pass & abs(rows$smd) <= limit
+fails_by_ratio <- function(rows, limit) !is.na(rows$pass) & !rows$pass & abs(largest_smd(rows)) <= limit
 
 # Levels that only one arm has: no design can balance them while their units are in.
 uncounted_text <- function(rows) {
@@ -98,6 +99,7 @@ balance_table <- function(x, number = column_text) {
   for (sample in setdiff(judged, "before")) {
     table[[if (x$several) sample else "SMD now"]] <- number(rows[[sample]]$smd)
   }
+  if (!is.null(x$imputed) && !x$several) table$worst <- number(last$smd_worst)
   if (x$tests) table$p <- p_text(last$p.value)
   if (!x$several) {
     table$ratio <- number(last$variance_ratio)
@@ -115,6 +117,9 @@ balance_note <- function(x) {
   paste0(
     if (!x$several) sprintf("Means and shares %s. ", if (identical(judged, "before")) "before any design" else
       "after the design"),
+    if (!is.null(x$imputed)) sprintf("Means over %s; %sa row passes when it does in each. ",
+                                     plural(x$imputed, "imputed data set"),
+                                     if (x$several) "" else "worst: the largest SMD in any of them; "),
     sprintf("SMD: treated minus control, divided by the %s before the design. ", reference_text(x$reference)),
     sprintf("A row passes when |SMD| is at most %s and the variance ratio lies in %s to %s%s.", format(x$limits$smd),
             format(x$limits$ratio[1L]), format(x$limits$ratio[2L]), if (x$several) ", in every design" else ""),
@@ -179,15 +184,26 @@ plot_differences <- function(x) {
       x = .data$from, xend = .data$to, y = .data$row, yend = .data$row)) +
     ggplot2::geom_point(ggplot2::aes(fill = .data$sample, shape = .data$sample), size = 2.8, stroke = 0.9,
                         colour = twin_colours[["treated"]]) +
-    sample_scales(x) +
+    worst_marks(x, rows) + sample_scales(x) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(c(0.02, 0.05)), limits = c(0, NA)) +
     ggplot2::labs(
       x = "absolute standardized mean difference", y = NULL,
       title = if (x$several) "Balance of the designs" else paste("Balance of", x$design),
       subtitle = paste0("The shaded band is the limit of ", format(x$limits$smd), "; ",
-                        passing_text(x), ".")
+                        passing_text(x), ".", if (!is.null(x$imputed)) sprintf(
+                          " Bars: the worst of %s.", plural(x$imputed, "imputed data set")))
     ) +
     group_facets(x) + twin_look() + ggplot2::theme(axis.text.y = row_names_size(rows$row, nlevels(rows$part)))
+}
+
+# Where imputed data sets differ, the worst of them after the design, as a bar at the end of a line.
+worst_marks <- function(x, rows) {
+  if (is.null(x$imputed)) return(NULL)
+  judged <- rows[rows$sample %in% judged_samples(x), ]
+  place <- ggplot2::aes(x = .data$size, xend = abs(.data$smd_worst), y = .data$row, yend = .data$row)
+  list(ggplot2::geom_segment(place, judged, colour = twin_colours[["treated"]], linewidth = 0.7),
+       ggplot2::geom_point(ggplot2::aes(x = abs(.data$smd_worst), y = .data$row), judged, shape = 124, size = 4,
+                           colour = twin_colours[["treated"]]))
 }
 
 # What each row of a table is about, all units first.

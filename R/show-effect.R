@@ -194,7 +194,7 @@ plot.twin_effect <- function(x, ...) {
 format.twin_effects <- function(x, ...) {
   table <- fit_table(several_table(x), c("p", "Control", "Treated", "Reference", "Arm"))
   c(wrap_lines(several_title(x)), "", table_lines(table, left = length(x$labels)), "", wrap_lines(several_sentences(x)),
-    wrap_lines(paste0("Standard errors: ", several_inference(x), ".")),
+    wrap_lines(paste0("Standard errors: ", several_inference(x), ".")), wrap_lines(pooled_range_sentence(x$effects)),
     wrap_lines(several_balance(x)), wrap_lines(seal_sentence(summary(logbook(x)))))
 }
 
@@ -261,7 +261,7 @@ several_sentences <- function(x) {
   vapply(effect_families(x), function(at) {
     effects <- x$effects[at]
     estimate <- vapply(effects, function(effect) effect$estimate[["difference"]], 0)
-    test <- core_equality_test(estimate, differences_vcov(x, at), min(vapply(effects, `[[`, 0, "df")))
+    test <- core_equality_test(estimate, differences_vcov(x, at), least_df(effects))
     where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "group")])
     df <- as.integer(test[["df"]])
     sprintf("%sAre the groups' effects the same? Joint test: p %s (%d degree%s of freedom).",
@@ -401,6 +401,7 @@ comparison_sentences <- function(x) {
   c(
     if (length(estimands) > 1L) "The effects speak of different populations; see the estimand of each.",
     partial_populations(x),
+    pooled_range_sentence(x$effects),
     unbalanced_sentence(x$effects),
     agreement_sentence(x),
     if (!is.null(x$truth)) truth_sentence(x, table)

@@ -99,7 +99,10 @@ check_exported <- function(x, layout, call = rlang::caller_env()) {
                twin_trends = "assess_trends", twin_power = "assess_power", twin_decomposition = "decompose_did",
                twin_variation = "measure_variation", twin_checklist = "checklist", twin_dids = "measure_did",
                twin_composition = "assess_composition")
-  if (layout == "rows") return(check_class(x, names(made_by), made_by, "x", call))
+  if (layout == "rows") {
+    if (inherits(x, "twin_by_imputation") && inherits(x[[1L]], names(made_by))) return(invisible(x))
+    return(check_class(x, names(made_by), made_by, "x", call))
+  }
   if (is_plain_list(x)) check_parts(x, c("twin_effect", "twin_effects"), "measure_effect", "x", call) else
     check_class(x, c("twin_effect", "twin_effects", "twin_comparison", "twin_balance"),
                 c("measure_effect", "compare_effects", "assess_balance"), "x", call)

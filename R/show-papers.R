@@ -9,6 +9,11 @@ new_paper <- function(author, year, title, journal = NULL, volume = NULL, number
 }
 
 papers <- list(
+  rubin1987 = new_paper("Donald B. Rubin", 1987, "Multiple Imputation for Nonresponse in Surveys",
+                        doi = "10.1002/9780470316696", publisher = "Wiley"),
+  barnard1999 = new_paper(
+    "John Barnard and Donald B. Rubin", 1999, "Small-sample degrees of freedom with multiple imputation", "Biometrika",
+    86, 4, "948--955", "10.1093/biomet/86.4.948"),
   rosenbaum1983 = new_paper(
     "Paul R. Rosenbaum and Donald B. Rubin", 1983, paste(
       "The central role of the propensity score in observational studies for causal effects"), "Biometrika", 70, 1,
@@ -246,7 +251,7 @@ references <- function(x) {
                twin_comparison = "compare_effects", twin_trends = "assess_trends",
                twin_decomposition = "decompose_did", twin_probe = "probe_effect", twin_dids = "measure_did",
                twin_variation = "measure_variation")
-  parts <- if (is_plain_list(x)) x else list(x)
+  parts <- lapply(if (is_plain_list(x)) x else list(x), first_set)
   for (part in parts) check_class(part, names(made_by), made_by, "x")
   structure(list(keys = sorted_keys(unlist(lapply(parts, papers_of)))), class = "twin_references")
 }
@@ -305,7 +310,7 @@ effect_papers <- function(x) {
     if (x$reuse) {
       c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(design_score(design))) "abadie2016")
     },
-    if (!is.null(x$sets)) "abadie2022",
+    if (!is.null(x$sets)) "abadie2022", if (is_pooled(x)) c("rubin1987", "barnard1999"),
     if (identical(asked$inference, "bootstrap") && !is.null(x$study$stratum)) "rao1988"
   )
 }

@@ -189,6 +189,8 @@ groups_note <- function(x) {
     "Numeric rows: mean (sd)", if (medians) " or median [quartiles]", "; other rows: units (share). Difference is ",
     "treated minus control", if (medians) ", of means", ", of shares in percentage points (pp). SMD divides it by the ",
     reference_words[[x$reference]], ".",
+    if (!is.null(x$imputed)) sprintf(" Means over %s; standard errors of differences are pooled.",
+                                     plural(x$imputed, "imputed data set")),
     c(none = "", sampling = " Means and shares use the sampling weight; counts do not.",
       design = paste(" Means and shares use each design's weights, counts do not; SMD is by the sd before the design,",
                      "and standard errors take the weights as given."))[[x$weighted]],

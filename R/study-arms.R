@@ -6,9 +6,9 @@
 #' [measure_effect()].
 #'
 #' @param data,outcome,covariates,... As in [frame_study()]; `...` takes its `estimand`, `weight`, `frequency`,
-#'   `cluster`, `stratum`, `id`, `subset`, `missing` and `event`. For three arms or more the estimands mean: `"ATE"`
-#'   everybody, `"ATT"` those in the arm compared, `"ATC"` those in the reference, `"ATO"` weight 1 / sum(1 / e),
-#'   `"ATM"` weight min(e).
+#'   `cluster`, `stratum`, `id`, `subset`, `missing`, `event` and `imputation`. For three arms or more the estimands
+#'   mean: `"ATE"` everybody, `"ATT"` those in the arm compared, `"ATC"` those in the reference, `"ATO"` weight 1 /
+#'   sum(1 / e), `"ATM"` weight min(e).
 #' @param treatment Name of the treatment column.
 #' @param reference The value of `treatment` that every other is compared with.
 #' @return A `twin_arms`. [contrasts_of()] gives a two-arm [study][frame_study] for each arm against the reference.
@@ -26,6 +26,12 @@
 #' @export
 frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   call <- rlang::current_env()
+  more <- list(...)
+  if (are_several_sets(data, more$imputation)) {
+    asked <- c(list(data = data, treatment = treatment, outcome = outcome, covariates = covariates,
+                    reference = reference), more)
+    return(frame_imputed(frame_arms, asked, call))
+  }
   check_units(data, call)
   check_string(treatment)
   check_columns(treatment, data)

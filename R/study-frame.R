@@ -7,7 +7,8 @@
 #' Strings, logicals, factors, ordered factors, dates and labelled columns are used as they are; the model matrix is
 #' the package's job. Every difference in this package is treated minus control.
 #'
-#' @param data A data frame with one row per unit.
+#' @param data A data frame with one row per unit; or several imputed ones, as a list of data frames or below each other
+#'   (see `imputation`).
 #' @param treatment Name of the treatment column, which must hold two values.
 #' @param outcome Name of the outcome column, or several names. Numbers, TRUE/FALSE, or two values; see `event`.
 #' @param covariates What may confound: column names, or a one-sided formula such as
@@ -46,16 +47,30 @@
 #'   too.
 #' @param categories Columns whose numbers are codes of categories: their names, or a list of labels named by column,
 #'   such as `list(fuel = c("1" = "wood", "2" = "coal"))`.
+#' @param imputation For imputed data that stand below each other: name of the column that says which completed data set
+#'   a row belongs to. The rows before imputation, if they stand there as number 0, are left out.
 #' @param ... Nothing: an argument that is not known is refused with the nearest name; instruments and cut-offs are out
 #'   of scope (`twin_error_unsupported`).
-#' @return A `twin_study`. Rows are those of `data`, all of them (with `frequency`: one per unit, in the order of
-#'   `data`): [weights()][weights.twin_design] of a design made from it has one entry per row, 0 for rows that are not
-#'   in the study. With `frequency`, `id`s of units that shared a row get a number.
+#' @return A `twin_study` (of imputed data a `twin_imputed` of them). Rows are those of `data`, all of them (with
+#'   `frequency`: one per unit, in the order of `data`): [weights()][weights.twin_design] of a design made from it has
+#'   one entry per row, 0 for rows that are not in the study. With `frequency`, `id`s of units that shared a row get a
+#'   number.
+#' @section Imputed data: With several completed data sets every verb runs within each of them: scores, pairs and
+#'   weights are made anew in each, [assess_balance()] shows the mean and the worst of them, and [measure_effect()]
+#'   pools (Rubin 1987; degrees of freedom of Barnard & Rubin 1999) and says which share of the information is missing;
+#'   `tidy(effect, part = "pooling")` takes the error apart. What has no pooled form (overlap, weights, power, probes,
+#'   who gains) is given for each data set, with the range over them; `x[[2]]` is that of the second. Treatment,
+#'   clusters, strata and weights are the same in all. The logbook is that of the first.
 #' @section Errors: `twin_error_input` for unknown columns (the nearest name is suggested), a treatment without two
 #'   values, an arm with fewer than 2 units, roles that clash, constant or empty covariates, bad weights or counts,
 #'   duplicate ids. Rows whose treatment is missing are left out with the warning `twin_warning_dropped`;
 #'   `twin_warning_stray_text` tells of text that is nearly all numbers or dates, and so becomes a factor of many
-#'   levels.
+#'   levels. Imputed data sets that differ in rows, treatment, clusters, strata or weights are an error
+#'   (`twin_error_input`, fields `rows` or `column`).
+#' @references Barnard, J., Rubin, D. B. (1999). Small-sample degrees of freedom with multiple imputation. Biometrika
+#'   86. \doi{10.1093/biomet/86.4.948}
+#'
+#'   Rubin, D. B. (1987). Multiple Imputation for Nonresponse in Surveys. Wiley. \doi{10.1002/9780470316696}
 #' @family question
 #' @examples
 #' frame_study(crews, treatment = "joined", outcome = "income",
@@ -65,13 +80,15 @@ frame_study <- function(data, treatment, outcome, covariates = NULL,
                         estimand = "ATT", treated = NULL, weight = NULL, frequency = NULL, cluster = NULL,
                         stratum = NULL, id = NULL, subset = NULL, missing = c("flag", "drop", "stop"), event = NULL,
                         missing_outcome = c("keep", "drop"), graph = NULL, logged = NULL, unknown = NULL,
-                        categories = NULL, ...) {
+                        categories = NULL, imputation = NULL, ...) {
   call <- rlang::current_env()
   check_no_more(...names(), ...length(), setdiff(names(formals()), "..."), call)
   estimand <- check_choice(estimand, names(estimands))
   missing <- check_choice(missing, c("flag", "drop", "stop"))
   missing_outcome <- check_choice(missing_outcome, c("keep", "drop"))
-  if (inherits(data, "twin_remote")) return(frame_remote(mget(setdiff(names(formals()), "...")), call))
+  asked <- mget(setdiff(names(formals()), "..."))
+  if (are_several_sets(data, imputation)) return(frame_imputed(frame_study, asked, call))
+  if (inherits(data, "twin_remote")) return(frame_remote(asked, call))
   check_units(data, call)
   attr(data, "class") <- "data.frame"  # data.table and tibble index differently; columns are not copied
   roles <- list(treatment = treatment, outcome = outcome, weight = weight, cluster = cluster, stratum = stratum,

@@ -17,7 +17,7 @@ run_alone <- function(name) {
 test_that("there is an article for every stage, and Methods", {
   expect_setequal(tools::file_path_sans_ext(basename(articles())), c(
     "before-the-outcome", "weighting", "matching", "effects", "difference-in-differences", "hidden-bias", "methods", "paper",
-    "other-habits", "database", "desk"
+    "other-habits", "database", "desk", "imputed"
   ))
 })
 
@@ -50,6 +50,14 @@ test_that("weighting: the designs hold the truth", {
 test_that("matching: pairs are balanced and plotted", {
   made <- run_alone("matching")
   expect_lt(glance(assess_balance(made$pairs))$worst_smd, 0.1)
+})
+
+test_that("imputed: the pooled interval holds the truth", {
+  skip_if_not_installed("mice")
+  made <- run_alone("imputed")
+  expect_s3_class(made$study, "twin_imputed")
+  limits <- confint(made$effect)["difference", ]
+  expect_true(limits[1] < 8.68 && 8.68 < limits[2])
 })
 
 test_that("effects: groups and durations are measured", {
