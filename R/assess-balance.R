@@ -57,6 +57,8 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
                            custom = list(), by = NULL, tests = FALSE) {
   if (is_imputed(x)) return(in_each_set(x, assess_balance, match.call()))
   if (are_imputed(x)) return(in_each_set(side_by_side(x), assess_balance, match.call()))
+  if (is_course(x)) return(course_balance(x, limit, names(match.call())[-1L]))
+  if (are_doses(x)) return(dose_balance(x, limit, names(match.call())[-1L]))
   if (inherits(x, "twin_panel")) {
     if (!is.null(by)) abort_input("A panel's balance is told by cohort: leave out {.arg by}.")
     judged <- judged_panel(x)
@@ -295,13 +297,6 @@ balance_tests <- function(study, v) {
     c(statistic = t, p.value = 2 * stats::pt(-abs(t), variance$clusters - 1))
   })
   as.data.frame(do.call(rbind, results))
-}
-
-# The rows of a column as numeric vectors, in the order of the balance table.
-column_indicators <- function(column) {
-  own <- if (column$kind == "factor") lapply(seq_along(column$levels), function(k) as.double(column$values == k))
-         else list(column$values)
-  c(own, if (!is.null(column$flag)) list(column$flag))
 }
 
 # What these rows are called.

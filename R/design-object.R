@@ -32,9 +32,12 @@ study_of.twin_design <- function(x) x$study # nolint: object_name_linter. An S3 
 #' @exportS3Method
 over_sets.twin_design <- function(first, results) new_imputed(results) # nolint: object_name_linter. An S3 method.
 
+# What has a recipe and cautions of its own without being a design of two arms.
+other_questions <- c("twin_arms", "twin_dose", "twin_course")
+
 design_steps <- function(x) if (inherits(x, "twin_design")) x$steps else list()
 design_kind <- function(x) if (inherits(x, "twin_design")) x$kind else "raw"
-design_cautions <- function(x) if (inherits(x, c("twin_design", "twin_arms"))) x$cautions else character()
+design_cautions <- function(x) if (inherits(x, c("twin_design", other_questions))) x$cautions else character()
 design_metric <- function(x) if (inherits(x, "twin_design")) x$metric
 design_score <- function(x) if (inherits(x, "twin_design")) x$score
 
@@ -72,7 +75,7 @@ alters_sample <- function(x) {
 
 # How a design was made, for running it anew: a list of list(verb, arguments). Not part of `steps`, whose hash says
 # whether two designs are the same.
-design_recipe <- function(x) if (inherits(x, c("twin_design", "twin_arms"))) x$recipe else list()
+design_recipe <- function(x) if (inherits(x, c("twin_design", other_questions))) x$recipe else list()
 
 # The arguments that a verb was given, but for x.
 given_arguments <- function(call, env = rlang::caller_env()) {
@@ -151,6 +154,16 @@ design_label <- function(x) {
 # remote: can the verb work on a table in a database?
 check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env(), remote = FALSE) {
   if (!remote) refuse_remote(x, call)
+  if (is_course(x)) {
+    abort_unsupported(c("{.arg {arg}} is of treatment over time.",
+                        i = "For it there are {.fn score_units}, {.fn weigh_units}, {.fn assess_balance} and
+                             {.fn measure_course}."), call = call)
+  }
+  if (is_dose(x)) {
+    abort_unsupported(c("{.arg {arg}} is of a dose, which has no arms.",
+                        i = "For doses there are {.fn score_units}, {.fn weigh_units}, {.fn assess_balance} and
+                             {.fn measure_response}."), call = call)
+  }
   if (inherits(x, "twin_arms")) {
     abort_input(c("{.arg {arg}} must have two arms.", i = "Take them one at a time from {.fn contrasts_of}."),
                 call = call)

@@ -44,6 +44,12 @@
 #' @param seed For learners: a whole number, default 1; the same seed gives the same score whatever the number of
 #'   workers. The session's random stream is left as it was. Folds run in parallel under `future::plan()`.
 #' @param score Name of a numeric column of scores, each above 0 and below 1.
+#' @param density For a dose of [frame_dose()], of which a density takes the score's place: `"normal"` (default) about a
+#'   linear mean, `"splines"` for a mean in natural splines of the numeric columns, `"kernel"` for a kernel density of
+#'   the residuals. A dose of two values gets a logit.
+#' @param pooled,lags For treatment over time of [frame_course()]: one logit for all periods, with an intercept for each
+#'   (default `TRUE`), or one for each period; and how many periods back changing columns and treatment are in it,
+#'   default 1, beside those of the period itself (the treatment before always is).
 #' @return A `twin_design` with a score: fitted probabilities, the linear score (link scale; log odds for learners and
 #'   columns). `tidy()` gives one row per coefficient (`term`, `estimate`, `std.error`, `statistic`, `p.value`);
 #'   `tidy(x, part = "steps")` the ladder (`step`, `term`, `kind`, `df`, `statistic`, `loglik`, `added`);
@@ -71,9 +77,15 @@
 score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", "heteroskedastic_probit"),
                         scale_model = NULL, select = c("none", "ladder"), thresholds = c(linear = 1, second = 2.71),
                         second_order = c("chosen", "all"), learners = NULL, folds = 5,
-                        prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL) {
+                        prediction = c("out_of_fold", "refitted"), seed = NULL, score = NULL,
+                        density = c("normal", "splines", "kernel"), pooled = TRUE, lags = 1) {
   if (is_imputed(x)) return(in_each_set(x, score_units, match.call()))
   again <- given_arguments(match.call())
+  if (is_dose(x)) {
+    density <- check_choice(density, c("normal", "splines", "kernel"))
+    return(remember(score_dose(x, model, density, names(match.call())[-1L]), x, "score", again))
+  }
+  if (is_course(x)) return(remember(score_course(x, pooled, lags, names(match.call())[-1L]), x, "score", again))
   if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
   check_design(x, remote = TRUE)
   check_undesigned(x, "score_units")

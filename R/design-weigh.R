@@ -18,6 +18,10 @@
 #' @param x A `twin_design` with a score; for `"entropy"`, `"balancing_score"`, `"stable"` and own weights a
 #'   `twin_study` will do.
 #'   A scored `twin_arms` of [frame_arms()] gets inverse weights; only `truncate` can be chosen then.
+#'   A `twin_dose` of [frame_dose()] gets inverse weights, the density of the dose over that given the covariates, or
+#'   `"entropy"` weights, the closest to equal ones under which no covariate is correlated with the dose.
+#'   A scored `twin_course` of [frame_course()] gets stabilised weights that run over its periods: the chance of each
+#'   treatment given the one before over that given all of the past, multiplied up, times the same of staying.
 #' @param method `"inverse"` (default), `"entropy"`, `"balancing_score"`, `"stable"`, or `"own"` (said by `weight`).
 #' @param moments For `"entropy"` and `"stable"`: 1 (default; means), 2 (also squares of numeric columns) or 3 (also
 #'   cubes).
@@ -62,6 +66,14 @@ weigh_units <- function(x, method = "inverse", moments = 1, interactions = NULL,
   if (is_imputed(x)) return(in_each_set(x, weigh_units, match.call()))
   again <- given_arguments(match.call())
   again$response <- NULL  # a step of its own
+  if (is_dose(x)) {
+    given <- setdiff(names(match.call())[-1L], if (is.null(response)) "response")
+    return(remember(weigh_dose(x, given, method, moments, truncate), x, "weigh", again))
+  }
+  if (is_course(x)) {
+    given <- setdiff(names(match.call())[-1L], if (is.null(response)) "response")
+    return(remember(weigh_course(x, given, truncate), x, "weigh", again))
+  }
   if (inherits(x, "twin_arms")) {
     given <- setdiff(names(match.call())[-1L], if (is.null(response)) "response")
     return(remember(weigh_arms(x, given, method, truncate), x, "weigh", again))

@@ -423,7 +423,7 @@ add_probe_form <- function(plan) {
 beyond_page <- list(
   study = c(reference = "several arms", stratum = "survey strata", frequency = "rows that stand for several units",
             event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
-            imputation = "imputed data sets",
+            imputation = "imputed data sets", dose = "a dose", changing = "treatment over time",
             logged = "outcomes in logs"),
   panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several"),
   composition = c(comparison = "whether who is met changes with treatment"),

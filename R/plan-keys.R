@@ -12,13 +12,15 @@ plan_keys <- function() {
     decompose = arguments(decompose_did, "panel"),
     did = c("design", arguments(measure_did, "panel"), arguments(summarise_did, c("x", "level", "seed"))),
     panel_report = c("title", "truth", "headline", arguments(assess_balance, c("x", "custom", "by"))),
-    study = c(arguments(frame_study, "..."), "reference", reading_keys()),
+    study = c(arguments(frame_study, "..."), "reference", "dose", "time", "unit", "changing", reading_keys()),
     score = arguments(score_units, "x"), trim = arguments(trim_units, "x"), pair = arguments(pair_units, "x"),
     group = arguments(group_units, "x"), search = arguments(search_metric, "x"),
     stratify = arguments(stratify_units, "x"), weigh = arguments(weigh_units, "x"),
     respond = arguments(weigh_responses, "x"),
     effect = c("design", "measure", arguments(measure_effect, "x")),
     hazard = c("design", "measure", arguments(measure_hazard, "x")),
+    response = c("design", "measure", arguments(measure_response, "x")),
+    course = c("design", "measure", arguments(measure_course, "x")),
     power = c("design", arguments(assess_power, "x")), variation = c("design", arguments(measure_variation, "x")),
     probes = lapply(probes, function(probe) {
       c("probe", "effect", if (probe$bare) "estimate", arguments(verb_of_probe(probe), "x"))
@@ -34,4 +36,6 @@ baseline_framing <- function() c("covariates", "estimand", "missing", "stratum",
 # How the data are read; a plan never trusts a file.
 reading_keys <- function() setdiff(names(formals(read_units)), c("path", "trusted"))
 
-plan_measures <- function() list(effect = measure_effect, hazard = measure_hazard)
+plan_measures <- function() {
+  list(effect = measure_effect, hazard = measure_hazard, response = measure_response, course = measure_course)
+}

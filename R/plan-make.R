@@ -1,12 +1,23 @@
 # What a plan asks for, made by the verbs: study, designs, balances, effects, probes, powers.
 
 plan_study <- function(plan) {
+  if (!is.null(plan$study$dose)) return(plan_other(plan, frame_dose, c("dose", "outcome", "covariates")))
+  if (!is.null(plan$study$unit)) return(plan_other(plan, frame_course, c("treatment", "outcome", "time", "unit")))
   settings <- plan_data(plan, "study", c("treatment", "outcome", if (is.null(plan$study$graph)) "covariates"))
   at_place(plan, "study", {
     if (!is.null(settings$graph)) settings$graph <- plan_graph(plan, settings$graph)
     if (is.null(settings$reference)) settings["reference"] <- NULL
     do.call(if (is.null(settings$reference)) frame_study else frame_arms, settings)
   })
+}
+
+# A study of a dose or of treatment over time.
+plan_other <- function(plan, frame, needed) {
+  settings <- plan_data(plan, "study", needed)
+  for (key in intersect(names(settings), c("changing", if (identical(frame, frame_course)) "covariates"))) {
+    settings[[key]] <- unlist(settings[[key]])
+  }
+  at_place(plan, "study", do.call(frame, settings))
 }
 
 # The settings of `study:` or `panel:` with the data read, and formulas and conditions for text. needed: keys that must
@@ -57,7 +68,8 @@ plan_designs <- function(plan, study) {
         }
         design <- do.call(design_verbs()[[step$verb]], c(list(design), settings))
       }
-      check_class(design, c("twin_design", "twin_arms", "twin_imputed"), "score_units", "design", NULL)
+      check_class(design, c("twin_design", "twin_arms", "twin_imputed", "twin_dose", "twin_course"), "score_units",
+                  "design", NULL)
       design
     })
   })

@@ -44,6 +44,7 @@ reference_parts <- function() {
   c(
     list(
       study = part("the question; first part of a plan", keys$study, frame_study = frame_study, frame_arms = frame_arms,
+                   frame_dose = frame_dose, frame_course = frame_course,
                    read_units = read_units),
       panel = part("the question over time, in place of study:", keys$panel, frame_panel = frame_panel,
                    read_units = read_units),
@@ -55,6 +56,10 @@ reference_parts <- function() {
       effect = part("an effect, by name under effects:", keys$effect, measure_effect = measure_effect),
       variation = part("who gains, by name under variation:", keys$variation, measure_variation = measure_variation),
       hazard = part("an effect with {measure: hazard}", keys$hazard, measure_hazard = measure_hazard),
+      response = part("an effect along a dose, with {measure: response}", keys$response,
+                      measure_response = measure_response),
+      course = part("an effect of histories of treatment, with {measure: course}", keys$course,
+                    measure_course = measure_course),
       composition = part("whether who is met changes with treatment, of a panel", keys$composition,
                          assess_composition = assess_composition),
       trends = part("the time before treatment, of a panel", keys$trends, assess_trends = assess_trends),
@@ -78,7 +83,8 @@ step_abouts <- c(score = "the propensity score", trim = "units that are left out
 
 # Keys that are a plan's own.
 own_keys <- c(
-  design = "Name of a design under designs:; the raw study without.", measure = "effect (default) or hazard.",
+  design = "Name of a design under designs:; the raw study without.",
+  measure = "effect (default), hazard, response or course.",
   probe = "Which probe.", effect = "Name of an effect under effects:.", estimate = "A number in place of an effect.",
   data = "The file of the data, beside the plan; or a table in a database, {connect: sqlite, file: , table: }.",
   groups = "Settings of the first table.",

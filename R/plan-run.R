@@ -6,6 +6,7 @@ run_plan <- function(path, out, strict) {
   check_out(out)
   if (is_panel_plan(plan)) return(run_panel_plan(plan, out, strict))
   study <- plan_study(plan)
+  if (is_other_question(study)) return(run_other_plan(plan, study, out, strict))
   resume_logbook(study_of(study), previous_entries(out))
   say_study(study_of(study))
   made <- plan_designs(plan, study)
@@ -45,6 +46,7 @@ describe_plan <- function(plan) {
   }
   study <- plan_study(plan)
   print(study)
+  if (is_other_question(study)) return(0L)
   writeLines("")
   print(plan_groups(plan, study))
   0L
@@ -175,7 +177,10 @@ say_effects <- function(effects, truth) {
 }
 
 unbalanced <- function(balances) {
-  names(balances)[!vapply(balances, function(balance) summary(balance)$balanced, NA)]
+  names(balances)[!vapply(balances, function(balance) {
+    facts <- generics::glance(balance)
+    if (inherits(balance, "twin_balance")) summary(balance)$balanced else all(facts$passing == facts$rows)
+  }, NA)]
 }
 
 message_lines <- function(condition, in_plan) {
@@ -189,7 +194,9 @@ message_lines <- function(condition, in_plan) {
 plan_words <- function(text) {
   keys <- c(stats::setNames(names(plan_verbs), plan_verbs), frame_study = "study", frame_panel = "panel",
             measure_effect = "effects", measure_did = "effects", assess_trends = "trends", decompose_did = "decompose",
-            assess_power = "power", assess_composition = "composition", measure_variation = "variation")
+            assess_power = "power", assess_composition = "composition", measure_variation = "variation",
+            frame_dose = "study",
+            frame_course = "study", measure_response = "effects", measure_course = "effects")
   for (verb in names(keys)) {
     text <- gsub(sprintf("`%s()`", verb), sprintf("`%s`", keys[[verb]]), text, fixed = TRUE)
     text <- gsub(sprintf("`%s\\((x, |)([^`]*)\\)`", verb), sprintf("`%s: {\\2}`", keys[[verb]]), text, perl = TRUE)

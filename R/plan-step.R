@@ -136,7 +136,7 @@ made_study <- function(plan, kept) {
   file <- question$data
   stamp <- if (rlang::is_string(file)) file.info(beside_plan(plan, file))[c("size", "mtime")]
   made_once(kept, list("study", question, stamp), function() {
-    study <- if (is_panel_plan(plan)) plan_panel(plan) else plan_study(plan)
+    study <- if (is_panel_plan(plan)) plan_panel(plan) else check_page_question(plan_study(plan))
     key <- data_key(plan)
     book <- kept$books[[key]]
     if (!is.null(book)) return(share_logbook(study, book))

@@ -143,6 +143,21 @@ effects_without <- function(effect, title = "Leaving out covariates") {
   stats::setNames(run_pieces(title, names, function(name) effect_without(effect, name)), names)
 }
 
+# A response to a dose without each covariate: weights made and curve measured as if it had not been measured.
+responses_without <- function(x, title = "Leaving out covariates") {
+  names <- names(study_of(x)$columns)
+  if (length(names) < 2L) return(NULL)
+  stats::setNames(run_pieces(title, names, function(name) {
+    tryCatch({
+      asked <- x$source$asked
+      base <- study_without(amend(study_of(x), logbook = NULL), name)
+      again <- replay(new_dose(base, x$source$x$d, list()), recipe_without(design_recipe(x$source$x), name))
+      asked$model <- argument_without(asked$model, name)
+      suppressWarnings(respond_to_dose(again, open_outcome(base, asked$outcome, "probe_ratio"), asked, NULL))
+    }, twin_error = function(e) NULL)
+  }), names)
+}
+
 # The same within each of several imputed data sets, pooled.
 pooled_without <- function(effect, title) {
   own <- lapply(sets_of(effect), effects_without, title)

@@ -39,8 +39,8 @@ probe_ratio <- function(x, low = NULL, high = NULL,
   scale_given <- !missing(scale)
   scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
   measured <- list(estimate = x, low = low, high = high, scale = scale)
-  if (inherits(x, c("twin_effect", "twin_effects"))) {
-    check_designed_effect(x, remote = TRUE)
+  if (inherits(x, c("twin_effect", "twin_effects", "twin_response"))) {
+    if (!inherits(x, "twin_response")) check_designed_effect(x, remote = TRUE)
     if (scale_given || !is.null(low) || !is.null(high)) {
       abort_input("{.arg low}, {.arg high} and {.arg scale} come from the effect; leave them out.")
     }
@@ -51,10 +51,11 @@ probe_ratio <- function(x, low = NULL, high = NULL,
     abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {measured$scale}}.")
   }
   rows <- ratio_rows(measured, rare)
-  others <- if (yardstick && inherits(x, "twin_effect") && !is_remote(study_of(x))) ratio_covariates(x, rows, rare)
+  others <- if (yardstick && inherits(x, "twin_response")) ratio_covariates(x, rows, rare, responses_without(x)) else
+    if (yardstick && inherits(x, "twin_effect") && !is_remote(study_of(x))) ratio_covariates(x, rows, rare)
   log_probed(x, "ratio")
   new_probe("ratio", rows, c(measured[c("scale", "low", "high")], list(rare = rare, outcome = if (inherits(
-    x, "twin_effect")) x$outcome)), list(covariates = others))
+    x, c("twin_effect", "twin_response"))) x$outcome)), list(covariates = others))
 }
 
 # What leaving out each covariate does to the risk ratio and its limit.
@@ -87,6 +88,7 @@ ratio_row <- function(quantity, value, scale, rare) {
 }
 
 effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
+  if (inherits(effect, "twin_response")) return(response_on_ratio_scale(effect, call))
   table <- generics::tidy(effect)
   if (inherits(effect, "twin_hazard")) {
     row <- table[table$term == "hazard_ratio", ]
@@ -100,6 +102,16 @@ effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
   if (unit == 0) abort_input("The outcome {.val {effect$outcome}} does not vary.", call = call)
   list(scale = if (effect$shares) "risk_ratio" else "mean_difference", estimate = row$estimate / unit,
        low = row$conf.low / unit, high = row$conf.high / unit)
+}
+
+# The first contrast of doses, in standard deviations of the outcome.
+response_on_ratio_scale <- function(x, call) {
+  row <- x$contrasts[1L, ]
+  if (!is.finite(x$outcome_sd) || x$outcome_sd == 0) {
+    abort_input("The outcome {.val {x$outcome}} does not vary.", call = call)
+  }
+  list(scale = "mean_difference", estimate = row$estimate / x$outcome_sd, low = row$conf.low / x$outcome_sd,
+       high = row$conf.high / x$outcome_sd)
 }
 
 check_ratio_numbers <- function(x, low, high, scale, call = rlang::caller_env()) {

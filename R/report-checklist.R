@@ -20,7 +20,8 @@
 checklist <- function(x) structure(list(rows = checklist_rows(told_of(x))), class = "twin_checklist")
 
 checklist_rows <- function(told) {
-  items <- if (is.null(told$panel)) study_items(told) else panel_items(told)
+  items <- if (!is.null(told$question)) other_items(told) else if (is.null(told$panel)) study_items(told) else
+    panel_items(told)
   rows <- do.call(rbind, lapply(items, function(item) {
     data.frame(question = item$question, answer = if (item$done) item$answer else "Not done.", where = item$where,
                done = item$done)

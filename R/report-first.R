@@ -1,6 +1,7 @@
 # The first screen of a report: what was asked, what was found, and five verdicts on how carefully.
 
 report_first <- function(parts) {
+  if (!is.null(parts$question)) return(other_first(parts))
   effect <- headline_effect(parts)
   list(question = question_sentence(parts), answer = if (!is.null(effect)) answer_sentence(effect),
        rule = headline_rule(parts), figure = first_figure(parts), verdicts = report_verdicts(parts))
@@ -171,7 +172,7 @@ agreement_verdict <- function(parts) {
 # All probes on one scale where there is one for the headline's outcome, or else the first there is.
 bias_verdict <- function(parts) {
   if (length(parts$probes) == 0L) return(new_verdict("Hidden bias", "not probed", "no probe was run"))
-  outcome <- headline_effect(parts)$outcome
+  outcome <- if (!is.null(parts$headline)) parts$effects[[parts$headline]]$outcome
   own <- Filter(function(probe) is.null(outcome) || identical(probed_outcome(probe), outcome), parts$probes)
   probe <- (if (length(own) > 0L) own else parts$probes)[[1L]]
   all <- Find(function(probe) inherits(probe, "twin_probe_effect"), own)

@@ -28,7 +28,8 @@ methods_text <- function(x, cite = c("words", "pandoc", "latex")) {
 }
 
 methods_words <- function(told, cite = "words") {
-  paragraphs <- if (is.null(told$panel)) study_paragraphs(told) else panel_paragraphs(told)
+  paragraphs <- if (!is.null(told$question)) other_paragraphs(told) else
+    if (is.null(told$panel)) study_paragraphs(told) else panel_paragraphs(told)
   paragraphs <- vapply(paragraphs, function(sentences) {
     sentences <- unlist(sentences)
     paste(sentences[nzchar(sentences)], collapse = " ")
@@ -51,8 +52,10 @@ told_classes <- c(
 # decomposition, and headline, the effect that leads.
 told_of <- function(x, call = rlang::caller_env()) {
   given <- if (is_plain_list(x)) x else list(x)
-  for (part in given) check_class(part, names(told_classes), told_classes, "x", call)
+  known <- c(told_classes, other_classes)
+  for (part in given) check_class(part, names(known), known, "x", call)
   given <- lapply(given, first_set)
+  if (any(vapply(given, inherits, NA, names(other_classes)))) return(told_other(given, call))
   of <- function(class) unname(Filter(function(part) inherits(part, class), given))
   within <- lapply(c(of("twin_comparison"), of("twin_dids")), function(part) unclass(part)$effects)
   effects <- c(of("twin_effect"), unlist(within, recursive = FALSE))
@@ -91,6 +94,10 @@ told_parts <- function(study, designs, balances, effects, several, probes, power
 }
 
 told_of_parts <- function(parts) {
+  if (!is.null(parts$question)) {
+    return(told_other_parts(parts$question, unname(c(parts$designs, list(parts$question))), unname(parts$effects),
+                            unname(parts$probes), if (!is.null(parts$headline)) parts$effects[[parts$headline]]))
+  }
   singles <- Filter(Negate(function(effect) inherits(effect, "twin_effects")), parts$effects)
   told_parts(parts$study, unname(parts$designs), unname(parts$balances), unname(singles),
              unname(several_effects(parts$effects)), unname(parts$probes), unname(parts$powers), parts$trends,

@@ -16,8 +16,9 @@ run_facts <- function(parts, data) {
     },
     fingerprint = study$hash,
     balance = lapply(parts$balances, function(balance) {
-      s <- summary(balance)
-      list(design = balance$design, passing = s$passing, rows = s$rows, worst_smd = s$worst_smd,
+      s <- generics::glance(balance)[1L, ]
+      list(design = balance$design, passing = s$passing, rows = s$rows,
+           worst_smd = if (is.null(s$worst_smd)) s$worst_correlation else s$worst_smd,
            worst_covariate = s$worst_covariate)
     }),
     effects = unlist(unname(Map(effect_facts, parts$effects, names(parts$effects))), recursive = FALSE)
@@ -29,7 +30,9 @@ effect_facts <- function(effect, name) {
   if (inherits(effect, "twin_effects")) {
     return(unlist(unname(Map(effect_facts, effect$effects, paste(name, names(effect), sep = ": "))), recursive = FALSE))
   }
-  row <- main_row(effect)
+  row <- if (inherits(effect, "twin_response")) cbind(effect$contrasts[1L, ], term = effect$contrasts$contrast[1L]) else
+    if (inherits(effect, "twin_course_effect")) cbind(effect$effects[1L, ], term = effect$effects$history[1L]) else
+      main_row(effect)
   numbers <- row[c("estimate", "std.error", "conf.low", "conf.high")]
   stats::setNames(list(c(list(outcome = effect$outcome, term = row$term), as.list(numbers))), name)
 }

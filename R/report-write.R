@@ -9,11 +9,12 @@
 #' written under a temporary name and renamed.
 #'
 #' @param file Path ending in `.html` or `.docx`, in a folder that exists. Word files need the package officer.
-#' @param study The `twin_study`, `twin_arms` or `twin_panel`.
+#' @param study The `twin_study`, `twin_arms` or `twin_panel`, or a study of imputed data, of a dose or of treatment
+#'   over time.
 #' @param designs Named list of designs made from it; of a study.
 #' @param effects Named list of effects, of [measure_effect()] and [measure_hazard()], or of a panel of [measure_did()]
-#'   and [summarise_did()]. They are set side by side by outcome; those of several outcomes, groups or arms, and paths
-#'   over time, have a table of their own.
+#'   and [summarise_did()], of a dose of [measure_response()], over time of [measure_course()]. They are set side by
+#'   side by outcome; those of several outcomes, groups or arms, and paths over time, have a table of their own.
 #' @param probes Named list of probes.
 #' @param title Heading of the page; made from the study by default.
 #' @param truth True differences where they are known (practice data): a numeric vector named by outcome.
@@ -51,8 +52,18 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     abort_input(c("{.arg title} must be one text in quotes.", x = "It is {describe_value(title)}."))
   }
   only <- check_choice(only, c("all", "bias"))
-  check_class(study, c("twin_study", "twin_arms", "twin_imputed", "twin_panel"), c("frame_study", "frame_panel"))
-  if (inherits(study, "twin_panel")) {
+  check_class(study, c("twin_study", "twin_arms", "twin_imputed", "twin_panel", "twin_dose", "twin_course"),
+              c("frame_study", "frame_panel", "frame_dose", "frame_course"))
+  if (is_other_question(study)) {
+    given <- list(truth = truth, trends = trends, decomposition = decomposition, powers = powers,
+                  composition = composition,
+                  variations = variations)
+    stray <- names(given)[lengths(given) > 0L]
+    if (length(stray) > 0L) abort_input("{.arg {stray}} {?does/do} not belong to the report on a dose or a course.")
+    parts <- checked_other_parts(study, designs, effects, probes, balances)
+    check_string(headline, null = TRUE)
+    if (!is.null(headline)) headline <- check_choice(headline, names(effects))
+  } else if (inherits(study, "twin_panel")) {
     parts <- checked_panel_parts(study, designs, effects, probes, truth, trends, decomposition)
     check_parts(powers, "twin_power", "assess_power", "powers", rlang::current_env())
     parts$powers <- powers
@@ -72,7 +83,7 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
                 rlang::current_env())
     parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, groups, powers, variations)
   }
-  check_headline(headline, parts$effects)
+  if (is.null(parts$question)) check_headline(headline, parts$effects)
   check_report_name(file)
   parts <- with_headline(parts, headline)
   on.exit(drop_figures(parts$figures))
@@ -124,7 +135,8 @@ report_balances <- function(designs, balances, limit, ratio_range, plain, call =
 
 # The parts with the effect that leads, and with a place for pictures.
 with_headline <- function(parts, headline, figures = new_figures()) {
-  parts["headline"] <- list(headline_name(parts$effects, headline))
+  lead <- if (is.null(parts$question)) headline_name else other_headline
+  parts["headline"] <- list(lead(parts$effects, headline))
   parts$headline_asked <- !is.null(headline)
   parts$figures <- figures
   parts
@@ -145,17 +157,20 @@ new_report <- function(parts, title, only = "all") {
     title = if (is.null(title)) report_title(parts$study) else title, first = first, sections = sections,
     byline = sprintf("Careful Twin %s, %s", utils::packageVersion("carefultwin"),
                      format(Sys.time(), "%d %B %Y, %H:%M")),
-    footer = sprintf("%s Made with %s. Study fingerprint %s.", if (is.null(parts$panel))
+    footer = sprintf("%s Made with %s. Study fingerprint %s.", if (!is.null(parts$question))
+      "Differences are the first named minus the second." else if (is.null(parts$panel))
       "Differences are treated minus control." else "Changes of treated units minus those of the others.",
       R.version.string, parts$study$hash)
   )
 }
 
 report_sections <- function(parts) {
+  if (!is.null(parts$question)) return(Filter(Negate(is.null), other_sections(parts)))
   Filter(Negate(is.null), if (is.null(parts$panel)) study_sections(parts) else panel_sections(parts))
 }
 
 bias_question <- function(parts) {
+  if (!is.null(parts$question)) return(other_question_section(parts))
   if (!is.null(parts$panel)) panel_question(parts) else
     new_section("question", "Question", terms_block(question_rows(parts$study)))
 }

@@ -12,8 +12,9 @@
 #'
 #' @param x A `twin_groups`, `twin_balance`, `twin_weights`, `twin_responses`, `twin_calibration`, `twin_scores`,
 #'   `twin_effect`, `twin_effects`, `twin_did`, `twin_dids`, `twin_trends`, `twin_composition`,
-#'   `twin_decomposition`, `twin_comparison`, `twin_power`, `twin_variation`,
-#'   `twin_probe` or `twin_checklist`; or, for `layout = "columns"`, a named list of effects of any outcomes.
+#'   `twin_response`, `twin_dose_balance`, `twin_course_effect`, `twin_course_balance`, `twin_decomposition`,
+#'   `twin_comparison`, `twin_power`, `twin_variation`, `twin_probe` or `twin_checklist`; or, for `layout = "columns"`,
+#'   a named list of effects of any outcomes.
 #' @param file Path ending in `.tex`, `.html`, `.md`, `.docx`, `.csv` or `.xlsx`, in a folder that exists.
 #' @param caption Caption of the table; made from `x` by default.
 #' @param columns Which columns of the rendered table, in which order: their headings, renamed where the vector has
@@ -98,7 +99,9 @@ check_exported <- function(x, layout, call = rlang::caller_env()) {
                twin_effects = "measure_effect", twin_comparison = "compare_effects", twin_probe = "probe_pairs",
                twin_trends = "assess_trends", twin_power = "assess_power", twin_decomposition = "decompose_did",
                twin_variation = "measure_variation", twin_checklist = "checklist", twin_dids = "measure_did",
-               twin_composition = "assess_composition")
+               twin_composition = "assess_composition", twin_response = "measure_response",
+               twin_dose_balance = "assess_balance", twin_course_balance = "assess_balance",
+               twin_course_effect = "measure_course")
   if (layout == "rows") {
     if (inherits(x, "twin_by_imputation") && inherits(x[[1L]], names(made_by))) return(invisible(x))
     return(check_class(x, names(made_by), made_by, "x", call))

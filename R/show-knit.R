@@ -31,6 +31,10 @@
 #' @rawNamespace S3method(knitr::knit_print, twin_dids, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_composition, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_decomposition, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_response, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_course_effect, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_course_balance, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_dose_balance, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_checklist, knit_result)
 #' @export
 knit_result <- function(x, options = list(), ...) { # nolint: undesirable_function_linter. knitr's own name.

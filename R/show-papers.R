@@ -9,6 +9,31 @@ new_paper <- function(author, year, title, journal = NULL, volume = NULL, number
 }
 
 papers <- list(
+  hirano2004 = new_paper(
+    "Keisuke Hirano and Guido W. Imbens", 2004, "The propensity score with continuous treatments",
+    doi = "10.1002/0470090456.ch7", publisher = paste(
+      "Applied Bayesian Modeling and Causal Inference from Incomplete-Data Perspectives, Wiley")),
+  vegetabile2021 = new_paper(
+    paste("Brian G. Vegetabile and Beth Ann Griffin and Donna L. Coffman and Matthew Cefalu and Michael W. Robbins and",
+          "Daniel F. McCaffrey"), 2021, paste(
+      "Nonparametric estimation of population average dose-response curves using entropy balancing weights for",
+      "continuous exposures"), "Health Services and Outcomes Research Methodology", 21, 1, "69--110",
+      "10.1007/s10742-020-00236-2"),
+  kennedy2017 = new_paper(
+    "Edward H. Kennedy and Zongming Ma and Matthew D. McHugh and Dylan S. Small", 2017, paste(
+      "Non-parametric methods for doubly robust estimation of continuous treatment effects"),
+    "Journal of the Royal Statistical Society: Series B", 79, 4, "1229--1245", "10.1111/rssb.12212"),
+  robins2000 = new_paper(
+    "James M. Robins and Miguel A. Hern\u00e1n and Babette Brumback", 2000,
+    "Marginal structural models and causal inference in epidemiology", "Epidemiology", 11, 5, "550--560",
+    "10.1097/00001648-200009000-00011"),
+  bang2005 = new_paper(
+    "Heejung Bang and James M. Robins", 2005, "Doubly robust estimation in missing data and causal inference models",
+    "Biometrics", 61, 4, "962--973", "10.1111/j.1541-0420.2005.00377.x"),
+  jackson2016 = new_paper(
+    "John W. Jackson", 2016, "Diagnostics for confounding of time-varying and other joint exposures", "Epidemiology",
+    27, 6,
+    "859--869", "10.1097/EDE.0000000000000547"),
   rubin1987 = new_paper("Donald B. Rubin", 1987, "Multiple Imputation for Nonresponse in Surveys",
                         doi = "10.1002/9780470316696", publisher = "Wiley"),
   barnard1999 = new_paper(
@@ -218,6 +243,7 @@ paper_keys <- list(
     two_way = c("goodmanbacon2021", "dechaisemartin2020"), event_study = "sun2021", two_period = character(),
     dose = "callaway2024", triple = "ortizvillavicencio2025", synthetic = c("arkhangelsky2021", "abadie2010")
   ),
+  dose = list(inverse = "hirano2004", entropy = "vegetabile2021"),
   variation = c("semenova2021", "chernozhukov2025", "kennedy2023", "yadlowsky2025"),
   probes = list(
     effect = character(), pairs = "rosenbaum2002", weights = c("tan2006", "zhao2019"), omitted = "cinelli2020",
@@ -250,7 +276,8 @@ references <- function(x) {
   made_by <- c(twin_design = "score_units", twin_effect = "measure_effect", twin_effects = "measure_effect",
                twin_comparison = "compare_effects", twin_trends = "assess_trends",
                twin_decomposition = "decompose_did", twin_probe = "probe_effect", twin_dids = "measure_did",
-               twin_variation = "measure_variation")
+               twin_variation = "measure_variation", twin_response = "measure_response",
+               twin_course_effect = "measure_course", twin_dose = "weigh_units", twin_course = "weigh_units")
   parts <- lapply(if (is_plain_list(x)) x else list(x), first_set)
   for (part in parts) check_class(part, names(made_by), made_by, "x")
   structure(list(keys = sorted_keys(unlist(lapply(parts, papers_of)))), class = "twin_references")
@@ -274,6 +301,7 @@ papers_of <- function(x) {
   if (inherits(x, "twin_dose_decomposition")) return(paper_keys$did$dose)
   if (inherits(x, "twin_decomposition")) return(paper_keys$did$two_way)
   if (inherits(x, "twin_variation")) return(paper_keys$variation)
+  if (inherits(x, c("twin_response", "twin_course_effect", "twin_dose", "twin_course"))) return(other_papers(x))
   if (inherits(x, "twin_probe")) {
     return(c(paper_keys$probes[[sub("twin_probe_", "", class(x)[1L])]], unlist(lapply(x$probes, papers_of))))
   }
@@ -324,6 +352,23 @@ did_papers <- function(x) {
   c(own, if (identical(x$asked$adjustment, "augmented")) "santanna2020",
     if (identical(x$asked$inference, "wild")) "cameron2008",
     if (!is.null(x$asked$spread)) c(crossed = "cameron2011", near = "conley1999")[[x$asked$spread$kind]])
+}
+
+other_step_keys <- function(step, dose) {
+  if (!dose) return(if (step$verb == "weigh") c("robins2000", "jackson2016"))
+  if (step$verb == "weigh") paper_keys$dose[[step$method]]
+}
+
+other_method_papers <- function(effect) {
+  if (inherits(effect, "twin_response")) return(if (effect$estimator == "augmented") "kennedy2017" else character())
+  if (effect$estimator == "augmented") "bang2005" else "robins2000"
+}
+
+# All papers behind a dose, a course or what was measured on them.
+other_papers <- function(x) {
+  design <- if (inherits(x, c("twin_response", "twin_course_effect"))) x$source$x else x
+  c(unlist(lapply(design$steps, other_step_keys, dose = is_dose(design))),
+    if (!identical(design, x)) other_method_papers(x))
 }
 
 # "van der Laan" of "Mark J. van der Laan".

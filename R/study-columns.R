@@ -138,3 +138,10 @@ check_column_varies <- function(x, present, ends, name, call) {
     ), column = name, call = call)
   }
 }
+
+# The rows of a column as numeric vectors, in the order of the balance table.
+column_indicators <- function(column) {
+  own <- if (column$kind == "factor") lapply(seq_along(column$levels), function(k) as.double(column$values == k))
+         else list(column$values)
+  c(own, if (!is.null(column$flag)) list(column$flag))
+}

@@ -161,7 +161,8 @@ frame_imputed <- function(verb, asked, call) {
 }
 
 mark_imputed <- function(x, facts) {
-  if (inherits(x, "twin_arms")) amend(x, base = amend(x$base, imputed = facts)) else amend(x, imputed = facts)
+  if (inherits(x, c("twin_arms", "twin_dose"))) amend(x, base = amend(x$base, imputed = facts)) else
+    amend(x, imputed = facts)
 }
 
 # The data sets by name, with units in the same order where an id tells them.
@@ -248,8 +249,8 @@ check_alike_sets <- function(sets, call) {
     other <- studies[[k]]
     if (!identical(first$rows, other$rows)) stop_unlike_rows(first, other, names(sets)[c(1L, k)], call)
     same <- identical(first$levels, other$levels) && identical(first$z, other$z) &&
-      identical(sets[[1L]]$arm, sets[[k]]$arm)
-    if (!same) stop_unlike("treatment", first, which(first$z != other$z), names(sets)[k], call)
+      identical(sets[[1L]]$arm, sets[[k]]$arm) && identical(sets[[1L]]$d, sets[[k]]$d)
+    if (!same) stop_unlike("treatment", first, unlike_units(sets[[1L]], sets[[k]]), names(sets)[k], call)
     for (role in c("cluster", "stratum")) {
       if (!identical(as.integer(first[[role]]), as.integer(other[[role]]))) {
         stop_unlike(role, first, which(first[[role]] != other[[role]]), names(sets)[k], call)
@@ -257,6 +258,11 @@ check_alike_sets <- function(sets, call) {
     }
     if (!identical(first$s, other$s)) stop_unlike("weight", first, which(first$s != other$s), names(sets)[k], call)
   }
+}
+
+unlike_units <- function(one, other) {
+  if (!is.null(one$d)) return(which(one$d != other$d))
+  if (!is.null(one$arm)) which(one$arm != other$arm) else which(study_of(one)$z != study_of(other)$z)
 }
 
 stop_unlike_rows <- function(first, other, names, call) {

@@ -54,7 +54,8 @@ share_logbook <- function(study, book) {
   if (is_imputed(study)) {
     return(new_imputed(c(lapply(study$sets[1L], share_logbook, book), study$sets[-1L])))
   }
-  if (inherits(study, "twin_arms")) return(amend(study, base = share_logbook(study$base, book)))
+  if (inherits(study, c("twin_arms", "twin_dose", "twin_course"))) return(amend(study, base = share_logbook(study$base,
+                                                                                                            book)))
   for (entry in study$logbook$entries) {
     entry$step <- length(book$entries) + 1L
     book$entries <- c(book$entries, list(entry))
@@ -86,7 +87,8 @@ format_setting <- function(value) {
 #' logbook(design)
 #' @export
 logbook <- function(x) {
-  check_class(x, c("twin_study", "twin_panel", "twin_design", "twin_effect", "twin_effects", "twin_imputed"),
+  check_class(x, c("twin_study", "twin_panel", "twin_design", "twin_effect", "twin_effects", "twin_imputed",
+                   "twin_arms", "twin_dose", "twin_response", "twin_course", "twin_course_effect"),
               c("frame_study", "frame_panel", "score_units", "measure_effect"))
   entries <- do.call(rbind, study_of(x)$logbook$entries)
   structure(list(entries = entries), class = "twin_logbook")

@@ -1,0 +1,181 @@
+# Scores and weights of a dose; see frame_dose().
+
+score_dose <- function(x, model, density, given, call = rlang::caller_env()) {
+  if (!is.null(x$weight)) abort_unsupported("These doses already have weights.", call = call)
+  refuse_stray(setdiff(given, c("x", "model", "density")), "a dose",
+               "Its score is a density; {.arg model} and {.arg density} can be chosen.", call)
+  study <- x$base
+  shape <- if (length(unique(x$d)) == 2L) "share" else if (density == "kernel") "kernel" else "normal"
+  if (shape == "share" && density != "normal") {
+    abort_input(c("A dose of two values has shares, no density: leave {.arg density} out."), call = call)
+  }
+  terms <- model_terms(study, model, call)
+  if (length(terms$columns) == 0L) {
+    abort_input(c("A score needs covariates.", i = "Name them in {.fn frame_dose}."), call = call)
+  }
+  matrix <- if (density == "splines") spline_matrix(study, terms, model, call) else terms_matrix(study, terms)
+  made <- core_dose_score(matrix, x$d, sampling_weight(study), shape)
+  check_dose_fit(made$fit, matrix, x, call)
+  words <- c(normal = "a normal density about a linear mean", splines = "a normal density about natural splines",
+             kernel = "a kernel density about a linear mean", share = "a logit of its two values")
+  made$words <- words[[if (shape == "share") shape else density]]
+  made$terms <- terms$text
+  step <- list(verb = "score", label = "score", density = if (shape == "share") shape else density, model = terms$text)
+  out <- new_dose(study, x$d, c(x$steps, list(step)), made)
+  log_step(study, "score", made$words, sprintf("%d units", length(x$d)), list(model = terms$text))
+  out
+}
+
+# Numeric columns as natural splines of three degrees of freedom, where they have enough values.
+spline_matrix <- function(study, terms, model, call) {
+  if (!is.null(model) || !is.null(terms$formula)) {
+    abort_input(c("{.code density = \"splines\"} bends the study's own columns and has no use with a formula.",
+                  i = "Write {.code splines::ns()} terms into the formula instead."), call = call)
+  }
+  parts <- lapply(names(terms$columns), function(name) {
+    column <- terms$columns[[name]]
+    plain <- study_matrix(study, terms$columns[name], NULL)
+    if (!column$kind %in% c("numeric", "date") || length(unique(column$values)) < 6L) return(plain)
+    bent <- splines::ns(column$values, df = 3L)
+    bent <- matrix(bent, ncol = 3L, dimnames = list(NULL, paste0(name, ", bend ", 1:3)))
+    cbind(bent, plain[, -1L, drop = FALSE])
+  })
+  do.call(cbind, parts)
+}
+
+check_dose_fit <- function(fit, matrix, x, call) {
+  if (fit$status == "separated") stop_separated(colnames(matrix)[abs(fit$direction) > 0], call)
+  check_converged(fit, colnames(matrix), call)
+  if (identical(fit$status, "converged") && all(abs(x$d - fit$fitted) <= 1e-8 * max(abs(x$d)))) {
+    abort_separation(c("The covariates tell the dose without error: no unit could have had another.",
+                       i = "Leave out what the dose is made of."), call = call)
+  }
+}
+
+weigh_dose <- function(x, given, method, moments, truncate, call = rlang::caller_env()) {
+  if (!is.null(x$weight)) abort_unsupported("These doses already have weights.", call = call)
+  method <- check_choice(method, c("inverse", "entropy"), "method", call)
+  refuse_stray(setdiff(given, c("x", "method", "truncate", if (method == "entropy") "moments")), "a dose",
+               "{.arg method} and {.arg truncate} can be chosen, with entropy weights {.arg moments}.", call)
+  truncate <- check_truncate(truncate, call)
+  made <- if (method == "inverse") inverse_dose_weights(x, call) else balancing_dose_weights(x, moments, call)
+  s <- sampling_weight(x$base)
+  weight <- made$weight / (sum(s * made$weight) / sum(s))
+  limits <- dose_limits(weight, s, truncate)
+  cut <- pmin(pmax(weight, limits[1L]), limits[2L])
+  moved <- sum(cut != weight & s > 0)
+  label <- sprintf("%s%s", made$label, if (is.null(truncate)) "" else ", truncated")
+  step <- list(verb = "weigh", label = label, method = method, moments = if (method == "entropy") moments,
+               truncate = truncate, cut = if (!is.null(truncate)) c(low = limits[1L], high = limits[2L], moved = moved))
+  scale <- sum(s) / sum(s * made$weight)
+  steps <- c(Filter(function(step) step$verb != "score", x$steps), list(step))
+  out <- new_dose(x$base, x$d, steps, x$score, cut, core_scaled(made$nuisance, scale * (cut == weight)))
+  warn_heavy_doses(out)
+  log_step(x$base, "weigh", label, sprintf("effective %.0f of %d units%s", effective_units(out), length(x$d),
+                                           if (is.null(truncate)) "" else sprintf("; truncated %d", moved)),
+           list(truncate = unlist(truncate)), worst = worst_correlation(out), design = out$hash)
+  out
+}
+
+inverse_dose_weights <- function(x, call) {
+  if (is.null(x$score)) {
+    abort_input(c("{.fn weigh_units} needs a score.", i = "Call {.fn score_units} first, or use
+                   {.code method = \"entropy\"}."), call = call)
+  }
+  list(weight = x$score$weight, nuisance = x$score$nuisance,
+       label = sprintf("inverse weights by %s", x$score$words))
+}
+
+balancing_dose_weights <- function(x, moments, call) {
+  check_count(moments, max = 3, arg = "moments", call = call)
+  s <- sampling_weight(x$base)
+  columns <- column_vectors(x$base$columns)
+  if (length(columns) == 0L) {
+    abort_input(c("Entropy weights need covariates.", i = "Name them in {.fn frame_dose}."), call = call)
+  }
+  numeric <- vapply(x$base$columns, function(column) column$kind %in% c("numeric", "date"), NA)
+  bases <- columns[names(columns) %in% names(numeric)[numeric]]
+  scaled <- function(values) {
+    away <- values - sum(s * values) / sum(s)
+    away / sqrt(sum(s * away^2) / sum(s))
+  }
+  own <- lapply(columns, scaled)
+  powers <- unlist(lapply(seq_len(moments)[-1L], function(power) {
+    stats::setNames(lapply(bases, function(values) scaled(scaled(values)^power)), sprintf("%s^%d", names(bases), power))
+  }), recursive = FALSE)
+  d <- scaled(x$d)
+  keep <- vapply(seq_len(moments), function(power) scaled(d^power), numeric(length(d)))
+  if (length(unique(x$d)) == 2L) keep <- keep[, 1L, drop = FALSE]
+  matrix <- do.call(cbind, c(own, powers))
+  made <- core_dose_balance(matrix[, colSums(is.na(matrix)) == 0, drop = FALSE], d, s, keep)
+  if (made$fit$status != "converged") {
+    abort_kind("infeasible", c("No weights leave the dose without correlation with all covariates.",
+                       x = "Some covariate nearly tells the dose, or there are more moments than units can meet.",
+                       i = "Use fewer {.arg moments} or covariates, or narrow the study to doses that all kinds of units
+                            have."), moments = colnames(matrix), call = call,
+                .envir = rlang::current_env())
+  }
+  c(made, list(label = sprintf("entropy weights (%s)", plural(moments, "moment"))))
+}
+
+# From where to where weights may go.
+dose_limits <- function(weight, s, truncate) {
+  if (is.null(truncate)) return(c(0, Inf))
+  if (!is.null(truncate$bound)) return(c(0, truncate$bound))
+  ends <- core_weighted_quantiles(weight[s > 0], s[s > 0], truncate$quantile)
+  c(if (truncate$quantile[1L] == 0) 0 else ends[1L], ends[2L])
+}
+
+effective_units <- function(x) {
+  v <- dose_weight(x)
+  core_effective_size_of(sum(v), sum(v^2))
+}
+
+warn_heavy_doses <- function(x) {
+  v <- dose_weight(x)
+  heavy <- which(v > 0.1 * sum(v))
+  if (length(heavy) == 0L || sum(v > 0) < 20L) return(invisible(x))
+  warn_kind("weights", c(
+    "{length(heavy)} unit{?s} carr{?ies/y} more than a tenth of all weight.",
+    x = "First rows: {first_rows(x$base$rows[heavy])}; doses {signif(x$d[first_rows(heavy)], 3)}.",
+    i = "Their doses are unlikely for units like them: {.code truncate = c(quantile = 0.99)} cuts their weights."
+  ), rows = x$base$rows[heavy])
+}
+
+# Correlations of the dose with the rows of the balance table, before and after the weights.
+dose_correlations <- function(x, columns = x$base$columns) {
+  rows <- do.call(rbind, unname(Map(function(column, name) {
+    level <- if (column$kind %in% c("numeric", "date")) NA_character_ else column$levels
+    kind <- if (column$kind == "factor") "level" else column$kind
+    data.frame(covariate = name, level = c(level, if (!is.null(column$flag)) missing_level),
+               kind = c(rep(kind, length(level)), if (!is.null(column$flag)) "missing"))
+  }, columns, names(columns))))
+  vectors <- unlist(lapply(unname(columns), column_indicators), recursive = FALSE)
+  samples <- list(before = sampling_weight(x$base))
+  if (!is.null(x$weight)) samples$after <- dose_weight(x)
+  do.call(rbind, unname(Map(function(v, sample) {
+    data.frame(rows, sample = sample, mean = vapply(vectors, function(own) sum(v * own) / sum(v), 0),
+               correlation = core_dose_correlations(vectors, x$d, v))
+  }, samples, names(samples))))
+}
+
+# The largest |correlation| after the weights.
+worst_correlation <- function(x) {
+  rows <- dose_correlations(x)
+  size <- abs(rows$correlation[rows$sample == rows$sample[nrow(rows)]])
+  if (all(is.na(size))) NA_real_ else max(size, na.rm = TRUE)
+}
+
+#' @rdname design_data
+#' @export
+weights.twin_dose <- function(object, full = FALSE, ...) {
+  rlang::check_dots_empty()
+  check_flag(full)
+  own <- if (full) dose_weight(object) else if (is.null(object$weight)) rep(1, length(object$d)) else object$weight
+  out <- numeric(nrow(object$base$data))
+  out[object$base$rows] <- own
+  out
+}
+
+#' @export
+nobs.twin_dose <- function(object, ...) length(object$d)

@@ -1,0 +1,231 @@
+# Effects along a dose.
+
+dosed <- function(n = 400, seed = 1) {
+  withr::with_seed(seed, {
+    size <- rnorm(n)
+    port <- sample(c("small", "large"), n, TRUE)
+    past <- rnorm(n)
+    tonnes <- 3 + 0.5 * size + 0.4 * (port == "large") + rnorm(n)
+    data.frame(size, port, past, tonnes, s = runif(n, 0.5, 2), bay = rep_len(1:20, n),
+               income = 2 * tonnes - 0.1 * tonnes^2 + size + past + rnorm(n), spoiled = rbinom(n, 1, plogis(1 - 0.4 * tonnes + size)))
+  })
+}
+
+framed_dose <- function(data = dosed(), ..., outcome = c("income", "spoiled")) {
+  frame_dose(data, "tonnes", outcome, ~ size + port + past, ...)
+}
+
+contrast_of <- function(x, ...) tidy(measure_response(x, ...), part = "contrasts")
+
+test_that("inverse weights are the density of the dose over that given covariates", {
+  data <- dosed()
+  design <- weigh_units(score_units(framed_dose(data)))
+  fit <- lm(tonnes ~ size + port + past, data)
+  d <- data$tonnes
+  by_hand <- dnorm(d, mean(d), sqrt(mean((d - mean(d))^2))) / dnorm(residuals(fit), 0, sqrt(mean(residuals(fit)^2)))
+  expect_equal(weights(design), unname(by_hand) / mean(by_hand), tolerance = 1e-7)
+  bent <- lm(tonnes ~ splines::ns(size, 3) + port + splines::ns(past, 3), data)
+  by_splines <- dnorm(d, mean(d), sqrt(mean((d - mean(d))^2))) / dnorm(residuals(bent), 0, sqrt(mean(residuals(bent)^2)))
+  expect_equal(weights(weigh_units(score_units(framed_dose(data), density = "splines"))), unname(by_splines) / mean(by_splines), tolerance = 1e-7)
+  kernel <- weigh_units(score_units(framed_dose(data), density = "kernel"))
+  expect_gt(cor(log(weights(kernel)), log(by_hand)), 0.8)
+  cut <- weigh_units(score_units(framed_dose(data)), truncate = c(quantile = 0.95))
+  expect_lt(max(weights(cut)), max(weights(design)))
+})
+
+test_that("entropy weights leave no correlation and keep all means, and balance says so", {
+  data <- dosed()
+  design <- weigh_units(framed_dose(data, weight = "s"), "entropy", moments = 2)
+  v <- weights(design, full = TRUE)
+  mean_of <- function(x, w) sum(w * x) / sum(w)
+  for (x in list(data$size, data$port == "large", data$past, data$size^2)) {
+    away <- function(x) x - mean_of(x, v)
+    expect_lt(abs(sum(v * away(x) * away(data$tonnes))) / sum(v), 1e-6)
+    expect_equal(mean_of(x, v), mean_of(x, data$s), tolerance = 1e-6)
+  }
+  expect_equal(mean_of(data$tonnes, v), mean_of(data$tonnes, data$s), tolerance = 1e-6)
+  balance <- assess_balance(design)
+  rows <- tidy(balance)
+  before <- cov.wt(cbind(data$size, data$tonnes), data$s, cor = TRUE)$cor[1, 2]
+  expect_equal(rows$correlation[rows$covariate == "size" & rows$sample == "before"], before)
+  expect_true(all(rows$pass[rows$sample == "after"]))
+  text <- paste(format(balance), collapse = " ")
+  expect_match(text, "4 of 4 rows pass")
+  expect_match(text, sprintf("Effective sample: %s of 400 units", format(round(sum(v)^2 / sum(v^2)))))
+  both <- assess_balance(list(raw = framed_dose(data, weight = "s"), entropy = design))
+  expect_identical(glance(both)$sample, "entropy")
+  draw_quietly(plot(both))
+})
+
+test_that("a dose of two values gives the two-arm answers", {
+  data <- dosed()
+  data$tonnes <- as.numeric(data$tonnes > 3) * 2 + 1
+  data$z <- data$tonnes == 3
+  arms <- frame_study(data, "z", "income", ~ size + port + past, estimand = "ATE", weight = "s")
+  dose <- framed_dose(data, weight = "s")
+  same <- function(x, effect, ..., tolerance = 1e-7) {
+    own <- contrast_of(x, contrasts = list(c(1, 3)), ...)
+    two <- tidy(effect)[tidy(effect)$term == "difference", ]
+    expect_equal(own$estimate, two$estimate, tolerance = tolerance)
+    expect_equal(own$std.error, two$std.error, tolerance = 0.02)
+    expect_equal(tidy(measure_response(x, ...), part = "slope")$estimate, own$estimate / 2)
+  }
+  same(dose, measure_effect(arms))
+  same(weigh_units(score_units(dose)), measure_effect(weigh_units(score_units(arms))))
+  same(weigh_units(dose, "entropy"), measure_effect(weigh_units(arms, "entropy")), tolerance = 1e-5)
+  same(weigh_units(score_units(dose)), measure_effect(weigh_units(score_units(arms)), estimator = "augmented"), estimator = "augmented")
+})
+
+test_that("without weights a straight line is the regression's, and local lines are weighted regressions", {
+  data <- dosed()
+  fit <- lm(income ~ tonnes, data)
+  line <- measure_response(framed_dose(data), knots = 0, contrasts = list(c(2, 4)), doses = c(1.5, 3, 4.5))
+  expect_equal(tidy(line, part = "slope")$estimate, coef(fit)[["tonnes"]])
+  expect_equal(tidy(line)$estimate, unname(predict(fit, data.frame(tonnes = c(1.5, 3, 4.5)))))
+  x <- cbind(1, data$tonnes)
+  h <- hatvalues(fit)
+  bread <- solve(crossprod(x))
+  third <- bread %*% crossprod(x * residuals(fit) / (1 - h)) %*% bread
+  expect_equal(tidy(line, part = "slope")$std.error, sqrt(third[2, 2]) * sqrt(400 / 399), tolerance = 1e-3)
+  local <- measure_response(framed_dose(data), curve = "local", bandwidth = 0.5, doses = c(2, 3))
+  near <- dnorm((data$tonnes - 2) / 0.5)
+  expect_equal(tidy(local)$estimate[1], coef(lm(income ~ I(tonnes - 2), data, weights = near))[[1]])
+  chosen <- measure_response(framed_dose(data), curve = "local")
+  expect_match(glance(chosen)$curve, "local lines \\(bandwidth")
+})
+
+test_that("influence is n times the derivative in a unit's weight, everything estimated anew", {
+  data <- dosed(150, seed = 3)
+  data$s <- 1
+  estimate <- function(data, make, ...) {
+    contrast_of(make(framed_dose(data, weight = "s")), contrasts = list(c(2, 4)), doses = c(2, 3, 4), ...)$estimate
+  }
+  ways <- list(
+    list(make = function(x) weigh_units(score_units(x)), more = list()),
+    list(make = function(x) weigh_units(x, "entropy"), more = list()),
+    list(make = function(x) weigh_units(score_units(x)), more = list(estimator = "augmented")),
+    list(make = function(x) weigh_units(score_units(x)), more = list(estimator = "augmented", outcome = "spoiled")),
+    list(make = function(x) weigh_units(x, "entropy"), more = list(estimator = "augmented", products = FALSE))
+  )
+  for (way in ways) {
+    design <- way$make(framed_dose(data, weight = "s"))
+    found <- do.call(measure_response, c(list(design, contrasts = list(c(2, 4)), doses = c(2, 3, 4), knots = 0), way$more))
+    for (i in c(5, 80)) {
+      moved <- function(by) {
+        data$s[i] <- data$s[i] + by
+        do.call(estimate, c(list(data, way$make, knots = 0), way$more))
+      }
+      derivative <- 150 * (moved(1e-4) - moved(-1e-4)) / 2e-4
+      own <- augment(found)[[3]][i]
+      # what the residual counts more for its leverage
+      v <- weights(design)
+      x <- cbind(1, data$tonnes)
+      left <- if (length(way$more) == 0) residuals(lm(income ~ tonnes, data, weights = v))[i] else NA
+      h <- hatvalues(lm(income ~ tonnes, data, weights = v))[i]
+      if (is.na(left)) {
+        expect_equal(own, derivative, tolerance = 0.05 + 2 * h)
+      } else {
+        hat <- drop(x %*% solve(crossprod(x, v * x), c(0, 2)))[i]
+        direct <- 150 * v[i] * left * hat
+        expect_equal(own - direct / (1 - h) + direct, derivative, tolerance = 1e-3, ignore_attr = TRUE)
+      }
+    }
+  }
+})
+
+test_that("prints name doses, support and what was used; unsupported contrasts warn", {
+  design <- weigh_units(score_units(framed_dose(cluster = "bay")))
+  found <- measure_response(design, estimator = "augmented", contrasts = list(more = c(2, 4), less = c(4, 2)))
+  rows <- tidy(found, part = "contrasts")
+  expect_equal(rows$estimate[1], -rows$estimate[2])
+  text <- paste(format(found), collapse = " ")
+  expect_match(text, "With tonnes = 4 rather than 2, income changes by")
+  expect_match(text, "clustered by bay \\(20\\), with the estimated weights accounted for")
+  expect_match(text, "Supported by data from")
+  expect_equal(glance(found)$df, 19)
+  curve <- tidy(found)
+  expect_true(all(curve$band.low <= curve$conf.low & curve$band.high >= curve$conf.high))
+  expect_warning(measure_response(design, contrasts = list(range(dosed()$tonnes))), "beyond what the data support",
+                 class = "twin_warning_support")
+  raw <- paste(format(measure_response(framed_dose())), collapse = " ")
+  expect_match(raw, "income differs by .* nothing adjusted by weights")
+  expect_match(paste(format(design), collapse = " "), "Dose +tonnes: 400 units, from")
+  draw_quietly(plot(found))
+  missing <- dosed()
+  missing$income[1:7] <- NA
+  expect_match(paste(format(measure_response(framed_dose(missing))), collapse = " "), "393 units used, 7 without the outcome left out")
+})
+
+test_that("what does not fit is refused, with the place", {
+  data <- dosed()
+  expect_error(frame_dose(data, "port", "income", "size"), "must be numbers", class = "twin_error_input")
+  expect_error(frame_dose(transform(data, tonnes = 1), "tonnes", "income", "size"), "must differ", class = "twin_error_input")
+  expect_error(frame_dose(transform(data, tonnes = replace(tonnes, 3, Inf)), "tonnes", "income", "size"), "infinite in 1 row",
+               class = "twin_error_input")
+  expect_error(frame_dose(data, "tonnes", "income", "size", estimand = "ATT"), class = "twin_error_unsupported")
+  expect_warning(frame_dose(transform(data, tonnes = replace(tonnes, 3, NA)), "tonnes", "income", "size"), "1 row is left out")
+  dose <- framed_dose(data)
+  expect_error(weigh_units(dose), "needs a score", class = "twin_error_input")
+  expect_error(score_units(dose, link = "probit"), class = "twin_error_input")
+  expect_error(score_units(dose, density = "splines", model = ~size), "no use with a formula", class = "twin_error_input")
+  expect_error(score_units(frame_study(data, "port", "income", "size", treated = "large"), density = "kernel"), class = "twin_error_input")
+  expect_error(pair_units(score_units(dose)), "of a dose", class = "twin_error_unsupported")
+  expect_error(measure_effect(dose), "of a dose", class = "twin_error_unsupported")
+  expect_error(measure_response(dose, doses = c(1, 99)), "Outside: 99", class = "twin_error_input")
+  expect_error(measure_response(dose, contrasts = list(c(2, 2))), "different doses", class = "twin_error_input")
+  expect_error(measure_response(dose, family = "binomial", estimator = "augmented"), "does not fit", class = "twin_error_input")
+  expect_error(measure_response(dose, curve = "local", knots = 3), class = "twin_error_input")
+  few <- transform(data, tonnes = round(tonnes / 3))
+  expect_error(measure_response(frame_dose(few, "tonnes", "income", "size"), knots = 9), "different doses", class = "twin_error_input")
+  expect_error(score_units(frame_dose(transform(data, twin = 2 * tonnes), "tonnes", "income", c("size", "twin"))), "without error",
+               class = "twin_error_separation")
+  near <- transform(data, almost = tonnes + size / 1e4)
+  expect_error(weigh_units(frame_dose(near, "tonnes", "income", c("almost", "size")), "entropy"), class = "twin_error_infeasible")
+})
+
+test_that("the E-value is that of the first contrast, leaving out covariates beside it", {
+  found <- measure_response(weigh_units(score_units(framed_dose())), contrasts = list(c(2, 4)))
+  row <- tidy(found, part = "contrasts")
+  probe <- probe_ratio(found)
+  sd <- sd(dosed()$income)
+  expect_equal(tidy(probe)$e_value, tidy(probe_ratio(row$estimate / sd, low = row$conf.low / sd, high = row$conf.high / sd,
+                                                     scale = "mean_difference"))$e_value)
+  without <- frame_dose(dosed(), "tonnes", "income", ~ port + past)
+  again <- contrast_of(weigh_units(score_units(without)), contrasts = list(c(2, 4)))
+  left <- tidy(probe, part = "covariates")
+  expect_equal(left$risk_ratio[left$covariate == "size"], exp(0.91 * again$estimate / sd))
+})
+
+test_that("imputed doses are pooled, and plans and reports hold them", {
+  sets <- lapply(1:3, function(k) transform(dosed(), past = past + k / 20 * (size > 1)))
+  pooled <- measure_response(weigh_units(score_units(framed_dose(sets))), contrasts = list(c(2, 4)), doses = 1:5)
+  own <- lapply(sets, function(data) contrast_of(weigh_units(score_units(framed_dose(data))), contrasts = list(c(2, 4)), doses = 1:5))
+  each <- vapply(own, `[[`, 0, "estimate")
+  row <- tidy(pooled, part = "contrasts")
+  expect_equal(row$estimate, mean(each))
+  expect_equal(row$std.error, sqrt(mean(vapply(own, `[[`, 0, "std.error")^2) + 4 / 3 * var(each)))
+  expect_match(paste(format(pooled), collapse = " "), "Pooled over 3 imputed data sets")
+
+  folder <- withr::local_tempdir()
+  data.table::fwrite(dosed(), file.path(folder, "d.csv"))
+  writeLines(c(
+    "study: {data: d.csv, dose: tonnes, outcome: income, covariates: [size, port, past]}",
+    "designs: {inverse: [score, weigh], entropy: [{weigh: {method: entropy}}]}",
+    "effects: {raw: {measure: response}, both: {measure: response, design: inverse, estimator: augmented, contrasts: [[2, 4]]}}",
+    "probes: {ratio: {probe: ratio, effect: both}}"
+  ), file.path(folder, "plan.yml"))
+  result <- twin("run", file.path(folder, "plan.yml"), "--out", file.path(folder, "out"))
+  expect_identical(result$status, 0L)
+  html <- paste(readLines(file.path(folder, "out", "report.html"), warn = FALSE), collapse = "\n")
+  expect_match(html, "were everybody given a dose of tonnes")
+  expect_match(html, "This is &quot;both&quot;, the first one that adjusts|This is \"both\", the first one that adjusts")
+  curve <- data.table::fread(file.path(folder, "out", "tables", "curve-both.csv"))
+  expect_identical(nrow(curve), 25L)
+  expect_identical(twin("balance", file.path(folder, "plan.yml"))$status, 0L)
+  expect_identical(twin("describe", file.path(folder, "plan.yml"))$status, 0L)
+  answer <- answer_step(read_plan(file.path(folder, "plan.yml")), "question", new.env())
+  expect_match(answer$failed, "no steps for doses")
+  words <- paste(as.character(methods_text(measure_response(weigh_units(framed_dose(), "entropy"), estimator = "augmented"))), collapse = " ")
+  expect_match(words, "entropy weights \\(1 moment\\) \\(Vegetabile and others, 2021\\)")
+  expect_match(words, "Kennedy and others, 2017")
+})

@@ -1,0 +1,64 @@
+# Effects along a dose: bias, standard error against the spread of estimates, coverage of a contrast, of the average slope
+# and of the whole curve's band, and size of the test that the curve is flat. Usage: Rscript validation/dose.R [draws]
+suppressMessages(library(carefultwin))
+args <- commandArgs(TRUE)
+draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+
+# flat: does the dose do nothing? The curve is 1.5 d - 0.1 d^2 at the mean of a modifier of mean 0.
+world <- function(seed, n, flat, clusters) {
+  set.seed(seed)
+  size <- rnorm(n)
+  depth <- rnorm(n)
+  gear <- sample(c("nets", "lines", "pots"), n, TRUE)
+  bay <- rep_len(seq_len(50), n)
+  tonnes <- 3 + 0.4 * size + 0.3 * (gear == "nets") + rnorm(n)
+  shock <- if (clusters) 0.5 * rnorm(50)[bay] else 0
+  curve <- if (flat) 0 else tonnes * (1.5 + 0.2 * depth) - 0.1 * tonnes^2
+  data.frame(size, depth, gear, bay, tonnes, income = curve + size + 0.5 * depth + (gear == "nets") + shock + rnorm(n))
+}
+mean_at <- function(d, flat) 1 / 3 + if (flat) 0 * d else 1.5 * d - 0.1 * d^2  # a third has nets
+at <- seq(1.5, 4.5, by = 0.5)
+
+designs <- list(
+  inverse = function(study) weigh_units(score_units(study)),
+  kernel = function(study) weigh_units(score_units(study, density = "kernel")),
+  entropy = function(study) weigh_units(study, "entropy")
+)
+one <- function(seed, n, flat, clusters) {
+  study <- frame_dose(world(seed, n, flat, clusters), "tonnes", "income", ~ size + depth + gear,
+                      cluster = if (clusters) "bay")
+  do.call(rbind, lapply(names(designs), function(name) {
+    design <- designs[[name]](study)
+    do.call(rbind, lapply(c("weighted", "augmented"), function(estimator) {
+      found <- measure_response(design, estimator = estimator, doses = at, contrasts = list(c(2, 4)), seed = seed)
+      row <- tidy(found, part = "contrasts")
+      true <- mean_at(4, flat) - mean_at(2, flat)
+      curve <- tidy(found)
+      slope <- tidy(found, part = "slope")
+      data.frame(design = name, estimator, estimate = row$estimate, true, se = row$std.error,
+                 holds = row$conf.low < true && row$conf.high > true,
+                 band = all(curve$band.low < mean_at(at, flat) & curve$band.high > mean_at(at, flat)),
+                 rejects = glance(found)$p_flat < 0.05)
+    }))
+  }))
+}
+
+worlds <- data.frame(n = c(1000, 1000, 2000), flat = c(FALSE, TRUE, FALSE), clusters = c(FALSE, FALSE, TRUE))
+out <- do.call(rbind, lapply(seq_len(nrow(worlds)), function(k) {
+  w <- worlds[k, ]
+  found <- parallel::mclapply(seq_len(draws), function(seed) {
+    tryCatch(suppressWarnings(one(seed, w$n, w$flat, w$clusters)), error = function(e) conditionMessage(e))
+  }, mc.cores = parallel::detectCores())
+  failed <- vapply(found, is.character, NA)
+  cat(sprintf("world %d: %d failed\n", k, sum(failed)), unique(unlist(found[failed])))
+  rows <- do.call(rbind, found[!failed])
+  do.call(rbind, lapply(split(rows, paste(rows$design, rows$estimator)), function(own) {
+    data.frame(w, own[1L, c("design", "estimator")], draws = nrow(own), bias = mean(own$estimate - own$true),
+               spread = sd(own$estimate), se_ratio = mean(own$se) / sd(own$estimate), coverage = mean(own$holds),
+               band = mean(own$band), rejects = mean(own$rejects))
+  }))
+}))
+rownames(out) <- NULL
+out[7:12] <- round(out[7:12], 3)
+print(out)
+utils::write.csv(out, "validation/results/dose.csv", row.names = FALSE)
