@@ -18,11 +18,10 @@ score_dose <- function(x, model, density, given, call = rlang::caller_env()) {
   check_dose_fit(made$fit, matrix, x, call)
   words <- c(normal = "a normal density about a linear mean", splines = "a normal density about natural splines",
              kernel = "a kernel density about a linear mean", share = "a logit of its two values")
-  made$words <- words[[if (shape == "share") shape else density]]
-  made$terms <- terms$text
+  score <- c(made, list(words = words[[if (shape == "share") shape else density]], terms = terms$text))
   step <- list(verb = "score", label = "score", density = if (shape == "share") shape else density, model = terms$text)
-  out <- new_dose(study, x$d, c(x$steps, list(step)), made)
-  log_step(study, "score", made$words, sprintf("%d units", length(x$d)), list(model = terms$text))
+  out <- new_dose(study, x$d, c(x$steps, list(step)), score)
+  log_step(study, "score", score$words, sprintf("%d units", length(x$d)), list(model = terms$text))
   out
 }
 
@@ -52,20 +51,28 @@ check_dose_fit <- function(fit, matrix, x, call) {
   }
 }
 
+# The register of weights of a dose: options: arguments that belong to this one; make: function(x, asked, call) giving
+# list(weight, nuisance, label).
+dose_weighings <- list(
+  inverse = list(options = character(), make = function(x, asked, call) inverse_dose_weights(x, call)),
+  entropy = list(options = "moments", make = function(x, asked, call) balancing_dose_weights(x, asked$moments, call))
+)
+
 weigh_dose <- function(x, given, method, moments, truncate, call = rlang::caller_env()) {
   if (!is.null(x$weight)) abort_unsupported("These doses already have weights.", call = call)
-  method <- check_choice(method, c("inverse", "entropy"), "method", call)
-  refuse_stray(setdiff(given, c("x", "method", "truncate", if (method == "entropy") "moments")), "a dose",
+  method <- check_choice(method, names(dose_weighings), "method", call)
+  own <- dose_weighings[[method]]
+  refuse_stray(setdiff(given, c("x", "method", "truncate", own$options)), "a dose",
                "{.arg method} and {.arg truncate} can be chosen, with entropy weights {.arg moments}.", call)
   truncate <- check_truncate(truncate, call)
-  made <- if (method == "inverse") inverse_dose_weights(x, call) else balancing_dose_weights(x, moments, call)
+  made <- own$make(x, list(moments = moments), call)
   s <- sampling_weight(x$base)
   weight <- made$weight / (sum(s * made$weight) / sum(s))
   limits <- dose_limits(weight, s, truncate)
   cut <- pmin(pmax(weight, limits[1L]), limits[2L])
   moved <- sum(cut != weight & s > 0)
   label <- sprintf("%s%s", made$label, if (is.null(truncate)) "" else ", truncated")
-  step <- list(verb = "weigh", label = label, method = method, moments = if (method == "entropy") moments,
+  step <- list(verb = "weigh", label = label, method = method, moments = if ("moments" %in% own$options) moments,
                truncate = truncate, cut = if (!is.null(truncate)) c(low = limits[1L], high = limits[2L], moved = moved))
   scale <- sum(s) / sum(s * made$weight)
   steps <- c(Filter(function(step) step$verb != "score", x$steps), list(step))

@@ -46,22 +46,24 @@ measure_course <- function(x, outcome = NULL, histories = NULL, estimator = c("w
   check_class(x, "twin_course", "frame_course")
   outcome <- check_outcomes_asked(outcome, x$base)
   if (length(outcome) != 1L) abort_input("{.arg outcome} must be one outcome.")
-  estimator <- check_choice(estimator, c("weighted", "augmented"))
-  if (estimator == "augmented") refuse_stray(intersect(names(match.call()), "form"), "estimator = \"augmented\"",
-                                             call = call)
+  estimator <- check_choice(estimator, names(course_estimators))
+  refuse_stray(strays_of(estimator, course_estimators, names(Filter(Negate(is.null), given_arguments(match.call())))),
+               sprintf("estimator = \"%s\"", estimator),
+               call = call)
   form <- check_choice(form, c("cumulative", "periods", "exact"))
   check_level(level)
   histories <- check_histories(histories, x, call)
   if (is.null(x$score)) abort_input(c("The course has no scores.", i = "Call {.fn score_units} and {.fn weigh_units}."))
-  if (estimator == "weighted" && is.null(x$weight)) abort_input(c("The course has no weights.", i = "Call
-                                                                  {.fn weigh_units}."))
+  if (course_estimators[[estimator]]$weights && is.null(x$weight)) {
+    abort_input(c("The course has no weights.", i = "Call {.fn weigh_units}."))
+  }
   clusters <- course_clusters(x, as_given(cluster), call)
   y <- open_outcome(x$base, outcome, "measure_course")
   asked <- list(outcome = outcome, histories = histories, estimator = estimator, form = form, level = level,
                 clusters = clusters)
   made <- with_cautions(measure_histories(x, as.double(y), attr(y, "shares"), asked, call), x$cautions)
   log_once(x$base, "measure", sprintf("%s histories on %s, %s", estimator, outcome, course_label(x)),
-           settings = list(form = if (estimator == "weighted") form))
+           settings = list(form = if ("form" %in% course_estimators[[estimator]]$options) form))
   made
 }
 
@@ -113,11 +115,10 @@ measure_histories <- function(x, y, shares, asked, call) {
     sum(known & rowSums(abs(sweep(taken, 2L, asked$histories[h, ])), na.rm = FALSE) %in% 0)
   }, 0L)
   data <- list(y = final, s = s * known, taken = taken, units = units, known = known)
-  found <- if (asked$estimator == "weighted") weighted_histories(x, data, asked, followed, call) else
-    augmented_histories(x, data, asked, followed, shares, call)
-  beside <- list(raw = plain_history(x, data, asked, NULL), "ordinary adjustment" = plain_history(
+  found <- course_estimators[[asked$estimator]]$measure(x, data, asked, followed, shares, call)
+  aside <- list(raw = plain_history(x, data, asked, NULL), "ordinary adjustment" = plain_history(
     x, data, asked, ordinary_columns(x)))
-  new_course_effect(x, data, asked, found, beside, followed)
+  new_course_effect(x, data, asked, found, aside, followed)
 }
 
 # What of a history counts: rows of histories (or units) by columns.
@@ -163,7 +164,7 @@ weighted_histories <- function(x, data, asked, followed, call) {
                      influence = curve$influence[, -own, drop = FALSE]))
 }
 
-augmented_histories <- function(x, data, asked, followed, shares, call) {
+augmented_histories <- function(x, data, asked, shares, call) {
   columns <- column_vectors(x$base$columns)
   wide <- lapply(columns, function(values) as_periods(x, values))
   seen <- !is.na(data$taken)
@@ -246,21 +247,22 @@ plain_history <- function(x, data, asked, columns) {
                 function(d) 0)[c("estimate", "influence")]
 }
 
-new_course_effect <- function(x, data, asked, found, beside, followed) {
+new_course_effect <- function(x, data, asked, found, aside, followed) {
   count <- nrow(asked$histories)
   names <- rownames(asked$histories)
   reads <- rbind(diag(count), cbind(diag(count - 1L), -1))
   slopes <- found$slopes
-  influence <- cbind(found$influence %*% t(reads), beside$raw$influence, beside[[2L]]$influence, slopes$influence)
+  influence <- cbind(found$influence %*% t(reads), aside$raw$influence, aside[[2L]]$influence, slopes$influence)
   stratum <- of_units(x, x$base$stratum)
   cluster <- if (length(asked$clusters$codes) > 0L) asked$clusters$codes[[1L]]
   used <- data$s > 0
   if (!is.null(cluster)) check_cluster_count(cluster[used], asked$clusters$name, NULL, "")
-  out <- core_vcov(influence, cluster, stratum, if (asked$estimator == "augmented") rep(TRUE, data$units) else used,
+  out <- core_vcov(influence, cluster, stratum, if (course_estimators[[asked$estimator]]$weights) used else rep(TRUE,
+                                                                                                                data$units),
                    lonely = "centre")
   strata <- if (is.null(stratum)) 1L else length(unique(stratum))
   df <- if (is.null(cluster) && is.null(stratum)) Inf else core_known_df(out$clusters - strata)
-  values <- c(drop(reads %*% found$estimate), beside$raw$estimate, beside[[2L]]$estimate, slopes$estimate)
+  values <- c(drop(reads %*% found$estimate), aside$raw$estimate, aside[[2L]]$estimate, slopes$estimate)
   rows <- estimate_rows(values, sqrt(diag(out$vcov)), df, asked$level)
   rows$statistic <- rows$estimate / rows$std.error
   rows <- rows[c("estimate", "std.error", "statistic", "p.value", "conf.low", "conf.high")]
@@ -269,10 +271,10 @@ new_course_effect <- function(x, data, asked, found, beside, followed) {
   effects <- data.frame(history = names[-count], against = names[count], place(count, count - 1L), row.names = NULL)
   means <- data.frame(history = names, place(0L, count)[c("estimate", "std.error", "conf.low", "conf.high")],
                       followed = followed, row.names = NULL)
-  aside <- rbind(effects[1L, names(rows)], place(2L * count - 1L, 2L))
+  ways <- rbind(effects[1L, names(rows)], place(2L * count - 1L, 2L))
   structure(list(
     study = x$base, outcome = asked$outcome, estimator = asked$estimator, form = asked$form, effects = effects,
-    means = means, beside = data.frame(by = c(asked$estimator, names(beside)), aside, row.names = NULL),
+    means = means, ways = data.frame(by = c(asked$estimator, names(aside)), ways, row.names = NULL),
     slopes = if (!is.null(slopes)) data.frame(term = slopes$term, place(2L * count + 1L, length(slopes$term)),
                                               row.names = NULL),
     histories = asked$histories, periods = x$at$periods, roles = x$roles, design = course_label(x), level = asked$level,
@@ -288,7 +290,7 @@ course_errors <- function(asked, out, stratum, x) {
   paste0(if (length(asked$clusters$codes) == 0L) "by unit" else
     sprintf("clustered by %s (%d)", asked$clusters$name, out$clusters),
     if (!is.null(stratum)) sprintf(", within %s", x$base$roles$stratum), ", with the estimated scores",
-    if (asked$estimator == "augmented") " and regressions", " accounted for")
+    course_estimators[[asked$estimator]]$errors, " accounted for")
 }
 
 #' @exportS3Method
@@ -300,7 +302,7 @@ tidy.twin_course_effect <- function(x, part = c("effects", "means", "beside", "s
   rlang::check_dots_empty()
   part <- check_choice(if (missing(part)) "effects" else part,
                        c("effects", "means", "beside", if (!is.null(x$slopes)) "slopes"))
-  x[[part]]
+  x[[if (part == "beside") "ways" else part]]
 }
 
 #' @export

@@ -67,9 +67,9 @@ measure_response <- function(x, outcome = NULL, estimator = c("weighted", "augme
   if (is_imputed(x)) return(in_each_set(x, measure_response, match.call()))
   call <- rlang::current_env()
   check_class(x, "twin_dose", "frame_dose")
-  given <- names(match.call())
+  given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   asked <- list(
-    outcome = check_outcomes_asked(outcome, x$base), estimator = check_choice(estimator, c("weighted", "augmented")),
+    outcome = check_outcomes_asked(outcome, x$base), estimator = check_choice(estimator, names(response_estimators)),
     curve = check_choice(curve, c("spline", "local")), knots = knots, bandwidth = bandwidth, model = model,
     products = products, family = family, doses = doses, contrasts = contrasts, cluster = as_given(cluster),
     level = level,
@@ -92,9 +92,8 @@ check_response <- function(x, asked, given, call) {
   check_seed(asked$seed, call = call)
   stray <- c(if (asked$curve == "spline") "bandwidth", if (asked$curve == "local") "knots")
   refuse_stray(intersect(given, stray), sprintf("curve = \"%s\"", asked$curve), call = call)
-  if (asked$estimator == "weighted") {
-    refuse_stray(intersect(given, c("model", "products", "family")), "estimator = \"weighted\"", call = call)
-  }
+  refuse_stray(strays_of(asked$estimator, response_estimators, given), sprintf("estimator = \"%s\"", asked$estimator),
+               call = call)
   if (!is.null(asked$family)) {
     asked$family <- check_choice(asked$family, c("gaussian", "binomial", "poisson", "fractional"), "family", call)
   }
@@ -166,7 +165,9 @@ respond_to_dose <- function(x, y, asked, call) {
   weight <- if (is.null(x$weight)) rep(1, length(s)) else x$weight
   places <- sort(unique(c(asked$doses, asked$contrasts$from, asked$contrasts$to)))
   smooth <- dose_smoother(x, places, s, weight, filled, asked, call)
-  model <- if (asked$estimator == "augmented") dose_model(x, filled, s, places, asked, attr(y, "shares"), call)
+  model <- if (response_estimators[[asked$estimator]]$models) dose_model(x, filled, s, places, asked, attr(y,
+                                                                                                           "shares"),
+                                                                                                           call)
   found <- core_response_curve(filled, s, weight, x$nuisance, smooth$smooth, model)
   of_curve <- match(asked$doses, places)
   slope <- core_mean_slope(found$estimate[of_curve], asked$doses, x$d, s)

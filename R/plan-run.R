@@ -33,7 +33,7 @@ run_plan <- function(path, out, strict) {
     writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
   }
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances,
-                        plan_groups(plan, if (is_imputed(study)) study else study_of(study)), powers, variations)
+                        plan_groups(plan, described_study(study)), powers, variations)
   deliver(out, function(draft) write_results(draft, parts, plan),
           paste0(".csv and .tex; beside them figures, ", if (!is.null(parts$weights)) "weights, ", "logbook"))
 }

@@ -27,16 +27,6 @@ answer_step <- function(plan, step, kept) {
        seal = seal_sentence(summary(logbook(study$value))), log = log)
 }
 
-# Of imputed data the page shows what has no pooled form as it is in the first data set, as reports do.
-parts_of_first_set <- function(parts) {
-  parts$ranges <- set_ranges(c(parts$probes, parts$powers, parts$variations))
-  parts$study <- first_set(parts$study)
-  for (name in intersect(c("designs", "probes", "powers", "variations"), names(parts))) {
-    parts[[name]] <- lapply(parts[[name]], first_set)
-  }
-  parts
-}
-
 # Sorts what was made from what failed: list(add: function(made) giving the values, told: function() giving notes and
 # failed; forget: function() that drops what was noted so far, of steps that tell it themselves).
 new_sorter <- function() {
@@ -70,7 +60,7 @@ step_parts <- function(plan, step, study, kept) {
   if (step != "designs") sorter$forget()
   parts$designs <- two_arm_designs(designs)
   if (step == "score") {
-    parts$scored <- Find(function(design) !is.null(design$score), lapply(parts$designs, first_set))
+    parts$scored <- scored_design(parts$designs)
   } else {
     parts$balances <- sorter$add(made_each(kept, "balance", parts$designs, function(design) {
       plan_balances(plan, list(one = design))$one

@@ -27,7 +27,7 @@ checked_other_parts <- function(question, designs, effects, probes, balances, ca
 other_headline <- function(effects, asked) {
   if (!is.null(asked)) return(asked)
   adjusted <- Filter(function(effect) !inherits(effect, "twin_response") || effect$weighted ||
-                       effect$estimator == "augmented", effects)
+                       !is.null(effect$family), effects)
   c(names(adjusted), names(effects))[1L]
 }
 
@@ -154,8 +154,8 @@ other_paragraphs <- function(told) {
       tolower_first(sub("^[^,]*, [^,]* (changes|differs) by ", "", other_result(told$headline)))),
       if (is_course(x) && !is.null(told$headline)) sprintf(
         "A raw comparison gave %s, ordinary adjustment for what changes %s.",
-        number_text(told$headline$beside$estimate[2L]),
-        number_text(told$headline$beside$estimate[3L]))),
+        number_text(told$headline$ways$estimate[2L]),
+        number_text(told$headline$ways$estimate[3L]))),
     if (length(told$probes) > 0L) probe_sentences(told), process_sentences(told)
   )
 }

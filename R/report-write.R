@@ -75,7 +75,7 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
     if (!is.null(c(trends, decomposition, composition))) {
       abort_input("{.arg trends}, {.arg decomposition} and {.arg composition} belong to the report of a panel.")
     }
-    groups <- describe_groups(if (is_imputed(study)) study else study_of(study))
+    groups <- describe_groups(described_study(study))
     designs <- checked_designs(designs, effects, probes, powers)
     check_truth(truth, effects)
     balances <- report_balances(designs, balances, limit, ratio_range, missing(limit) && missing(ratio_range))
@@ -175,6 +175,9 @@ bias_question <- function(parts) {
     new_section("question", "Question", terms_block(question_rows(parts$study)))
 }
 
+# What the first table is about: of imputed data all of them.
+described_study <- function(study) if (is_imputed(study)) study else study_of(study)
+
 # Everything the sections show, worked out once. Of imputed data, what has no pooled form is shown as it is in the first
 # data set, with its ranges over all of them: a table by name of probe, power or variation.
 report_parts <- function(study, designs, effects, probes, truth, balances, groups, powers = list(),
@@ -187,11 +190,24 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
     powers = lapply(powers, first_set), variations = lapply(variations, first_set), ranges = ranges,
     outcomes = effect_outcomes(effects),
     balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
-    scored = Find(function(design) !is.null(design$score), of_first),
+    scored = scored_design(designs),
     weighted = in_all(has_weights), responding = in_all(function(design) !is.null(design$responses)),
     paired = in_all(has_pairs), weights = design_weights(study, designs)
   )
 }
+
+# Of imputed data the page shows what has no pooled form as it is in the first data set, as reports do.
+parts_of_first_set <- function(parts) {
+  parts$ranges <- set_ranges(c(parts$probes, parts$powers, parts$variations))
+  parts$study <- first_set(parts$study)
+  for (name in intersect(c("designs", "probes", "powers", "variations"), names(parts))) {
+    parts[[name]] <- lapply(parts[[name]], first_set)
+  }
+  parts
+}
+
+# The first design that has a score.
+scored_design <- function(designs) Find(function(design) !is.null(design$score), lapply(designs, first_set))
 
 # results: by name; those that data sets have each their own of.
 set_ranges <- function(results) {

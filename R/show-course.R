@@ -198,12 +198,7 @@ course_sentence <- function(x) {
 
 history_text <- function(x, name) paste(x$histories[name, ], collapse = "-")
 
-course_words <- function(x) {
-  if (x$estimator == "augmented") return(paste("sequential augmented regression on", x$design))
-  form <- c(cumulative = "the number of periods treated", periods = "each period's treatment",
-            exact = "those who followed it")[[x$form]]
-  sprintf("a regression on %s, with %s", form, x$design)
-}
+course_words <- function(x) paste(course_estimators[[x$estimator]]$words(x$form), x$design)
 
 course_table <- function(x, number = column_text) {
   rows <- x$effects
@@ -224,7 +219,7 @@ course_means <- function(x, number = column_text) {
 }
 
 course_beside <- function(x, number = column_text) {
-  rows <- x$beside
+  rows <- x$ways
   out <- data.frame(By = c("this estimator", rows$by[-1L]), Difference = number(rows$estimate),
                     SE = number(rows$std.error), interval = interval_text(rows$conf.low, rows$conf.high, number))
   names(out)[4L] <- paste(level_text(x$level), "interval")
@@ -247,10 +242,10 @@ course_method <- function(x) {
 #' @exportS3Method
 table_parts.twin_course_effect <- function(x, number = column_text) { # nolint: object_name_linter. An S3 method.
   own <- course_table(x, number)
-  beside <- data.frame(History = paste(own$History[1L], "-", x$beside$by[-1L]), against = own$against[1L],
-                       course_beside(x, number)[-1L, 2:4], p = p_text(x$beside$p.value[-1L]), check.names = FALSE)
-  names(beside) <- names(own)
-  plain_parts(rbind(own, beside), "History", sprintf("Effect of histories of %s on %s", x$study$roles$treatment,
+  ways <- data.frame(History = paste(own$History[1L], "-", x$ways$by[-1L]), against = own$against[1L],
+                       course_beside(x, number)[-1L, 2:4], p = p_text(x$ways$p.value[-1L]), check.names = FALSE)
+  names(ways) <- names(own)
+  plain_parts(rbind(own, ways), "History", sprintf("Effect of histories of %s on %s", x$study$roles$treatment,
                                                      outcome_phrase(x)),
               paste(course_sentence(x), ordinary_sentence(x), course_method(x)))
 }
@@ -259,7 +254,7 @@ table_parts.twin_course_effect <- function(x, number = column_text) { # nolint: 
 #' @export
 plot.twin_course_effect <- function(x, ...) {
   rlang::check_dots_empty()
-  rows <- x$beside
+  rows <- x$ways
   rows$by <- factor(c(paste0("this estimator (", x$estimator, ")"), rows$by[-1L]),
                     rev(c(paste0("this estimator (", x$estimator, ")"), rows$by[-1L])))
   rows$own <- seq_len(nrow(rows)) == 1L

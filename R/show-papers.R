@@ -360,8 +360,8 @@ other_step_keys <- function(step, dose) {
 }
 
 other_method_papers <- function(effect) {
-  if (inherits(effect, "twin_response")) return(if (effect$estimator == "augmented") "kennedy2017" else character())
-  if (effect$estimator == "augmented") "bang2005" else "robins2000"
+  register <- if (inherits(effect, "twin_response")) response_estimators else course_estimators
+  register[[effect$estimator]]$papers
 }
 
 # All papers behind a dose, a course or what was measured on them.

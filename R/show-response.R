@@ -146,14 +146,14 @@ response_sentence <- function(x) {
   row <- x$contrasts[1L, ]
   sprintf("With %s = %s rather than %s, %s %s by %s (%s), for everybody; estimated by %s.", x$dose, dose_number(row$to),
           dose_number(row$from), outcome_phrase(x),
-          if (x$weighted || x$estimator == "augmented") "changes" else "differs",
+          if (x$weighted || !is.null(x$family)) "changes" else "differs",
           number_text(row$estimate), interval_phrase(x$level, row$conf.low, row$conf.high), response_words(x))
 }
 
 dose_number <- function(at) trimws(format(signif(at, 4)))
 
 response_words <- function(x) {
-  curve <- if (x$estimator == "augmented") sprintf("%s averaged over units, and a curve of what they leave",
+  curve <- if (!is.null(x$family)) sprintf("%s averaged over units, and a curve of what they leave",
                                                    family_words[[x$family]]) else "a curve"
   sprintf("%s (%s)%s", curve, x$words, if (x$weighted) paste(" on", x$design) else ", nothing adjusted by weights")
 }

@@ -32,6 +32,6 @@ results <- unlist(parallel::mclapply(seq_len(nrow(places)), function(k) {
 }, mc.cores = 2L))
 cat(sprintf("%d values of plan keys, %d refused, %d processes lost\n", nrow(places), sum(results == "error"),
             nrow(places) - length(results)))
-raw <- which(startsWith(results, "raw"))
+raw <- which(startsWith(as.character(results), "raw"))
 if (length(raw) > 0L) print(data.frame(places[raw, ], result = substr(results[raw], 1, 120)), row.names = FALSE)
 quit(status = as.integer(nrow(bad) > 0L || any(lost) || length(raw) > 0L || length(results) < nrow(places)))

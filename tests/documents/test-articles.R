@@ -17,7 +17,7 @@ run_alone <- function(name) {
 test_that("there is an article for every stage, and Methods", {
   expect_setequal(tools::file_path_sans_ext(basename(articles())), c(
     "before-the-outcome", "weighting", "matching", "effects", "difference-in-differences", "hidden-bias", "methods", "paper",
-    "other-habits", "database", "desk", "imputed"
+    "other-habits", "database", "desk", "imputed", "doses", "courses"
   ))
 })
 
@@ -58,6 +58,18 @@ test_that("imputed: the pooled interval holds the truth", {
   expect_s3_class(made$study, "twin_imputed")
   limits <- confint(made$effect)["difference", ]
   expect_true(limits[1] < 8.68 && 8.68 < limits[2])
+})
+
+test_that("doses and courses: intervals hold the truth, ordinary ways do not", {
+  made <- run_alone("doses")
+  truth <- diff(carefultwin::ice_truth$mean[c(2, 5)])
+  row <- tidy(made$response, part = "contrasts")[1, ]
+  expect_true(row$conf.low < truth && truth < row$conf.high)
+  made <- run_alone("courses")
+  truth <- diff(rev(carefultwin::seasons_truth$mean[1:2]))
+  row <- tidy(made$effect)[1, ]
+  expect_true(row$conf.low < truth && truth < row$conf.high)
+  expect_true(all(tidy(made$effect, part = "beside")$conf.high[2:3] < truth))
 })
 
 test_that("effects: groups and durations are measured", {

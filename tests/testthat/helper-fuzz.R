@@ -21,6 +21,10 @@ fuzz_calls <- function() {
   path <- summarise_did(cells, "event")
   graph <- assume_graph("digraph { port -> joined; port -> income; joined -> income; wind -> joined }")
   arms <- frame_arms(data, "gear", "income", c("boat", "past"), reference = "net")
+  dosed <- weigh_units(score_units(frame_dose(data, "past", "income", c("boat", "port"))))
+  course <- data.frame(unit = rep(1:60, 2), time = rep(1:2, each = 60), size = rep(1:60 %% 7, 2), debt = (1:120 * 7) %% 11,
+                       a = as.integer((1:120 * 13) %% 17 > 8), y = (1:120 * 5) %% 13)
+  coursed <- weigh_units(score_units(frame_course(course, "a", "y", "time", "unit", covariates = "size", changing = "debt")))
   folder <- tempfile("fuzz")
   dir.create(folder)
   csv <- file.path(folder, "d.csv")
@@ -36,6 +40,9 @@ fuzz_calls <- function() {
     frame_study = list(data = data, treatment = "joined", outcome = "income", covariates = c("boat", "past", "port")),
     frame_arms = list(data = data, treatment = "gear", outcome = "income", covariates = c("boat", "past"), reference = "net"),
     frame_panel = list(data = many_harbours(12), outcome = "price", time = "year", unit = "harbour", treatment = "open"),
+    frame_dose = list(data = data, dose = "past", outcome = "income", covariates = "boat"),
+    frame_course = list(data = course, treatment = "a", outcome = "y", time = "time", unit = "unit", covariates = "size", changing = "debt"),
+    measure_response = list(x = dosed, doses = c(-0.5, 0, 0.5)), measure_course = list(x = coursed),
     baseline_rows = list(panel = panel),
     score_units = list(x = plain), trim_units = list(x = scored), pair_units = list(x = scored),
     group_units = list(x = scored), stratify_units = list(x = scored), weigh_units = list(x = scored),
@@ -191,6 +198,8 @@ plan_settings <- function() {
   weighed <- c(study, "designs: {d: [score, weigh], p: [score, pair]}")
   measured <- c(weighed, "effects: {e: {design: d}, q: {design: p}, r: {estimator: regression}}")
   panel <- "panel: {data: panel.csv, outcome: price, time: year, unit: harbour, treatment: open}"
+  dose <- c("study: {data: data.csv, dose: past, outcome: income, covariates: [boat]}", "designs: {d: [score, weigh]}")
+  course <- c("study: {data: course.csv, treatment: a, outcome: y, time: time, unit: unit, changing: [debt]}", "designs: {w: [score, weigh]}")
   step <- function(before, name) c(study, sprintf("designs: {d: [%s{%s: FLOW}]}", before, name))
   parts <- list(
     study = list(base = c(data = "data.csv", treatment = "joined", outcome = "income", covariates = "[boat, past]"), lines = "study: FLOW"),
@@ -200,6 +209,8 @@ plan_settings <- function() {
     weigh = list(lines = step("score, ", "weigh")), respond = list(base = c(outcome = "known"), lines = step("score, weigh, ", "respond")),
     effect = list(base = c(design = "d"), lines = c(weighed, "effects: {e: FLOW}")),
     hazard = list(base = c(design = "d", measure = "hazard", time = "months", event = "left"), lines = c(weighed, "effects: {e: FLOW}")),
+    response = list(base = c(measure = "response"), lines = c(dose, "effects: {e: FLOW}")),
+    course = list(base = c(measure = "course", design = "w"), lines = c(course, "effects: {e: FLOW}")),
     power = list(base = c(design = "d"), lines = c(weighed, "power: {p: FLOW}")),
     variation = list(base = c(design = "d", learners = "logit", folds = "3"), lines = c(weighed, "variation: {v: FLOW}")),
     report = list(lines = c(measured, "report: FLOW")), groups = list(lines = c(study, "report: {groups: FLOW}")),
@@ -236,6 +247,7 @@ plan_fuzz_folder <- function() {
   data$known <- ifelse(seq_len(120) %% 9 == 0, NA, data$income)
   data.table::fwrite(data, file.path(folder, "data.csv"))
   data.table::fwrite(many_harbours(12), file.path(folder, "panel.csv"))
+  data.table::fwrite(fuzz_calls()$frame_course$data, file.path(folder, "course.csv"))
   folder
 }
 

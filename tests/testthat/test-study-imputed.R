@@ -201,7 +201,7 @@ test_that("data sets that do not fit together are refused, with the place", {
   refused(list(), "empty list")
   refused(list(sets[[1]], "x"), "Entry 2 of the list")
   refused(c(sets[1:2], list(sets[[3]][-1, ])), "data set 3 has 299")
-  refused(sets, "no column|must name", imputation = "round")
+  refused(sets, "must be a data frame", imputation = "round")
   other <- sets
   other[[2]]$joined[5] <- 1 - other[[2]]$joined[5]
   e <- refused(other, "treatment .* must be the same")
@@ -243,6 +243,7 @@ test_that("a plan with long imputed data runs to its report, and says what is po
   expect_identical(nrow(weights), 1200L)
   pairs <- data.table::fread(file.path(folder, "out", "tables", "pairs-pairs.csv"))
   expect_setequal(pairs$.imputation, 1:4)
-  answer <- answer_step(read_plan(file.path(folder, "plan.yml")), "report", new.env())
-  expect_length(answer$failed, 0)
+  for (step in c("question", "score", "designs", "power", "effects", "bias")) {
+    expect_length(answer_step(read_plan(file.path(folder, "plan.yml")), step, new.env())$failed, 0)
+  }
 })
