@@ -146,7 +146,7 @@ core_contrast_values <- function(m1, m0, terms) {
 # Quantiles of y by arm and their differences (Firpo 2007): the weighted distribution function's, with influence
 # -(F - p) / f; f is a weighted Gaussian kernel density of the arm at the quantile. p: shares.
 core_quantiles <- function(y, z, v, p, nuisance = core_known(length(y))) {
-  parts <- lapply(both_arms, function(arm) {
+  core_quantile_terms(p, lapply(both_arms, function(arm) {
     inside <- z == arm & v > 0
     q <- core_weighted_quantiles(y[inside], v[inside], p)
     list(estimate = q, influence = function() {
@@ -156,7 +156,11 @@ core_quantiles <- function(y, z, v, p, nuisance = core_known(length(y))) {
         length(y) * v * away + core_carry(nuisance)(away)
       }, numeric(length(y)))
     })
-  })
+  }))
+}
+
+# parts: of both arms, list(estimate, influence = function()); terms by arm and their differences.
+core_quantile_terms <- function(p, parts) {
   names <- function(what) sprintf("quantile_%s_%s", vapply(p, format, "", digits = 4), what)
   treated <- parts$mean_treated
   control <- parts$mean_control
@@ -169,6 +173,26 @@ core_quantiles <- function(y, z, v, p, nuisance = core_known(length(y))) {
     colnames(out) <- terms
     out
   })
+}
+
+# Quantiles by a share of outcomes below that is not the plain one. y, v: of the arm; share: function(q) giving
+# list(estimate, influence). A share moves in steps as q passes outcomes: within half of a common one it is met.
+core_share_quantiles <- function(y, v, p, share, steps = 8L) {
+  found <- lapply(p, function(one) {
+    q <- core_weighted_quantiles(y, v, one)
+    density <- core_density_at(q, y, v)
+    reach <- diff(core_weighted_quantiles(y, v, c(0.25, 0.75)))
+    for (step in seq_len(steps)) {
+      now <- share(q)
+      lacks <- one - now$estimate
+      if (abs(lacks) <= stats::median(v) / (2 * sum(v))) break
+      q <- q + sign(lacks) * min(abs(lacks) / density, max(reach, 1e-12))
+      q <- min(max(q, min(y)), max(y))
+    }
+    list(estimate = q, influence = function() -now$influence() / core_density_at(q, y, v))
+  })
+  list(estimate = vapply(found, `[[`, 0, "estimate"),
+       influence = function() do.call(cbind, lapply(found, function(one) one$influence())))
 }
 
 # Weighted kernel density with Silverman's bandwidth for the effective number of units.

@@ -19,7 +19,7 @@ check_options <- function(x, asked, given, call = rlang::caller_env()) {
   for (option in estimator_options()) refuse(option, option %in% entry$arguments, with())
   refuse("family", !learnt, "learners, who look at the outcome themselves")
   refuse("scale_model", "heteroskedastic_probit" %in% asked$family, "other families than \"heteroskedastic_probit\"")
-  refuse("folds", learnt, "an estimator without learners")
+  refuse("folds", learnt || "folds" %in% entry$arguments, "an estimator without learners")
   reuse <- inherits(x, "twin_design") && reuses_units(x)
   refuse(c("correction", "neighbours", "conditional"), reuse, "designs other than matching with replacement")
   refuse("products", !reuse && is.null(asked$learners), if (reuse) "matching with replacement (see `correction`)" else
@@ -58,8 +58,9 @@ check_products <- function(asked, call) {
     abort_input(c("{.arg products} must be {.val none}, a one-sided formula or names of covariates.",
                   x = "It is {describe_value(products)}."), call = call)
   }
-  if ("heteroskedastic_probit" %in% asked$family) {
-    abort_unsupported(c("The heteroskedastic probit has a model per arm.", i = "Leave {.arg products} out."),
+  apart <- Filter(function(family) isFALSE(outcome_families[[family]]$together), as.character(unlist(asked$family)))
+  if (length(apart) > 0L) {
+    abort_unsupported(c("The family {.val {apart[1L]}} has a model per arm.", i = "Leave {.arg products} out."),
                       call = call)
   }
 }
@@ -77,8 +78,7 @@ check_looks <- function(blocks, asked, call = rlang::caller_env()) {
 check_by_outcome <- function(asked, call) {
   if (!is.null(asked$model) && !rlang::is_formula(asked$model)) check_named_by_outcome(asked, "model", call)
   if (!is.null(names(asked$family)) || length(asked$family) > 1L) check_named_by_outcome(asked, "family", call)
-  families <- c("gaussian", "binomial", "probit", "heteroskedastic_probit", "poisson", "fractional")
-  for (family in as.list(asked$family)) check_choice(family, families, "family", call)
+  for (family in as.list(asked$family)) check_choice(family, names(outcome_families), "family", call)
 }
 
 check_named_by_outcome <- function(asked, arg, call) {

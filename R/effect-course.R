@@ -257,8 +257,8 @@ new_course_effect <- function(x, data, asked, found, aside, followed) {
   cluster <- if (length(asked$clusters$codes) > 0L) asked$clusters$codes[[1L]]
   used <- data$s > 0
   if (!is.null(cluster)) check_cluster_count(cluster[used], asked$clusters$name, NULL, "")
-  out <- core_vcov(influence, cluster, stratum, if (course_estimators[[asked$estimator]]$weights) used else rep(TRUE,
-                                                                                                                data$units),
+  counted <- if (course_estimators[[asked$estimator]]$weights) used else rep(TRUE, data$units)
+  out <- core_vcov(influence, cluster, stratum, counted,
                    lonely = "centre")
   strata <- if (is.null(stratum)) 1L else length(unique(stratum))
   df <- if (is.null(cluster) && is.null(stratum)) Inf else core_known_df(out$clusters - strata)

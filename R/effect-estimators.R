@@ -44,8 +44,8 @@ estimators <- list(
     remote = function(rows, block, found, asked, call) remote_regression(rows, block, found, asked, call)
   ),
   augmented = new_estimator(
-    "augmented weighting", c("model", "family", "scale_model", "products", "normalise"), models = TRUE, robust = TRUE,
-    by_score = TRUE, bounded = TRUE, check = function(x, asked, call) check_augmented(x, asked, call),
+    "augmented weighting", c("model", "family", "scale_model", "products", "normalise", "quantiles"), models = TRUE,
+    robust = TRUE, by_score = TRUE, bounded = TRUE, check = function(x, asked, call) check_augmented(x, asked, call),
     means = function(block, units, asked, call) augmented_means(block, units, asked, call),
     redraw = function(x, blocks, asked, known) redraw_augmented(x, blocks, asked, known),
     remote = function(rows, block, found, asked, call) remote_augmented(rows, block, found, asked, call)
@@ -59,6 +59,11 @@ estimators <- list(
     "cross-fitted augmented weighting", c("model", "learners", "folds", "repeats"), models = TRUE, robust = TRUE,
     learns = "always", own_variance = TRUE, check = function(x, asked, call) check_crossfit(x, asked, call),
     means = function(block, units, asked, call) crossfit_means(block, units, asked, call)
+  ),
+  selection = new_estimator(
+    "augmented weighting after double selection", c("model", "family", "folds"), models = TRUE, robust = TRUE,
+    check = function(x, asked, call) check_selection(x, asked, call),
+    means = function(block, units, asked, call) selection_means(block, units, asked, call)
   ),
   survival = new_estimator(
     "weighted Cox regression", c("model", "curve_model"), paired = FALSE, verb = "measure_hazard",

@@ -15,6 +15,9 @@
 #' * `"crossfit"`, on bare and scored studies with `learners`: the augmented estimator with score and outcome models
 #'   learnt on other folds (Chernozhukov et al. 2018), the median over `repeats`.
 #'
+#' * `"selection"`, on bare studies with many covariates: the lasso picks columns that tell of treatment and of the
+#'   outcome in either arm, and the augmented estimator adjusts for all of them (Belloni, Chernozhukov & Hansen 2014).
+#'
 #' ATE, ATT and ATC are answered by all of them; ATO and ATM by all but regression without a score. Several outcomes,
 #' subgroups (`by`) and studies of several arms give one effect for each, side by side in a `twin_effects` with their
 #' joint covariance.
@@ -47,13 +50,16 @@
 #'
 #' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()], without a score or weighted.
 #' @param outcome Names of the study's outcomes; the first by default.
-#' @param estimator `"difference"` (default), `"regression"`, `"augmented"`, `"targeted"` or `"crossfit"`.
+#' @param estimator `"difference"` (default), `"regression"`, `"augmented"`, `"targeted"`, `"crossfit"` or
+#'   `"selection"`.
 #' @param model A one-sided formula for the outcome models in the study's covariates; the study's covariates, as framed,
 #'   by default. A list of formulas named by outcome gives each its own. Not for `"difference"`.
 #' @param family `"gaussian"`, `"binomial"` (logit), `"probit"`, `"heteroskedastic_probit"` (heteroskedastic probit),
-#'   `"poisson"` (counts and other outcomes that are never negative) or `"fractional"` (logit for shares between 0 and
-#'   1); by default binomial for outcomes that are 0/1 and gaussian for others. A vector named by outcome gives each its
-#'   own. With replacement always gaussian; learners look at the outcome themselves.
+#'   `"poisson"` (counts and other outcomes that are never negative), `"negative_binomial"` (counts that vary more),
+#'   `"two_part"` (a logit of any at all, times log-linear means of how much), `"fractional"` (logit for shares between
+#'   0 and 1) or `"ordered"` (ordered logit for codes in order, whose mean is compared); by default binomial for
+#'   outcomes that are 0/1 and gaussian for others. A vector named by outcome gives each its own. With replacement
+#'   always gaussian; learners look at the outcome themselves.
 #' @param scale_model For `"heteroskedastic_probit"`: a one-sided formula of the scale; all numeric and yes/no
 #'   covariates by default.
 #' @param products By default the outcome has one model per arm. Given, it has one model for both arms, with the
@@ -65,13 +71,15 @@
 #' @param learners For `"crossfit"` and `"targeted"`: learners of the outcome, as in [score_units()]; `"logit"` then is
 #'   a linear regression for outcomes that are not 0/1. `"crossfit"` uses those of the design's score by default, and on
 #'   a study without a score the same learners for the score.
-#' @param folds With `learners`: how many folds, default 5; they keep the arms' shares, or clusters whole.
+#' @param folds With `learners`: how many folds, default 5; they keep the arms' shares, or clusters whole. For
+#'   `"selection"`: folds of the lasso's cross-validation.
 #' @param repeats For `"crossfit"`: how often the folds are drawn, default 5. The estimate is that of the repeat whose
 #'   difference is the median; the variance adds how far repeats lie apart, as their median too.
 #' @param normalise For `"difference"` and `"augmented"` with inverse weights: divide by the sum of the weights (default
 #'   `TRUE`)? `FALSE` gives the Horvitz-Thompson form, divided by the size of the population.
-#' @param quantiles For `"difference"`: shares such as `c(0.25, 0.5, 0.75)`, to get quantiles of the outcome by arm and
-#'   their differences too (Firpo 2007).
+#' @param quantiles For `"difference"` and `"augmented"`: shares such as `c(0.25, 0.5, 0.75)`, to get quantiles of the
+#'   outcome by arm and their differences too (Firpo 2007); augmented ones are those of augmented shares below, with a
+#'   logit of each arm for being below.
 #' @param by Name of a column with a few levels: effects within each, and how they differ. Weights and scores stay those
 #'   of the whole design, outcome models are fitted within the group. On pairs the group is the seeker's.
 #' @param inference `"analytic"` (default), `"bootstrap"`, `"jackknife"` or `"replicates"`.
@@ -113,7 +121,9 @@
 #'
 #'   With several outcomes, groups, arms or estimands a `twin_effects`: `tidy()` has the columns `contrast` and `group`
 #'   where they differ, `p.adjusted`, `band.low` and `band.high` where asked for; `tidy(x, part = "groups")` compares
-#'   each group with the first one; `glance()` has one row per effect; `x[[2]]` is one of them.
+#'   each group with the first one, `tidy(x, part = "arms")` every two arms with each other (`first` minus `second`;
+#'   where all speak of one population, as under the ATE), and `print()` tests whether arms differ at all; `glance()`
+#'   has one row per effect; `x[[2]]` is one of them.
 #' @section Warnings: On weights from learners' scores the difference raises `twin_warning_known_score`, since no
 #'   standard error accounts for their estimation. `twin_warning_clusters` when a study has clusters and its pairs are
 #'   with replacement, `twin_warning_few_clusters` below 20, `twin_warning_constant_arm` when the outcome does not vary
@@ -138,6 +148,9 @@
 #'
 #'   Abadie, A., Spiess, J. (2022). Robust post-matching inference. JASA 117.
 #'   \doi{10.1080/01621459.2020.1840383}
+#'
+#'   Belloni, A., Chernozhukov, V., Hansen, C. (2014). Inference on treatment effects after selection among
+#'   high-dimensional controls. Review of Economic Studies 81. \doi{10.1093/restud/rdt044}
 #'
 #'   Chernozhukov, V., Chetverikov, D., Demirer, M., Duflo, E., Hansen, C., Newey, W., Robins, J. (2018).
 #'   Double/debiased machine learning for treatment and structural parameters. Econometrics Journal 21.
@@ -327,7 +340,10 @@ means_again <- function(block, units, asked, terms) {
 
 # Means, their contrasts, and what else was asked for.
 block_terms <- function(block, units, means, asked, result = core_contrasts(means, block$contrasts)) {
-  if (!is.null(asked$quantiles)) result <- with_terms(result, quantile_terms(block$x, units, asked$quantiles))
+  if (!is.null(asked$quantiles)) {
+    result <- with_terms(result, if (estimators[[asked$estimator]]$models) augmented_quantiles(block, units, asked) else
+      quantile_terms(block$x, units, asked$quantiles))
+  }
   if (design_kind(block$x) == "strata" && estimators[[asked$estimator]]$plain && is.null(block$inside)) {
     result <- with_terms(result, stratum_differences(block$x, units))
   }
@@ -372,6 +388,27 @@ quantile_terms <- function(x, units, quantiles) {
   own <- unit_weights(x, units)
   warn_tied_quantiles(units, own$v, quantiles)
   core_quantiles(units$y, units$z, own$v, quantiles, own$nuisance)
+}
+
+# Quantiles of augmented shares: where the arm's augmented share of outcomes below is p. Found by steps of the share
+# that lacks over the density; influence - IF of the share / density (Firpo 2007, with Methods' augmented mean for the
+# share).
+augmented_quantiles <- function(block, units, asked) {
+  own <- score_weights(block$x, units)
+  target <- effect_target(block$x, units)
+  warn_tied_quantiles(units, own$v, asked$quantiles)
+  below <- utils::modifyList(asked, list(family = "binomial"))
+  share <- function(q, arm) {
+    units$y <- as.double(units$y <= q)
+    flagged <- utils::modifyList(block, list(shares = TRUE))
+    models <- suppressWarnings(arm_models(flagged, units, unit_sampling(block$x, units), below, NULL))
+    core_augmented_mean(units$y, as.double(units$z == arm), own$v, own$nuisance, target$t, target$nuisance,
+                        models[[2L - arm]])
+  }
+  core_quantile_terms(asked$quantiles, lapply(both_arms, function(arm) {
+    inside <- units$z == arm & own$v > 0
+    core_share_quantiles(units$y[inside], own$v[inside], asked$quantiles, function(q) share(q, arm))
+  }))
 }
 
 # The density at a value that many units share is not what the standard error needs.

@@ -104,16 +104,9 @@ check_arm_outcome <- function(y, family, name, call) {
 
 check_family_outcome <- function(family, block, units, call) {
   y <- units$y[units$used]
-  fits <- switch(family,
-    binomial = , probit = , heteroskedastic_probit = block$shares,
-    fractional = all(y >= 0 & y <= 1), poisson = all(y >= 0), gaussian = TRUE
-  )
-  if (fits) return(invisible(family))
-  needs <- c(
-    binomial = "an outcome of 0 and 1", probit = "an outcome of 0 and 1",
-    heteroskedastic_probit = "an outcome of 0 and 1",
-    fractional = "shares between 0 and 1", poisson = "values of 0 or more"
-  )[[family]]
+  entry <- outcome_families[[family]]
+  if (entry$fits(y, block$shares)) return(invisible(family))
+  needs <- entry$needs
   abort_input(c("{.code family = \"{family}\"} needs {needs}.",
                 x = "The values of {.val {block$outcome}} go from {number_text(min(y))} to {number_text(max(y))}.",
                 i = "Use {.code family = \"gaussian\"}."), column = block$outcome, call = call)

@@ -49,10 +49,11 @@ check_remote_effect <- function(x, asked, given, call) {
     abort_unsupported(c("The {asked$estimator} estimator needs rows in memory.", i = "Use {.or {.val {able}}}."),
                       call = call)
   }
-  families <- setdiff(asked$family, c("gaussian", "binomial", "poisson"))
+  able <- names(Filter(function(entry) entry$remote, outcome_families))
+  families <- setdiff(asked$family, able)
   if (length(families) > 0L) {
-    abort_unsupported(c("{.code family = \"{families[1L]}\"} needs rows in memory.",
-                        i = "Use {.val gaussian}, {.val binomial} or {.val poisson}."), call = call)
+    abort_unsupported(c("{.code family = \"{families[1L]}\"} needs rows in memory.", i = "Use {.or {.val {able}}}."),
+                      call = call)
   }
 }
 

@@ -35,10 +35,11 @@ length.twin_effects <- function(x) length(x$effects)
 names.twin_effects <- function(x) names(unclass(x)$effects)
 
 #' @export
-tidy.twin_effects <- function(x, part = c("effects", "groups"), conf.level = x$level, # nolint: object_name_linter.
-                              ...) {
+tidy.twin_effects <- function(x, part = c("effects", "groups", "arms"), # nolint: object_name_linter. broom-style.
+                              conf.level = x$level, ...) {
   rlang::check_dots_empty()
-  part <- check_choice(part, c("effects", "groups"))
+  part <- check_choice(part, c("effects", "groups", "arms"))
+  if (part == "arms") return(arm_differences(x, conf.level))
   if (part == "groups") return(group_differences(x, conf.level))
   tables <- lapply(x$effects, generics::tidy, conf.level = conf.level)
   own <- setdiff(names(x$labels), c("estimand", "outcome"))  # those that are no columns of each already
@@ -107,6 +108,67 @@ group_differences <- function(x, level) {
                   estimate[-1L] - estimate[1L], se, df, level)
   })
   do.call(rbind, unname(rows))
+}
+
+# Every two arms against each other, per outcome and group: differences of their differences from the reference, which
+# all speak of one population (Methods, "Several arms").
+arm_differences <- function(x, level) {
+  check_one_population(x)
+  rows <- lapply(arm_families(x), function(at) {
+    joint <- arms_vcov(x, at)
+    estimate <- c(0, vapply(x$effects[at], function(effect) effect$estimate[["difference"]], 0))
+    names <- arm_names(x, at)
+    pairs <- utils::combn(length(names), 2L)
+    first <- pairs[2L, ]
+    second <- pairs[1L, ]
+    variance <- diag(joint)[first] + diag(joint)[second] - 2 * joint[cbind(first, second)]
+    own <- x$labels[at[1L], setdiff(names(x$labels), c("contrast", "outcome")), drop = FALSE]
+    contrast_rows(data.frame(own[rep(1L, ncol(pairs)), , drop = FALSE], outcome = x$effects[[at[1L]]]$outcome,
+                             first = names[first], second = names[second], row.names = NULL),
+                  estimate[first] - estimate[second], sqrt(pmax(variance, 0)), least_df(x$effects[at]), level)
+  })
+  do.call(rbind, unname(rows))
+}
+
+check_one_population <- function(x, call = rlang::caller_env()) {
+  if (!"contrast" %in% names(x$labels)) {
+    abort_input(c("There are not several arms here.", i = "See {.fn frame_arms}."), call = call)
+  }
+  estimand <- x$effects[[1L]]$estimand
+  if (arms_share_population(estimand)) return(invisible(x))
+  abort_unsupported(c("Under the {estimand} each comparison of arms speaks of other units.",
+                      i = "Frame the arms for the ATE, ATO or ATM to compare any two."), call = call)
+}
+
+# Those in the arm compared differ by arm; everybody, those in the reference, and tilted populations do not.
+arms_share_population <- function(estimand) population_of(estimand) != "treated"
+
+# Places of the effects that differ by arm alone.
+arm_families <- function(x) {
+  other <- x$labels[setdiff(names(x$labels), "contrast")]
+  unname(split(seq_along(x$effects), if (ncol(other) > 0L) do.call(paste, other) else rep(1L, length(x$effects))))
+}
+
+# The reference first, whose difference from itself is 0 without error.
+arm_names <- function(x, at) {
+  c(x$effects[[at[1L]]]$study$levels[["control"]], vapply(x$effects[at], function(effect) {
+    effect$study$levels[["treated"]]
+  }, ""))
+}
+
+arms_vcov <- function(x, at) {
+  joint <- differences_vcov(x, at)
+  out <- matrix(0, length(at) + 1L, length(at) + 1L)
+  out[-1L, -1L] <- joint
+  out
+}
+
+# Are all arms alike? Per family the Wald test that no arm differs from the reference.
+arms_test <- function(x, at) {
+  estimate <- vapply(x$effects[at], function(effect) effect$estimate[["difference"]], 0)
+  joint <- differences_vcov(x, at)
+  if (anyNA(joint)) return(c(statistic = NA_real_, df = length(at), p.value = NA_real_))
+  core_zero_test(estimate, joint, least_df(x$effects[at]))
 }
 
 # Places of the effects that differ by group alone.

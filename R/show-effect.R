@@ -43,9 +43,8 @@ missing_sentence <- function(x) {
 #' @export
 print.twin_effect <- function(x, ...) print_lines(x, format(x, ...))
 
-family_words <- c(gaussian = "linear models", binomial = "logit models", probit = "probit models",
-                  heteroskedastic_probit = "heteroskedastic probit models", poisson = "log-linear (Poisson) models",
-                  fractional = "fractional logit models", learners = "learners")
+# What the outcome models were.
+family_word <- function(family) if (family == "learners") "learners" else outcome_families[[family]]$words
 
 effect_method <- function(x) {
   if (is_unadjusted(x)) {
@@ -72,7 +71,7 @@ correction_words <- c(matched = " with linear models", all = " with linear model
 
 # "linear models", or "one linear model for both arms, with products of the treatment and port_size".
 model_words <- function(family, products) {
-  words <- family_words[[family]]
+  words <- family_word(family)
   if (is.null(products)) return(words)
   named <- if (rlang::is_formula(products)) attr(stats::terms(products), "term.labels") else setdiff(products, "none")
   paste0("one ", sub("models$", "model", words), " for both arms",
@@ -256,7 +255,24 @@ range_text <- function(values) paste(unique(count_text(round(range(values)))), c
 # "= 0.030" or "< 0.001".
 p_phrase <- function(p) if (is.na(p)) "unknown" else if (p < 0.001) "< 0.001" else paste("=", p_text(p))
 
-several_sentences <- function(x) {
+several_sentences <- function(x) c(arms_sentences(x), groups_sentences(x))
+
+# Do arms differ at all? One sentence per outcome and group.
+arms_sentences <- function(x) {
+  if (!"contrast" %in% names(x$labels)) return(NULL)
+  vapply(arm_families(x), function(at) {
+    test <- arms_test(x, at)
+    where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "contrast")])
+    df <- as.integer(test[["df"]])
+    sprintf("%sDo the arms differ at all? Joint test: p %s (%d degree%s of freedom).%s",
+            if (length(where) > 0L) paste0(paste(where, collapse = ", "), ": ") else "", p_phrase(test[["p.value"]]),
+            df,
+            if (df == 1L) "" else "s", if (length(at) > 1L && arms_share_population(x$effects[[1L]]$estimand))
+              " tidy(part = \"arms\") compares any two." else "")
+  }, "")
+}
+
+groups_sentences <- function(x) {
   if (is.null(x$by)) return(NULL)
   vapply(effect_families(x), function(at) {
     effects <- x$effects[at]

@@ -34,6 +34,10 @@ papers <- list(
     "John W. Jackson", 2016, "Diagnostics for confounding of time-varying and other joint exposures", "Epidemiology",
     27, 6,
     "859--869", "10.1097/EDE.0000000000000547"),
+  belloni2014 = new_paper(
+    "Alexandre Belloni and Victor Chernozhukov and Christian Hansen", 2014, paste(
+      "Inference on treatment effects after selection among high-dimensional controls"), "Review of Economic Studies",
+    81, 2, "608--650", "10.1093/restud/rdt044"),
   rubin1987 = new_paper("Donald B. Rubin", 1987, "Multiple Imputation for Nonresponse in Surveys",
                         doi = "10.1002/9780470316696", publisher = "Wiley"),
   barnard1999 = new_paper(
@@ -236,7 +240,7 @@ paper_keys <- list(
   groups = list(full = "hansen2004", exact = character(), coarsened = "iacus2012", cardinality = "zubizarreta2014"),
   estimators = list(
     difference = character(), regression = character(), augmented = "robins1994", targeted = "vanderlaan2006",
-    crossfit = "chernozhukov2018", survival = "cox1972", own = character()
+    crossfit = "chernozhukov2018", selection = "belloni2014", survival = "cox1972", own = character()
   ),
   did = list(
     group_time = "callaway2021", imputation = "borusyak2024", interaction = "sun2021",

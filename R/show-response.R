@@ -154,7 +154,7 @@ dose_number <- function(at) trimws(format(signif(at, 4)))
 
 response_words <- function(x) {
   curve <- if (!is.null(x$family)) sprintf("%s averaged over units, and a curve of what they leave",
-                                                   family_words[[x$family]]) else "a curve"
+                                                   family_word(x$family)) else "a curve"
   sprintf("%s (%s)%s", curve, x$words, if (x$weighted) paste(" on", x$design) else ", nothing adjusted by weights")
 }
 

@@ -122,3 +122,28 @@ test_that("what several arms can't do is refused", {
   expect_error(frame_arms(data, "gear", "income", "boat", reference = "lines"), "fewer in \"pots\"",
                class = "twin_error_input")
 })
+
+test_that("any two arms are compared from the joint covariance, and a test says whether they differ at all", {
+  data <- many_crews(300)
+  data$gear <- rep(c("line", "net", "pot"), 100)
+  frame <- function(reference, estimand = "ATE") {
+    frame_arms(data, "gear", c("income", "direct"), c("boat", "past"), reference = reference, estimand = estimand)
+  }
+  effects <- measure_effect(weigh_units(score_units(frame("line"))))
+  rows <- tidy(effects, part = "arms")
+  expect_identical(rows$first, c("net", "pot", "pot"))
+  expect_identical(rows$second, c("line", "line", "net"))
+  other <- measure_effect(weigh_units(score_units(frame("net"))))
+  own <- tidy(other)[tidy(other)$term == "difference" & tidy(other)$contrast == "pot vs net", ]
+  expect_equal(rows$difference[3], own$estimate, tolerance = 1e-6)
+  expect_equal(rows$std.error[3], own$std.error, tolerance = 1e-6)
+  joint <- vcov(effects)
+  at <- grep("difference", rownames(joint))
+  d <- coef(effects)[at]
+  p <- pchisq(drop(d %*% solve(joint[at, at], d)), 2, lower.tail = FALSE)
+  expect_match(paste(format(effects), collapse = " "), paste("Do the arms differ at all\\? Joint test: p", sub("[.]", "[.]", p_phrase(p))))
+  both <- measure_effect(weigh_units(score_units(frame("line"))), outcome = c("income", "direct"))
+  expect_identical(nrow(tidy(both, part = "arms")), 6L)
+  expect_error(tidy(measure_effect(weigh_units(score_units(frame("line", "ATT")))), part = "arms"), "other units", class = "twin_error_unsupported")
+  expect_error(tidy(measure_effect(study_of_many(outcome = c("income", "direct")), c("income", "direct")), part = "arms"), class = "twin_error_input")
+})
