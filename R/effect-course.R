@@ -71,9 +71,9 @@ measure_course <- function(x, outcome = NULL, histories = NULL, estimator = c("w
 check_histories <- function(histories, x, call) {
   count <- length(x$at$periods)
   if (is.null(histories)) histories <- list(always = rep(1, count), never = rep(0, count))
+  is_history <- function(own) (is.numeric(own) || is.logical(own)) && length(own) == count && all(own %in% 0:1)
   good <- is_named_list(histories) && length(histories) >= 2L && !anyDuplicated(names(histories)) &&
-    all(vapply(histories, function(own) (is.numeric(own) || is.logical(own)) && length(own) == count &&
-                 all(own %in% 0:1), NA))
+    all(vapply(histories, is_history, NA))
   if (!good) {
     abort_input(c("{.arg histories} must be a named list of at least two histories, with a 0 or 1 for each of the
                    {count} period{?s}.", i = "For example list(always = c({paste(rep(1, count), collapse = ', ')}),

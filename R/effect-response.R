@@ -331,11 +331,15 @@ response_support <- function(x, doses, v) {
   window <- if (length(unique(x$d)) == 2L) 0 else diff(range(x$d)) / 20
   effective <- core_units_near(x$d, v, doses, window)
   score <- x$score
-  reach <- if (is.null(score) || is.na(score$sd)) rep(NA_real_, length(doses)) else {
-    s <- sampling_weight(x$base)
-    vapply(doses, function(dose) sum(s[abs(dose - score$mean) <= 3 * score$sd]) / sum(s), 0)
-  }
+  known <- !is.null(score) && !is.na(score$sd)
+  reach <- if (!known) rep(NA_real_, length(doses)) else
+    vapply(doses, function(dose) share_within(x, abs(dose - score$mean) <= 3 * score$sd), 0)
   data.frame(effective = effective, reach = reach, supported = effective >= 10 & (is.na(reach) | reach >= 0.95))
+}
+
+share_within <- function(x, inside) {
+  s <- sampling_weight(x$base)
+  sum(s[inside]) / sum(s)
 }
 
 warn_unsupported <- function(doses) {

@@ -35,8 +35,8 @@ length.twin_effects <- function(x) length(x$effects)
 names.twin_effects <- function(x) names(unclass(x)$effects)
 
 #' @export
-tidy.twin_effects <- function(x, part = c("effects", "groups", "arms"), # nolint: object_name_linter. broom-style.
-                              conf.level = x$level, ...) {
+tidy.twin_effects <- function(x, part = c("effects", "groups", "arms"), # nolint: object_name_linter.
+                              conf.level = x$level, ...) { # nolint: object_name_linter.
   rlang::check_dots_empty()
   part <- check_choice(part, c("effects", "groups", "arms"))
   if (part == "arms") return(arm_differences(x, conf.level))
@@ -117,7 +117,7 @@ arm_differences <- function(x, level) {
   rows <- lapply(arm_families(x), function(at) {
     joint <- arms_vcov(x, at)
     estimate <- c(0, vapply(x$effects[at], function(effect) effect$estimate[["difference"]], 0))
-    names <- arm_names(x, at)
+    names <- names_of_arms(x, at)
     pairs <- utils::combn(length(names), 2L)
     first <- pairs[2L, ]
     second <- pairs[1L, ]
@@ -150,7 +150,7 @@ arm_families <- function(x) {
 }
 
 # The reference first, whose difference from itself is 0 without error.
-arm_names <- function(x, at) {
+names_of_arms <- function(x, at) {
   c(x$effects[[at[1L]]]$study$levels[["control"]], vapply(x$effects[at], function(effect) {
     effect$study$levels[["treated"]]
   }, ""))

@@ -6,12 +6,7 @@ run_other_plan <- function(plan, question, out, strict) {
   designs <- plan_designs(plan, question)
   balances <- plan_balances(plan, designs)
   for (name in names(balances)) writeLines(c("", paste0(name, ":"), format(balances[[name]])))
-  failed <- unbalanced(balances)
-  if (strict && length(failed) > 0L) {
-    complain(wrap_lines(sprintf("twin run: rows fail in %s; with --strict the outcome stays sealed.",
-                                and_list(failed))))
-    return(1L)
-  }
+  if (strict && fails_strictly(balances, "the outcome stays sealed")) return(1L)
   effects <- plan_effects(plan, question, designs)
   for (name in names(effects)) writeLines(c("", paste0(name, ":"), format(effects[[name]])))
   at_place(plan, c("report", "headline"), check_reference(plan$report$headline, names(effects), "headline", plan,

@@ -130,11 +130,7 @@ run_panel_plan <- function(plan, out, strict) {
     complain(wrap_lines("twin run: the test of trends before treatment fails; with --strict nothing is measured."))
     return(1L)
   }
-  failed <- if (strict) unbalanced(balances)
-  if (length(failed) > 0L) {
-    complain(wrap_lines(sprintf("twin run: rows fail in %s; with --strict nothing is measured.", and_list(failed))))
-    return(1L)
-  }
+  if (strict && fails_strictly(balances, "nothing is measured")) return(1L)
   effects <- plan_panel_effects(plan, panel, designed)
   shown <- each_did(lapply(effects, `[[`, "shown"))
   truth <- unlist(plan$report$truth)

@@ -13,12 +13,7 @@ run_plan <- function(path, out, strict) {
   designs <- two_arm_designs(made)
   balances <- plan_balances(plan, designs)
   say_balances(designs, balances)
-  failed <- unbalanced(balances)
-  if (strict && length(failed) > 0L) {
-    complain(wrap_lines(sprintf("twin run: rows fail in %s; with --strict the outcome stays sealed.",
-                                and_list(failed))))
-    return(1L)
-  }
+  if (strict && fails_strictly(balances, "the outcome stays sealed")) return(1L)
   powers <- plan_powers(plan, study, designs)
   for (name in names(powers)) writeLines(c("", paste0(name, ":"), format(powers[[name]])))
   effects <- plan_effects(plan, study, made)
@@ -174,6 +169,14 @@ say_effects <- function(effects, truth) {
   several <- several_effects(effects)
   for (name in names(several)) writeLines(c("", paste0(name, ":"), format(several[[name]])))
   if (length(effects) > 0L) writeLines("")
+}
+
+# Says in which designs rows fail; then with --strict the run ends.
+fails_strictly <- function(balances, what) {
+  failed <- unbalanced(balances)
+  if (length(failed) == 0L) return(FALSE)
+  complain(wrap_lines(sprintf("twin run: rows fail in %s; with --strict %s.", and_list(failed), what)))
+  TRUE
 }
 
 unbalanced <- function(balances) {

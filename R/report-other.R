@@ -26,13 +26,14 @@ checked_other_parts <- function(question, designs, effects, probes, balances, ca
 # The effect that leads: the one asked for, or the first that adjusts.
 other_headline <- function(effects, asked) {
   if (!is.null(asked)) return(asked)
-  adjusted <- Filter(function(effect) !inherits(effect, "twin_response") || effect$weighted ||
-                       !is.null(effect$family), effects)
+  adjusts <- function(effect) !inherits(effect, "twin_response") || effect$weighted || !is.null(effect$family)
+  adjusted <- Filter(adjusts, effects)
   c(names(adjusted), names(effects))[1L]
 }
 
-other_answer <- function(effect) if (inherits(effect, "twin_response")) response_sentence(effect) else
-  course_sentence(effect)
+other_answer <- function(effect) {
+  if (inherits(effect, "twin_response")) response_sentence(effect) else course_sentence(effect)
+}
 
 other_question <- function(x) {
   roles <- x$base$roles

@@ -180,7 +180,7 @@ support_sentence <- function(x) {
   }
   if (!any(curve$supported)) return("No dose told is supported: few units are near, or many could not have had it.")
   inside <- curve$dose[curve$supported]
-  sprintf("Supported by data from %s to %s; of %s to %s the curve is drawn out.", dose_number(min(inside)),
+  sprintf("Supported by data from %s to %s; the rest of %s to %s is the curve carried on.", dose_number(min(inside)),
           dose_number(max(inside)), dose_number(min(curve$dose)), dose_number(max(curve$dose)))
 }
 

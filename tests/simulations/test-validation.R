@@ -134,3 +134,43 @@ test_that("the study of who gains holds what is said of it", {
   expect_true(all(unlist(plain[c("slope.1", "average", "curve", "band")]) > 0.925))
   expect_true(all(plain$p_prediction[plain$slope > 0] > 0.95))
 })
+
+test_that("articles show what doses, courses, imputed data and outcome models gave, and it holds what they say", {
+  for (one in c("dose", "course", "imputed", "models")) {
+    table <- data.table::fread(validation_file(sprintf("results/%s.csv", one)), data.table = FALSE)
+    article <- readLines(file.path(source_root(), "vignettes", paste0(c(dose = "doses", course = "courses", imputed = "imputed",
+                                                                      models = "effects")[[one]], ".Rmd")))
+    shown <- grep("^[|] *[0-9a-z]", article, value = TRUE)
+    for (value in sprintf("%s", table$coverage)) expect_true(any(grepl(value, shown, fixed = TRUE)), label = paste(one, value))
+  }
+  of <- function(name) data.table::fread(validation_file(sprintf("results/%s.csv", name)), data.table = FALSE)
+  margin <- 3 * sqrt(0.05 * 0.95 / 1000)
+  dose <- of("dose")
+  expect_true(all(abs(dose$coverage[dose$estimator == "augmented"] - 0.95) < margin))
+  expect_true(all(abs(dose$rejects[dose$flat & dose$estimator == "augmented"] - 0.05) < margin))
+  course <- of("course")
+  own <- !course$by %in% c("raw", "ordinary adjustment")
+  expect_true(all(course$coverage[own & !course$bent] > 0.9))
+  expect_gt(course$coverage[course$bent & course$by == "augmented"], 0.92)
+  expect_lt(max(course$coverage[course$by == "ordinary adjustment"]), 0.5)
+  imputed <- of("imputed")
+  expect_true(all(abs(imputed$bias) < 4 * imputed$spread / sqrt(imputed$draws)))
+  expect_true(all(imputed$coverage > 0.93 & imputed$coverage < 0.975))
+})
+
+test_that("an interval of a dose and of a history holds the truth about as often as it says", {
+  dose <- validation_code("dose-worlds.R")
+  course <- validation_code("course-worlds.R")
+  always <- course$course_truth(2e5)
+  held <- on_two_cores(split(1:60, rep(1:2, each = 30)), function(seeds) {
+    do.call(rbind, lapply(seeds, function(seed) {
+      study <- frame_dose(dose$world(seed, 800, FALSE, FALSE), "tonnes", "income", ~ size + depth + gear)
+      row <- tidy(measure_response(weigh_units(score_units(study)), estimator = "augmented", contrasts = list(c(2, 4))), part = "contrasts")
+      truth <- dose$mean_at(4, FALSE) - dose$mean_at(2, FALSE)
+      history <- tidy(measure_course(score_units(course$frame(course$world(seed, 800)), lags = 0), estimator = "augmented"))
+      c(row$conf.low < truth && truth < row$conf.high, history$conf.low < always && history$conf.high > always)
+    }))
+  })
+  expect_gt(mean(held[, 1]), 0.85)
+  expect_gt(mean(held[, 2]), 0.85)
+})
