@@ -62,6 +62,10 @@ validate:
 	@Rscript validation/synthetic.R
 	@Rscript validation/hidden.R $(DRAWS)
 	@Rscript validation/variation.R $(DRAWS)
+	@Rscript validation/imputed.R $(DRAWS)
+	@Rscript validation/dose.R $(DRAWS)
+	@Rscript validation/course.R $(DRAWS)
+	@Rscript validation/models.R $(DRAWS)
 
 screenshots:
 	@tools/setup screenshots

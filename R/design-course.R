@@ -239,7 +239,9 @@ weights.twin_course <- function(object, full = FALSE, ...) {
   rlang::check_dots_empty()
   check_flag(full)
   own <- if (is.null(object$weight)) rep(1, length(object$at$unit)) else object$weight
-  if (full) own * sampling_weight(object$base) else own
+  out <- numeric(nrow(object$base$data))
+  out[object$base$rows] <- if (full) own * sampling_weight(object$base) else own
+  out
 }
 
 #' @export

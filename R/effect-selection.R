@@ -42,7 +42,8 @@ selection_means <- function(block, units, asked, call) {
        text = sprintf("%s, %s of %s selected", found$text, count_text(length(chosen)), plural(ncol(matrix), "column")))
 }
 
-# Places of the columns that any of the three lassos picks.
+# Places of the columns that any of the three lassos picks, by the largest penalty within a standard error of the least
+# loss: the least itself picks many that tell of nothing, and their noise makes intervals too short.
 double_selection <- function(matrix, units, s, shares, asked) {
   pick <- function(y, inside, binary, part) {
     if (length(unique(y[inside])) < 2L) return(integer())
@@ -50,7 +51,7 @@ double_selection <- function(matrix, units, s, shares, asked) {
                           sample(rep_len(seq_len(round(asked$folds)), sum(inside))))
     fit <- glmnet::cv.glmnet(matrix[inside, , drop = FALSE], y[inside], weights = s[inside] / mean(s[inside]),
                              family = if (binary) "binomial" else "gaussian", foldid = fold)
-    which(as.numeric(stats::coef(fit, s = "lambda.min"))[-1L] != 0)
+    which(as.numeric(stats::coef(fit, s = "lambda.1se"))[-1L] != 0)
   }
   used <- units$used & s > 0
   chosen <- c(pick(as.double(units$z), used, TRUE, 1L),

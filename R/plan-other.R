@@ -1,6 +1,7 @@
 # A plan on a dose or on treatment over time, run whole.
 
 run_other_plan <- function(plan, question, out, strict) {
+  check_other_plan(plan)
   resume_logbook(study_of(question), previous_entries(out))
   writeLines(format(question))
   designs <- plan_designs(plan, question)
@@ -18,6 +19,16 @@ run_other_plan <- function(plan, question, out, strict) {
   parts <- other_parts(question, designs, effects, probes, balances)
   deliver(out, function(draft) write_other_results(draft, parts, plan, designs),
           ".csv and .tex; beside them figures, weights, logbook")
+}
+
+# Parts and keys that such a question has no use for.
+check_other_plan <- function(plan) {
+  part <- intersect(c("power", "variation"), names(plan))
+  if (length(part) > 0L) abort_plan(plan, part[1L], "A plan on a dose or over time has no use for {.code {part[1L]}:}.")
+  key <- intersect(c("truth", "groups"), names(plan$report))
+  if (length(key) > 0L) {
+    abort_plan(plan, c("report", key[1L]), "The report on a dose or over time has no use for {.code {key[1L]}:}.")
+  }
 }
 
 write_other_results <- function(draft, parts, plan, designs) {

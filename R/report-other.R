@@ -13,13 +13,13 @@ other_parts <- function(question, designs, effects, probes, balances) {
        outcomes = unique(vapply(effects, `[[`, "", "outcome")))
 }
 
-checked_other_parts <- function(question, designs, effects, probes, balances, call = rlang::caller_env()) {
+checked_other_parts <- function(question, designs, effects, probes, balances, limit, call = rlang::caller_env()) {
   check_parts(designs, c("twin_dose", "twin_course", "twin_imputed"), c("frame_dose", "frame_course"), "designs", call)
   check_parts(effects, c("twin_response", "twin_course_effect"), c("measure_response", "measure_course"), "effects",
               call)
   check_parts(probes, c("twin_probe", "twin_by_imputation"), "probe_ratio", "probes", call)
   check_parts(balances, c("twin_dose_balance", "twin_course_balance"), "assess_balance", "balances", call)
-  if (length(balances) == 0L) balances <- lapply(designs, assess_balance)
+  if (length(balances) == 0L) balances <- lapply(designs, assess_balance, limit = limit)
   other_parts(question, designs, effects, probes, balances)
 }
 
@@ -49,7 +49,8 @@ other_first <- function(parts) {
   list(question = other_question(parts$question), answer = if (!is.null(effect)) other_answer(effect),
        rule = if (!is.null(effect)) sprintf("This is \"%s\"%s.", parts$headline, if (parts$headline_asked)
          ", named as the headline" else if (length(parts$effects) > 1L) ", the first one that adjusts" else ""),
-       figure = if (!is.null(effect)) figure_block(parts$figures, paste("effect", parts$headline), plot(effect),
+       figure = if (!is.null(effect)) figure_block(parts$figures, paste("effect", parts$headline),
+                                                   plot(effect) + ggplot2::labs(subtitle = NULL),
                                                    other_answer(effect)),
        verdicts = list(other_balance_verdict(parts), opened_verdict(parts), bias_verdict(parts)))
 }

@@ -57,10 +57,10 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
   if (is_other_question(study)) {
     given <- list(truth = truth, trends = trends, decomposition = decomposition, powers = powers,
                   composition = composition,
-                  variations = variations)
+                  variations = variations, ratio_range = ratio_range)
     stray <- names(given)[lengths(given) > 0L]
     if (length(stray) > 0L) abort_input("{.arg {stray}} {?does/do} not belong to the report on a dose or a course.")
-    parts <- checked_other_parts(study, designs, effects, probes, balances)
+    parts <- checked_other_parts(study, designs, effects, probes, balances, limit)
     check_string(headline, null = TRUE)
     if (!is.null(headline)) headline <- check_choice(headline, names(effects))
   } else if (inherits(study, "twin_panel")) {

@@ -53,17 +53,16 @@ frame_course <- function(data, treatment, outcome, time, unit, covariates = NULL
   both <- intersect(covariates, changing)
   if (length(both) > 0L) abort_input("{.val {both}} can't be both constant and changing.", call = call)
   order <- course_order(data, time, unit, call)
-  data <- data[order$rows, , drop = FALSE]
-  rownames(data) <- NULL
-  check_course_constant(data, c(covariates), order$unit, unit, call)
+  check_course_constant(data[order$rows, , drop = FALSE], covariates, order$unit, unit, call)
   base <- frame_study(data, treatment, outcome, c(covariates, changing), estimand = "ATE", ...)
   if (length(base$rows) < nrow(data)) {
     gone <- setdiff(seq_len(nrow(data)), base$rows)
     of <- as.character(first_rows(unique(data[[unit]][gone])))
     abort_input(c("The treatment {.val {treatment}} must be known in every row.",
                   x = "It is missing in {plural(length(gone), 'row')}; first units: {.val {of}}.",
-                  i = "Leave such units out, or end their rows before."), rows = order$rows[gone], call = call)
+                  i = "Leave such units out, or end their rows before."), rows = gone, call = call)
   }
+  base <- study_rows(base, order$rows)
   check_periods_treated(base$z, order, call)
   new_course(base, order[c("unit", "period", "periods", "names")], list(time = time, unit = unit,
                                                                         covariates = covariates,
@@ -132,9 +131,9 @@ check_periods_treated <- function(z, order, call) {
                 i = "Leave such periods out, or join them with others."), periods = order$periods[lone], call = call)
 }
 
-# base: a study of the rows, whose treatment is each period's; at: codes of unit and period per row, the periods' values
-# and the units' names; roles: see frame_course(); score: score_course(); weight: per row, running, NULL for none; kept:
-# what its derivative needs.
+# base: a study of the rows, sorted by unit and period, whose treatment is each period's; at: codes of unit and period
+# per row, the periods' values and the units' names; roles: see frame_course(); score: score_course(); weight: per row,
+# running, NULL for none; kept: what its derivative needs.
 new_course <- function(base, at, roles, steps, score = NULL, weight = NULL, kept = NULL, recipe = list(),
                        cautions = character()) {
   stopifnot(length(at$unit) == length(base$z), !is.unsorted(at$unit))

@@ -66,7 +66,7 @@ test_that("running weights are the chances of treatment given the one before ove
   staying <- fitted(glm(stays ~ a, binomial, first)) / fitted(glm(stays ~ cell + a, binomial, first))
   at <- match(second$unit, first$unit)
   by_hand <- rbind(data.frame(first[c("unit", "time")], w = w1), data.frame(second[c("unit", "time")], w = w1[at] * w2 * staying[at]))
-  by_hand <- by_hand[order(by_hand$unit, by_hand$time), ]
+  by_hand <- by_hand[match(paste(data$unit, data$time), paste(by_hand$unit, by_hand$time)), ]
   expect_equal(weights(design), by_hand$w, tolerance = 1e-6)
   cut <- weigh_units(suppressWarnings(score_units(framed_course(data), pooled = FALSE, lags = 0)), truncate = c(bound = 1.5))
   expect_equal(weights(cut), pmin(by_hand$w, 1.5), tolerance = 1e-6)
@@ -147,6 +147,7 @@ test_that("the order of rows does not matter, and prints say who left and what o
   design <- weigh_units(score_units(of_numbers(data)))
   sorted <- weigh_units(score_units(of_numbers(data[order(data$unit, data$time), ])))
   expect_equal(tidy(measure_course(design)), tidy(measure_course(sorted)))
+  expect_equal(weights(design)[order(data$unit, data$time)], weights(sorted))
   text <- paste(format(of_numbers(data)), collapse = " ")
   expect_match(text, "unit \\(150\\), 3 periods of time; 17 of them leave early")
   expect_warning(found <- measure_course(design, cluster = "bay"), "15 clusters", class = "twin_warning_few_clusters")

@@ -223,6 +223,11 @@ test_that("imputed doses are pooled, and plans and reports hold them", {
   expect_identical(nrow(curve), 25L)
   expect_identical(twin("balance", file.path(folder, "plan.yml"))$status, 0L)
   expect_identical(twin("describe", file.path(folder, "plan.yml"))$status, 0L)
+  lines <- readLines(file.path(folder, "plan.yml"))
+  for (more in c("power: {p: {}}", "report: {truth: {income: 1}}")) {
+    writeLines(c(lines, more), file.path(folder, "other.yml"))
+    expect_stopped(twin("run", file.path(folder, "other.yml")), 2L, "no use for")
+  }
   answer <- answer_step(read_plan(file.path(folder, "plan.yml")), "question", new.env())
   expect_match(answer$failed, "no steps for doses")
   words <- paste(as.character(methods_text(measure_response(weigh_units(framed_dose(), "entropy"), estimator = "augmented"))), collapse = " ")
