@@ -111,7 +111,7 @@ group_differences <- function(x, level) {
 }
 
 # Every two arms against each other, per outcome and group: differences of their differences from the reference, which
-# all speak of one population (Methods, "Several arms").
+# all speak of one population (Methods, "Effects").
 arm_differences <- function(x, level) {
   check_one_population(x)
   rows <- lapply(arm_families(x), function(at) {

@@ -162,7 +162,7 @@ test_that("an interval of a dose and of a history holds the truth about as often
   dose <- validation_code("dose-worlds.R")
   course <- validation_code("course-worlds.R")
   always <- course$course_truth(2e5)
-  held <- on_two_cores(split(1:60, rep(1:2, each = 30)), function(seeds) {
+  held <- do.call(rbind, on_two_cores(split(1:60, rep(1:2, each = 30)), function(seeds) {
     do.call(rbind, lapply(seeds, function(seed) {
       study <- frame_dose(dose$world(seed, 800, FALSE, FALSE), "tonnes", "income", ~ size + depth + gear)
       row <- tidy(measure_response(weigh_units(score_units(study)), estimator = "augmented", contrasts = list(c(2, 4))), part = "contrasts")
@@ -170,7 +170,7 @@ test_that("an interval of a dose and of a history holds the truth about as often
       history <- tidy(measure_course(score_units(course$frame(course$world(seed, 800)), lags = 0), estimator = "augmented"))
       c(row$conf.low < truth && truth < row$conf.high, history$conf.low < always && history$conf.high > always)
     }))
-  })
+  }))
   expect_gt(mean(held[, 1]), 0.85)
   expect_gt(mean(held[, 2]), 0.85)
 })
