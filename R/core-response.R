@@ -111,6 +111,10 @@ core_dose_correlations <- function(columns, d, v) {
 # follows them: residuals count over 1 - leverage (MacKinnon & White 1985, the third of their forms). Returns
 # list(estimate: G; influence: n x G; share: n x G, what each unit's y counts).
 core_curve_at <- function(y, basis, at, v, s, carry) {
+  if (nrow(at) > ncol(basis)) {  # fewer coefficients than places: each place is a sum of them
+    own <- core_curve_at(y, basis, diag(ncol(basis)), v, s, carry)
+    return(list(estimate = drop(at %*% own$estimate), influence = own$influence %*% t(at), share = own$share %*% t(at)))
+  }
   n <- length(y)
   solved <- core_solve_scatter(crossprod(basis, v * basis))
   hat <- basis %*% (solved$inverse %*% t(at))
