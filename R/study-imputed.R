@@ -252,14 +252,14 @@ check_alike_sets <- function(sets, call) {
       identical(sets[[1L]]$arm, sets[[k]]$arm) && identical(sets[[1L]]$d, sets[[k]]$d)
     if (!same) stop_unlike("treatment", first, unlike_units(sets[[1L]], sets[[k]]), names(sets)[k], call)
     for (role in c("cluster", "stratum")) {
-      apart <- which(code_labels(first[[role]]) != code_labels(other[[role]]))
+      apart <- which(labels_of_codes(first[[role]]) != labels_of_codes(other[[role]]))
       if (length(apart) > 0L) stop_unlike(role, first, apart, names(sets)[k], call)
     }
     if (!identical(first$s, other$s)) stop_unlike("weight", first, which(first$s != other$s), names(sets)[k], call)
   }
 }
 
-code_labels <- function(codes) attr(codes, "labels")[codes]
+labels_of_codes <- function(codes) attr(codes, "labels")[codes]
 
 unlike_units <- function(one, other) {
   if (!is.null(one$d)) return(which(one$d != other$d))
