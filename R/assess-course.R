@@ -8,7 +8,7 @@ course_balance <- function(x, limit, given, call = rlang::caller_env()) {
   rows$pass <- ifelse(is.na(rows$smd), NA, abs(rows$smd) <= limit)
   balance <- structure(list(
     rows = rows, limit = limit, study = x$base, roles = x$roles, periods = x$at$periods,
-    labels = vapply(x$base$columns, `[[`, "", "label"), design = course_label(x), weighted = !is.null(x$weight),
+    labels = vapply(x$base$columns, `[[`, "", "label"), design = question_label(x), weighted = !is.null(x$weight),
     effective = effective_courses(x), units = length(x$at$names), weights = course_weight_table(x)
   ), class = "twin_course_balance")
   judged <- glance.twin_course_balance(balance)

@@ -30,7 +30,7 @@ dose_balance <- function(x, limit, given, call = rlang::caller_env()) {
   balance <- structure(list(
     rows = rows, totals = totals, limit = limit, dose = first$base$roles$treatment, study = first$base,
     labels = vapply(first$base$columns, `[[`, "", "label"), several = length(designs) > 1L,
-    design = paste(unique(vapply(designs, dose_label, "")), collapse = "; "), imputed = NULL
+    design = paste(unique(vapply(designs, question_label, "")), collapse = "; "), imputed = NULL
   ), class = "twin_dose_balance")
   judged <- glance.twin_dose_balance(balance)
   log_once(first$base, "judge", paste("balance of", balance$design),

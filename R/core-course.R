@@ -42,11 +42,12 @@ core_running_products <- function(factor, unit) {
   exp(logs - before[unit])
 }
 
-# What the scores behind final weights add to an estimate. slope: list of nuisances and the derivative of each row's log
-# weight in them; on: n, the derivative of the estimate in the log of each unit's weight.
-core_carry_course <- function(on, unit, units, slopes) {
+# What the scores behind running weights add to an estimate. slopes: list of nuisances and the derivative of each row's
+# log factor in them; on: per row, the derivative of the estimate in the log of its factor; after: the same of those of
+# having stayed, which belong to the row after.
+core_carry_course <- function(on, after, unit, units, slopes) {
   Reduce(`+`, lapply(slopes, function(part) {
-    core_by_unit(core_carry(part$nuisance)(on[unit] * part$slope), unit, units)
+    core_by_unit(core_carry(part$nuisance)((if (isTRUE(part$later)) after else on) * part$slope), unit, units)
   }), numeric(units))
 }
 

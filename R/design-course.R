@@ -156,7 +156,7 @@ weigh_course <- function(x, given, truncate, call = rlang::caller_env()) {
   factors <- course_factors(x)
   running <- core_running_products(factors$factor, x$at$unit)
   s <- sampling_weight(x$base)
-  limits <- dose_limits(running, s, truncate)
+  limits <- limits_of_weights(running, s, truncate)
   cut <- pmin(pmax(running, limits[1L]), limits[2L])
   label <- sprintf("stabilised inverse weights%s%s", if (is.null(x$score$staying)) "" else " and weights for staying",
                    if (is.null(truncate)) "" else ", truncated")
@@ -196,22 +196,19 @@ warn_heavy_courses <- function(x) {
 course_gaps <- function(x) {
   columns <- x$base$columns
   vectors <- unlist(lapply(unname(columns), column_indicators), recursive = FALSE)
-  labels <- do.call(rbind, unname(Map(function(column, name) {
-    level <- if (column$kind %in% c("numeric", "date")) NA_character_ else column$levels
-    data.frame(covariate = name, level = c(level, if (!is.null(column$flag)) missing_level))
-  }, columns, names(columns))))
+  labels <- indicator_rows(columns)[c("covariate", "level")]
   s <- sampling_weight(x$base)
   treated <- x$base$z == 1L
   before <- treatment_before(x)
   cells <- lapply(seq_along(x$at$periods), function(t) {
+    of_period <- which(x$at$period == t)
+    weight <- s[of_period]
+    sd <- vapply(vectors, function(v) {
+      sqrt(core_variance_of(sum(weight), sum(weight^2), sum(weight * v[of_period]), sum(weight * v[of_period]^2)))
+    }, 0)
     lapply(if (t == 1L) 0 else 0:1, function(was) {
       rows <- which(x$at$period == t & before == was & s > 0)
       if (sum(treated[rows]) < 2L || sum(!treated[rows]) < 2L) return(NULL)
-      period_rows <- which(x$at$period == t)
-      sd <- vapply(vectors, function(v) {
-        sqrt(core_variance_of(sum(s[period_rows]), sum(s[period_rows]^2), sum(s[period_rows] * v[period_rows]),
-                              sum(s[period_rows] * v[period_rows]^2)))
-      }, 0)
       own <- lapply(vectors, `[`, rows)
       gaps <- function(v) core_period_gaps(own, treated[rows], v, sd)
       samples <- list(before = gaps(s[rows]), after = if (!is.null(x$weight)) gaps(s[rows] * x$weight[rows]))
@@ -239,9 +236,7 @@ weights.twin_course <- function(object, full = FALSE, ...) {
   rlang::check_dots_empty()
   check_flag(full)
   own <- if (is.null(object$weight)) rep(1, length(object$at$unit)) else object$weight
-  out <- numeric(nrow(object$base$data))
-  out[object$base$rows] <- if (full) own * sampling_weight(object$base) else own
-  out
+  on_all_rows(object, if (full) own * sampling_weight(object$base) else own, 0)
 }
 
 #' @export

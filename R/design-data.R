@@ -104,7 +104,8 @@ partner_names <- function(design) {
 
 # Spread values of the study's rows over all rows of the data; nothing there gives `outside` everywhere.
 on_all_rows <- function(design, values, outside) {
-  out <- rep(outside, nrow(design$study$data))
-  if (!is.null(values)) out[design$study$rows] <- values
+  study <- study_of(design)
+  out <- rep(outside, nrow(study$data))
+  if (!is.null(values)) out[study$rows] <- values
   out
 }

@@ -68,7 +68,7 @@ weigh_dose <- function(x, given, method, moments, truncate, call = rlang::caller
   made <- own$make(x, list(moments = moments), call)
   s <- sampling_weight(x$base)
   weight <- made$weight / (sum(s * made$weight) / sum(s))
-  limits <- dose_limits(weight, s, truncate)
+  limits <- limits_of_weights(weight, s, truncate)
   cut <- pmin(pmax(weight, limits[1L]), limits[2L])
   moved <- sum(cut != weight & s > 0)
   label <- sprintf("%s%s", made$label, if (is.null(truncate)) "" else ", truncated")
@@ -126,7 +126,7 @@ balancing_dose_weights <- function(x, moments, call) {
 }
 
 # From where to where weights may go.
-dose_limits <- function(weight, s, truncate) {
+limits_of_weights <- function(weight, s, truncate) {
   if (is.null(truncate)) return(c(0, Inf))
   if (!is.null(truncate$bound)) return(c(0, truncate$bound))
   ends <- core_weighted_quantiles(weight[s > 0], s[s > 0], truncate$quantile)
@@ -151,12 +151,7 @@ warn_heavy_doses <- function(x) {
 
 # Correlations of the dose with the rows of the balance table, before and after the weights.
 dose_correlations <- function(x, columns = x$base$columns) {
-  rows <- do.call(rbind, unname(Map(function(column, name) {
-    level <- if (column$kind %in% c("numeric", "date")) NA_character_ else column$levels
-    kind <- if (column$kind == "factor") "level" else column$kind
-    data.frame(covariate = name, level = c(level, if (!is.null(column$flag)) missing_level),
-               kind = c(rep(kind, length(level)), if (!is.null(column$flag)) "missing"))
-  }, columns, names(columns))))
+  rows <- indicator_rows(columns)
   vectors <- unlist(lapply(unname(columns), column_indicators), recursive = FALSE)
   samples <- list(before = sampling_weight(x$base))
   if (!is.null(x$weight)) samples$after <- dose_weight(x)
@@ -164,6 +159,16 @@ dose_correlations <- function(x, columns = x$base$columns) {
     data.frame(rows, sample = sample, mean = vapply(vectors, function(own) sum(v * own) / sum(v), 0),
                correlation = core_dose_correlations(vectors, x$d, v))
   }, samples, names(samples))))
+}
+
+# What column_indicators() are called: a data frame of covariate, level, kind.
+indicator_rows <- function(columns) {
+  do.call(rbind, unname(Map(function(column, name) {
+    level <- if (column$kind %in% c("numeric", "date")) NA_character_ else column$levels
+    kind <- if (column$kind == "factor") "level" else column$kind
+    data.frame(covariate = name, level = c(level, if (!is.null(column$flag)) missing_level),
+               kind = c(rep(kind, length(level)), if (!is.null(column$flag)) "missing"))
+  }, columns, names(columns))))
 }
 
 # The largest |correlation| after the weights.
@@ -179,9 +184,7 @@ weights.twin_dose <- function(object, full = FALSE, ...) {
   rlang::check_dots_empty()
   check_flag(full)
   own <- if (full) dose_weight(object) else if (is.null(object$weight)) rep(1, length(object$d)) else object$weight
-  out <- numeric(nrow(object$base$data))
-  out[object$base$rows] <- own
-  out
+  on_all_rows(object, own, 0)
 }
 
 #' @export

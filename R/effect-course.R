@@ -62,7 +62,7 @@ measure_course <- function(x, outcome = NULL, histories = NULL, estimator = c("w
   asked <- list(outcome = outcome, histories = histories, estimator = estimator, form = form, level = level,
                 clusters = clusters)
   made <- with_cautions(measure_histories(x, as.double(y), attr(y, "shares"), asked, call), x$cautions)
-  log_once(x$base, "measure", sprintf("%s histories on %s, %s", estimator, outcome, course_label(x)),
+  log_once(x$base, "measure", sprintf("%s histories on %s, %s", estimator, outcome, question_label(x)),
            settings = list(form = if ("form" %in% course_estimators[[estimator]]$options) form))
   made
 }
@@ -76,9 +76,8 @@ check_histories <- function(histories, x, call) {
     all(vapply(histories, is_history, NA))
   if (!good) {
     abort_input(c("{.arg histories} must be a named list of at least two histories, with a 0 or 1 for each of the
-                   {count} period{?s}.", i = "For example list(always = c({paste(rep(1, count), collapse = ', ')}),
-                                                               never =
-                   c({paste(rep(0, count), collapse = ', ')}))."), call = call)
+                   {count} period{?s}.", i = "For example list(always = rep(1, {count}), never = rep(0, {count}))."),
+                call = call)
   }
   do.call(rbind, lapply(histories, as.double))
 }
@@ -98,9 +97,7 @@ course_clusters <- function(x, cluster, call) {
 
 measure_histories <- function(x, y, shares, asked, call) {
   units <- length(x$at$names)
-  last <- last_rows(x)
-  final <- rep(NA_real_, units)
-  final[x$at$unit[last]] <- y[last]
+  final <- at_the_end(x, y, NA_real_)
   s <- of_units(x, sampling_weight(x$base))
   if (any(rowSums(abs(as_periods(x, sampling_weight(x$base)) - s), na.rm = TRUE) > 0)) {
     abort_input(c("The weight {.val {x$base$roles$weight}} must not change within a unit."), call = call)
@@ -148,14 +145,14 @@ weighted_histories <- function(x, data, asked, followed, call) {
   }
   basis <- history_basis(ifelse(is.na(data$taken), 0, data$taken), asked)
   at <- history_basis(asked$histories, asked)
-  weight <- numeric(data$units)
-  last <- last_rows(x)
-  weight[x$at$unit[last]] <- x$weight[last]
-  free <- numeric(data$units)
-  free[x$at$unit[last]] <- x$kept$free[last]
+  weight <- at_the_end(x, x$weight, 0)
+  free <- at_the_end(x, x$kept$free, 0)
   v <- data$s * weight
   slopes <- course_factors(x)$slopes
-  carry <- function(d) core_carry_course(d * weight * free, x$at$unit, data$units, slopes)
+  carry <- function(d) {  # every factor of a unit moves its last weight
+    on <- (d * weight * free)[x$at$unit]
+    core_carry_course(on, on, x$at$unit, data$units, slopes)
+  }
   curve <- core_curve_at(ifelse(data$known, data$y, 0), basis, rbind(at, diag(ncol(basis))), v, data$s, carry)
   count <- nrow(at)
   own <- seq_len(count)
@@ -165,8 +162,7 @@ weighted_histories <- function(x, data, asked, followed, call) {
 }
 
 augmented_histories <- function(x, data, asked, shares, call) {
-  columns <- column_vectors(x$base$columns)
-  wide <- lapply(columns, function(values) as_periods(x, values))
+  wide <- wide_columns(x)
   seen <- !is.na(data$taken)
   periods <- ncol(seen)
   factors <- course_factors(x, stabilised = FALSE)
@@ -188,13 +184,18 @@ augmented_histories <- function(x, data, asked, shares, call) {
     back <- rev(seq_len(periods))
     later <- along_periods(made$on[, back, drop = FALSE], cumsum)[, back, drop = FALSE]
     pull <- later[cbind(x$at$unit, x$at$period)]
-    carried <- Reduce(`+`, lapply(factors$slopes, function(part) {
-      on <- if (isTRUE(part$later)) after_rows(x, pull) else pull
-      core_by_unit(core_carry(part$nuisance)(on * part$slope), x$at$unit, data$units)
-    }))
+    carried <- core_carry_course(pull, after_rows(x, pull), x$at$unit, data$units, factors$slopes)
     list(estimate = made$estimate, influence = made$influence + carried)
   })
   list(estimate = vapply(parts, `[[`, 0, "estimate"), influence = do.call(cbind, lapply(parts, `[[`, "influence")))
+}
+
+# Per unit the value of its row of the last period, `otherwise` for those who left before.
+at_the_end <- function(x, values, otherwise) {
+  last <- last_rows(x)
+  out <- rep(otherwise, length(x$at$names))
+  out[x$at$unit[last]] <- values[last]
+  out
 }
 
 # A running sum or product over the columns of a matrix.
@@ -214,26 +215,33 @@ after_rows <- function(x, values) {
 # changes now and `lags` periods back, treatment now and in all periods before.
 sequential_models <- function(x, wide, taken, own, lags) {
   changing <- vapply(names(wide), function(name) changes_over_time(x, name), NA)
-  filled <- function(m) ifelse(is.na(m), 0, m)
+  known <- ifelse(is.na(taken), 0, taken)
   periods <- seq_along(own)
   make <- function(t, treatment) {
     back <- seq_len(min(lags, t - 1L))
-    now <- vapply(wide, function(m) filled(m)[, t], numeric(nrow(taken)))
-    before <- lapply(back, function(k) vapply(wide[changing], function(m) filled(m)[, t - k], numeric(nrow(taken))))
+    now <- vapply(wide, function(m) m[, t], numeric(nrow(taken)))
+    before <- lapply(back, function(k) vapply(wide[changing], function(m) m[, t - k], numeric(nrow(taken))))
     do.call(cbind, c(list(1), lapply(rev(seq_len(t)), treatment), list(now), before))
   }
-  list(z = lapply(periods, make, treatment = function(t) filled(taken)[, t]),
+  list(z = lapply(periods, make, treatment = function(t) known[, t]),
        there = lapply(periods, make, treatment = function(t) rep(own[t], nrow(taken))))
 }
 
 # Covariates and what changes in each period, as an ordinary regression has them.
 ordinary_columns <- function(x) {
-  columns <- column_vectors(x$base$columns)
-  do.call(cbind, lapply(names(columns), function(name) {
-    m <- as_periods(x, columns[[name]])
-    m[is.na(m)] <- 0
-    if (changes_over_time(x, name)) m else m[, 1L]
+  wide <- wide_columns(x)
+  do.call(cbind, lapply(names(wide), function(name) {
+    if (changes_over_time(x, name)) wide[[name]] else wide[[name]][, 1L]
   }))
+}
+
+# Every column of the model's matrix as units by periods, 0 where a unit has left.
+wide_columns <- function(x) {
+  lapply(column_vectors(x$base$columns), function(values) {
+    m <- as_periods(x, values)
+    m[is.na(m)] <- 0
+    m
+  })
 }
 
 # The first difference by a regression on the history without weights: list(estimate, influence).
@@ -258,8 +266,7 @@ new_course_effect <- function(x, data, asked, found, aside, followed) {
   used <- data$s > 0
   if (!is.null(cluster)) check_cluster_count(cluster[used], asked$clusters$name, NULL, "")
   counted <- if (course_estimators[[asked$estimator]]$weights) used else rep(TRUE, data$units)
-  out <- core_vcov(influence, cluster, stratum, counted,
-                   lonely = "centre")
+  out <- core_vcov(influence, cluster, stratum, counted, lonely = "centre")
   strata <- if (is.null(stratum)) 1L else length(unique(stratum))
   df <- if (is.null(cluster) && is.null(stratum)) Inf else core_known_df(out$clusters - strata)
   values <- c(drop(reads %*% found$estimate), aside$raw$estimate, aside[[2L]]$estimate, slopes$estimate)
@@ -277,7 +284,8 @@ new_course_effect <- function(x, data, asked, found, aside, followed) {
     means = means, ways = data.frame(by = c(asked$estimator, names(aside)), ways, row.names = NULL),
     slopes = if (!is.null(slopes)) data.frame(term = slopes$term, place(2L * count + 1L, length(slopes$term)),
                                               row.names = NULL),
-    histories = asked$histories, periods = x$at$periods, roles = x$roles, design = course_label(x), level = asked$level,
+    histories = asked$histories, periods = x$at$periods, roles = x$roles, design = question_label(x),
+    level = asked$level,
     df = df, inference = course_errors(asked, out, stratum, x), worst = worst_period_gap(x),
     counts = c(units = data$units, known = sum(data$known), missing = sum(!data$known)),
     effective = effective_courses(x),

@@ -78,7 +78,7 @@ measure_response <- function(x, outcome = NULL, estimator = c("weighted", "augme
   asked <- check_response(x, asked, given, call)
   y <- open_outcome(x$base, asked$outcome, "measure_response")
   made <- with_cautions(respond_to_dose(x, y, asked, call), x$cautions)
-  log_once(x$base, "measure", sprintf("%s curve of %s, %s", asked$estimator, asked$outcome, dose_label(x)),
+  log_once(x$base, "measure", sprintf("%s curve of %s, %s", asked$estimator, asked$outcome, question_label(x)),
            settings = list(curve = asked$curve))
   made
 }
@@ -276,7 +276,7 @@ new_response <- function(x, asked, values, influence, inference, used, facts) {
   structure(c(response_tables(asked, support, values, inference$vcov, inference$df), list(
     study = study, dose = study$roles$treatment, outcome = asked$outcome, estimator = asked$estimator, values = values,
     vcov = inference$vcov, df = inference$df, inference = inference$text, level = asked$level, words = facts$words,
-    family = facts$model, weighted = !is.null(x$weight), design = dose_label(x), worst = worst_correlation(x),
+    family = facts$model, weighted = !is.null(x$weight), design = question_label(x), worst = worst_correlation(x),
     counts = c(used = sum(used), missing = sum(is.na(facts$y))), outcome_sd = outcome_spread(facts$y, facts$s),
     influence = influence[, length(asked$doses) + seq_len(pairs + 1L), drop = FALSE], used = used,
     shares = attr(facts$y, "shares"), source = list(x = x, asked = asked), pooling = NULL, cautions = character()

@@ -181,7 +181,7 @@ other_design_words <- function(told) {
   papers <- unlist(lapply(x$steps, other_step_keys, dose = is_dose(x)))
   worst <- if (is_dose(x)) worst_correlation(x) else worst_period_gap(x)
   weighted <- !is.null(x$weight)
-  c(sprintf("The design was: %s%s.", if (is_dose(x)) dose_label(x) else course_label(x), cited(unique(papers))),
+  c(sprintf("The design was: %s%s.", question_label(x), cited(unique(papers))),
     if (weighted) sprintf("The %s left was %s, the effective sample %s.", if (is_dose(x)) "strongest correlation" else
       "largest |SMD| of any period", number_text(worst), count_text(round(if (is_dose(x)) effective_units(x) else
         effective_courses(x)))))
@@ -198,8 +198,8 @@ other_items <- function(told) {
                                                                                            ".") else
       "None.", "frame"),
     item("How are missing covariate values treated?", paste0("Missing: ", missing_text(told$study), "."), "frame"),
-    item("How were weights made?", if (!is.null(x$weight)) sprintf("By %s.", if (is_dose(x)) dose_label(x) else
-      course_label(x)), "weigh", section = "balance"),
+    item("How were weights made?", if (!is.null(x$weight)) sprintf("By %s.", question_label(x)), "weigh",
+         section = "balance"),
     item("What imbalance is left?", if (!is.null(x$weight)) sprintf("%s %s.", if (is_dose(x))
       "The strongest correlation with the dose is" else "The largest |SMD| of any period is", number_text(worst)),
       "judge", "balance of", section = "balance"),

@@ -13,7 +13,7 @@ format.twin_course <- function(x, ...) {
     field_lines("Units", sprintf("%s (%s), %s of %s; %s", x$roles$unit, count_text(length(x$at$names)),
                                  plural(length(x$at$periods), "period"), x$roles$time, left_text(x))),
     field_lines("Treated", treated_text(x)),
-    if (length(x$steps) > 0L) field_lines("Design", course_label(x)),
+    if (length(x$steps) > 0L) field_lines("Design", question_label(x)),
     if (!is.null(x$weight)) field_lines("Effective", sprintf("%s at the end", plural(round(effective_courses(x)),
                                                                                       "unit"))),
     field_lines("Outcome", outcome_text(study, "sealed until measure_course() opens it")),
@@ -59,7 +59,7 @@ as.data.frame.twin_course <- function(x, ...) generics::tidy(x, ...)
 #' @export
 glance.twin_course <- function(x, ...) {
   rlang::check_dots_empty()
-  data.frame(treatment = x$base$roles$treatment, design = course_label(x), units = length(x$at$names),
+  data.frame(treatment = x$base$roles$treatment, design = question_label(x), units = length(x$at$names),
              periods = length(x$at$periods), left_early = length(x$at$names) - length(last_rows(x)),
              effective = effective_courses(x), worst_smd = worst_period_gap(x))
 }

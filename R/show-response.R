@@ -8,7 +8,7 @@ format.twin_dose <- function(x, ...) {
   c(
     wrap_lines(sprintf("Study of a dose: what does %s do to %s?", roles$treatment, and_list(roles$outcome))),
     field_lines("Asked for", "the mean outcome of everybody, were all given a dose, for every dose"),
-    field_lines("Dose", doses_text(x)), if (length(x$steps) > 0L) field_lines("Design", dose_label(x)),
+    field_lines("Dose", doses_text(x)), if (length(x$steps) > 0L) field_lines("Design", question_label(x)),
     if (!is.null(x$weight)) field_lines("Effective", sprintf("%s of %s", count_text(round(effective_units(x))),
                                                              plural(length(x$d), "unit"))),
     field_lines("Outcome", outcome_text(study, "sealed until measure_response() opens it")),
@@ -50,7 +50,7 @@ tidy.twin_dose <- function(x, ...) { # nolint: object_name_linter. broom-style n
 #' @export
 glance.twin_dose <- function(x, ...) {
   rlang::check_dots_empty()
-  data.frame(dose = x$base$roles$treatment, design = dose_label(x), nobs = length(x$d),
+  data.frame(dose = x$base$roles$treatment, design = question_label(x), nobs = length(x$d),
              effective = effective_units(x), worst_correlation = worst_correlation(x))
 }
 

@@ -147,11 +147,6 @@ is_course <- function(x) inherits(x, "twin_course")
 #' @exportS3Method
 study_of.twin_course <- function(x) x$base # nolint: object_name_linter. An S3 method.
 
-course_label <- function(x) {
-  labels <- vapply(x$steps, `[[`, "", "label")
-  if (length(labels) == 0L) "raw sample" else paste(labels, collapse = ", ")
-}
-
 # Values of rows as a matrix of units and periods, NA where a unit has left.
 as_periods <- function(x, values) {
   out <- matrix(NA, length(x$at$names), length(x$at$periods))

@@ -94,7 +94,8 @@ dose_weight <- function(x) {
   if (is.null(x$weight)) s else s * x$weight
 }
 
-dose_label <- function(x) {
+# What was done so far, of a dose or a course.
+question_label <- function(x) {
   labels <- vapply(x$steps, `[[`, "", "label")
   if (length(labels) == 0L) "raw sample" else paste(labels, collapse = ", ")
 }
