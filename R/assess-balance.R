@@ -57,6 +57,9 @@ assess_balance <- function(x, limit = "standard", ratio_range = NULL,
                            custom = list(), by = NULL, tests = FALSE) {
   if (is_imputed(x)) return(in_each_set(x, assess_balance, match.call()))
   if (are_imputed(x)) return(in_each_set(side_by_side(x), assess_balance, match.call()))
+  if (is_arms(x)) {
+    return(arms_balance(x, given_arguments(match.call()), names(match.call())[-1L]))
+  }
   if (is_course(x)) return(course_balance(x, limit, names(match.call())[-1L]))
   if (are_doses(x)) return(dose_balance(x, limit, names(match.call())[-1L]))
   if (inherits(x, "twin_panel")) {
@@ -120,7 +123,6 @@ balance_groups <- function(designs, by, call = rlang::caller_env()) {
 # A named list of designs; a single one goes by the name "after".
 balance_designs <- function(x, call = rlang::caller_env()) {
   if (inherits(x, c("twin_study", "twin_design"))) return(list(after = x))
-  if (inherits(x, "twin_arms")) check_design(x, "x", call)
   if (!is_named_list(x) || length(x) == 0L || anyDuplicated(names(x)) > 0L) check_design(x, "x", call)
   for (design in x) check_class(design, "twin_design", "score_units", "x", call)
   if ("before" %in% names(x)) abort_input("A design can't be named {.val before}.", call = call)

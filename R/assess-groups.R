@@ -82,7 +82,7 @@ described_samples <- function(x, columns, call = rlang::caller_env()) {
     return(cohort_samples(x, columns, call))
   }
   by <- "comparison"
-  if (inherits(x, "twin_arms")) {
+  if (is_arms(x)) {
     x <- contrasts_of(x)
     by <- "arm"
   }

@@ -23,6 +23,7 @@
 #' @export
 assess_overlap <- function(x) {
   if (is_imputed(x)) return(in_each_set(x, assess_overlap, match.call()))
+  if (is_arms(x)) return(arms_overlap(x))
   check_score(x, "assess_overlap", remote = TRUE)
   study <- x$study
   found <- if (is_remote(x)) remote_overlap(x) else overlap_facts(x)

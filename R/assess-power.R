@@ -38,6 +38,7 @@
 assess_power <- function(x, power = c(0.8, 0.9), level = 0.95, sd = NULL, outcome = NULL, intraclass = NULL,
                          pairing = 0) {
   if (is_imputed(x)) return(in_each_set(x, assess_power, match.call()))
+  if (is_arms(x)) return(in_each_part(contrasts_by_name(x), "contrast", assess_power, match.call()))
   if (inherits(x, "twin_panel")) {
     check_panel_power(power, level, sd, intraclass, pairing)
     return(panel_power(x, power, level, outcome))

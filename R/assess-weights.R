@@ -21,6 +21,7 @@
 #' @export
 assess_weights <- function(x) {
   if (is_imputed(x)) return(in_each_set(x, assess_weights, match.call()))
+  if (is_arms(x)) return(in_each_part(contrasts_by_name(x), "contrast", assess_weights, match.call()))
   check_design(x, remote = TRUE)
   study <- study_of(x)
   found <- if (is_remote(x)) remote_weight_facts(x) else weight_facts(x)

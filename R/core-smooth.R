@@ -34,6 +34,7 @@ core_cell_residual <- function(y, linear, cell, z, weight) {
   out <- numeric(length(y))
   for (arm in 0:1) {
     at <- which(weight > 0 & z == arm & !is.na(cell))
+    if (length(at) == 0L) next
     w <- weight[at]
     code <- match(cell[at], unique(cell[at]))
     centred <- function(v) v - (core_sums_by(w * v, code) / core_sums_by(w, code))[code]

@@ -1,23 +1,42 @@
 # Methods, "Overlap and trimming". e: scores; z: 0/1; s: n sampling weights, 0 where a unit is already out. Each rule
 # gives c(low, high), both ends kept.
 
-# Crump, Hotz, Imbens & Mitnik (2009): g = 1 / (e (1 - e)); keep g <= c with c = 2 mean(g | g <= c). Of several
-# solutions the one with the least variance bound, sum(g) / n_kept^2.
+# Crump, Hotz, Imbens & Mitnik (2009), for which g = 1 / (e (1 - e)).
 core_least_variance_bounds <- function(e, s) {
   inside <- s > 0
-  g <- 1 / (e[inside] * (1 - e[inside]))
+  most <- core_least_variance_cut(1 / (e[inside] * (1 - e[inside])), s[inside])
+  if (most == Inf) return(c(low = 0, high = 1))
+  low <- 0.5 - sqrt(0.25 - 1 / most)
+  c(low = low, high = 1 - low)
+}
+
+# Which g = sum of 1 / e over the arms are kept: g <= c with c = 2 mean(g | g <= c), Inf where that is all (of several
+# arms Yang, Imbens, Cui, Faries & Kadziola 2016). Of several solutions the one with the least variance bound, sum(g) /
+# n_kept^2.
+core_least_variance_cut <- function(g, s) {
   places <- order(g, method = "radix")
   g <- g[places]
-  weight <- cumsum(s[inside][places])
-  total <- cumsum(s[inside][places] * g)
+  weight <- cumsum(s[places])
+  total <- cumsum(s[places] * g)
   cut <- 2 * total / weight
   n <- length(g)
-  if (g[n] <= cut[n]) return(c(low = 0, high = 1))
+  if (g[n] <= cut[n]) return(Inf)
   last_of_tie <- c(g[-1L] > g[-n], TRUE)
   solves <- which(last_of_tie & g <= cut & c(g[-1L], Inf) > cut)
-  best <- solves[which.min(total[solves] / weight[solves]^2)]
-  low <- 0.5 - sqrt(0.25 - 1 / cut[best])
-  c(low = low, high = 1 - low)
+  cut[solves[which.min(total[solves] / weight[solves]^2)]]
+}
+
+# Of several arms, per arm (rows) the least and the greatest chance of being in it that every arm reaches: ends of the
+# arms' ranges, or of those between their q and 1 - q quantiles. e: n x K.
+core_arm_support <- function(e, arm, s, q = 0) {
+  bounds <- vapply(seq_len(ncol(e)), function(j) {
+    ends <- vapply(seq_len(ncol(e)), function(k) {
+      inside <- arm == k & s > 0
+      if (q == 0) range(e[inside, j]) else core_weighted_quantiles(e[inside, j], s[inside], c(q, 1 - q))
+    }, numeric(2))
+    c(max(ends[1L, ]), min(ends[2L, ]))
+  }, numeric(2))
+  t(bounds)
 }
 
 core_common_support_bounds <- function(e, z, s, estimand) {

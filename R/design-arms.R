@@ -1,123 +1,17 @@
-# Scores and weights of more than two arms; see frame_arms().
-
-score_arms <- function(x, model, given, call = rlang::caller_env()) {
-  if (!is.null(x$designs)) abort_unsupported("These arms already have weights.", call = call)
-  refuse_stray(setdiff(given, c("x", "model")), "more than two arms",
-               "Their score is a multinomial logit; only {.arg model} can be chosen.", call)
-  study <- x$base
-  terms <- model_terms(study, model, call)
-  matrix <- terms_matrix(study, terms)
-  s <- sampling_weight(study)
-  aliased <- arm_aliases(matrix, x, s, call)
-  if (length(aliased) > 0L) matrix <- matrix[, -aliased, drop = FALSE]
-  fit <- core_fit_multinomial(matrix, x$arm, s)
-  if (fit$status != "converged") {
-    abort_convergence(c("The multinomial score did not converge.",
-                        i = "Look for covariates on wildly different scales, or nearly empty levels."), call = call)
-  }
-  dimnames(fit$coefficients) <- list(c("(intercept)", colnames(matrix)), x$levels[-1L])
-  score <- c(fit, list(columns = names(terms$columns), formula = terms$formula, aliased = aliased, terms = terms$text))
-  x <- new_arms(study, x$arm, x$levels, score, NULL,
-                list(list(verb = "score", label = "multinomial score", model = score$terms)))
-  log_step(study, "score", "multinomial score", sprintf("%d arms", length(x$levels)), list(model = score$terms))
-  x
-}
-
-# Every arm must overlap with the reference (then a score exists: a direction that separates arms separates one of them
-# from it); columns that repeat others are left out with a warning.
-arm_aliases <- function(matrix, x, s, call) {
-  for (k in compared_arms(x)) {
-    inside <- x$arm %in% c(1L, k)
-    pair <- arm_study(x, k, whole = FALSE)
-    fit <- core_fit(matrix[inside, , drop = FALSE], as.double(pair$z), s[inside], "logit")
-    if (fit$status == "separated") {
-      stop_separated(separating_columns(fit, matrix[inside, , drop = FALSE], pair, pair$columns), call)
-    }
-  }
-  aliased <- core_fit(matrix, as.double(x$arm > 1L), s, "logit")$aliased
-  if (length(aliased) > 0L) {
-    warn_kind("aliased", "The score leaves out {length(aliased)} term{?s} that the others already explain:
-                          {.val {colnames(matrix)[aliased]}}.", terms = colnames(matrix)[aliased])
-  }
-  aliased
-}
-
-weigh_arms <- function(x, given, method, truncate, call = rlang::caller_env()) {
-  check_arms_estimand(x$base$estimand, call)
-  if (is.null(x$score)) {
-    abort_input(c("{.fn weigh_units} needs a score.", i = "Call {.fn score_units} first."), call = call)
-  }
-  refuse_stray(setdiff(given, c("x", "truncate", if (method[1L] == "inverse") "method")), "more than two arms",
-               "They are weighed by inverse weights, which {.arg truncate} may cut.", call)
-  truncate <- check_truncate(truncate, call)
-  step <- list(verb = "weigh", label = sprintf("inverse weights (%s%s)", x$base$estimand,
-                                               if (is.null(truncate)) "" else ", truncated"), truncate = truncate)
-  designs <- lapply(compared_arms(x), function(k) arm_design(x, k, step, truncate, call))
-  out <- new_arms(x$base, x$arm, x$levels, x$score, designs, c(x$steps, list(step)))
-  log_step(x$base, "weigh", step$label, sprintf("%d contrasts with %s", length(designs), x$levels[1L]),
-           list(estimand = x$base$estimand, truncate = unlist(truncate)),
-           worst = max(unlist(lapply(designs, worst_imbalance))), design = rlang::hash(list(x$base$hash, out$steps)))
-  out
-}
-
-check_arms_estimand <- function(estimand, call) {
-  if (!is.null(estimands[[estimand]]$arms)) return(invisible(estimand))
-  known <- names(Filter(function(entry) !is.null(entry$arms), estimands))
-  abort_unsupported(c("The {estimand} is not defined for more than two arms.",
-                      i = "Frame the arms for {.or {.val {known}}}."), call = call)
-}
-
-# Codes of the arms that are compared with the reference, by name.
-compared_arms <- function(x) stats::setNames(seq_along(x$levels)[-1L], x$levels[-1L])
-
-# The two-arm design of arm k against the reference.
-arm_design <- function(x, k, step, truncate, call) {
-  study <- arm_study(x, k, whole = TRUE)
-  kept <- !study$outside
-  made <- core_arm_weight(x$score$fitted, x$arm, k, x$base$estimand)
-  weight <- replace(made$weight, !kept, 0)
-  check_finite_weights(weight, study, call)
-  limits <- truncation_limits(weight, truncate, study$z, study$s)
-  cut <- truncate_weights(weight, limits, study$z) * kept
-  design <- new_design(study, step, kind = "weights", kept = kept, weight = cut,
-                       weighing = list(method = "arms", arms = x, k = k, free = cut == weight,
-                                       truncation = truncation_counts(weight, cut, limits, study$z)),
-                       steps = c(x$steps, list(step)))
-  warn_heavy_units(design)
-  design
-}
-
-arm_weight_nuisance <- function(design) {
-  facts <- design$weighing
-  x <- facts$arms
-  slope <- core_arm_weight(x$score$fitted, x$arm, facts$k, x$base$estimand)$slope
-  core_scaled(arm_score_nuisance(x), slope)
-}
-
-# Designs on one of several arms are made together with the others and can't be made alone.
-is_contrast_of_arms <- function(x) !is.null(study_of(x)$outside)
-
-# The arms behind such a design, and the code of the one compared.
-arms_behind <- function(x) x$weighing[c("arms", "k")]
-
-# The linear scores of all arms.
-arm_score_nuisance <- function(x) {
-  score <- x$score
-  matrix <- score_matrix(score, x$base)
-  if (length(score$aliased) > 0L) matrix <- matrix[, -score$aliased, drop = FALSE]
-  core_multinomial_nuisance(matrix, x$arm, sampling_weight(x$base), score)
-}
+# Designs of more than two arms; see frame_arms(). Either all arms are weighed for one population (design-arms-weigh.R),
+# or each is compared with the reference as a study of two arms, by the verbs for two: in_each_contrast().
 
 #' Take the contrasts out of a study of several arms
 #'
-#' @param x A `twin_arms`, from [frame_arms()] or, weighted, from [weigh_units()]; or a [panel][frame_panel] whose
-#'   treatment is of several kinds.
+#' @param x A `twin_arms`, from [frame_arms()] or, with weights, strata, pairs or sets, from the verbs that make them; or
+#'   a [panel][frame_panel] whose treatment is of several kinds.
 #' @return A named list with one entry per arm other than the reference: two-arm studies of the units of both arms
-#'   when `x` has no score yet, two-arm designs when it has weights. In these designs differences are arm minus
-#'   reference, and standard errors account for the multinomial score, which the units of every arm helped to
-#'   estimate. Of a panel, one panel per kind of treatment: its own units, those never treated, and those of other kinds
-#'   for as long as they are untreated.
-#' @section Errors: `twin_error_input` when there is a score but no weights, or a panel's treatment is of one kind.
+#'   when `x` has no score yet, two-arm designs when it has weights, strata, pairs or sets. In these differences are arm
+#'   minus reference. Standard errors of weights account for the multinomial score, which the units of every arm helped
+#'   to estimate; pairs, full matching and strata for the ATT and ATC rest on a logit of each two arms. Of a panel, one
+#'   panel per kind of treatment: its own units, those never treated, and those of other kinds for as long as they are
+#'   untreated.
+#' @section Errors: `twin_error_input` when there is a score but no design, or a panel's treatment is of one kind.
 #' @family design
 #' @examples
 #' arms <- frame_arms(crews, treatment = "gear", outcome = "income", reference = "pots", estimand = "ATE",
@@ -141,7 +35,121 @@ contrasts_of.twin_imputed <- function(x) {
 contrasts_of.twin_arms <- function(x) {
   if (!is.null(x$designs)) return(x$designs)
   if (!is.null(x$score)) {
-    abort_input(c("These arms have a score but no weights yet.", i = "Call {.fn weigh_units} first."))
+    abort_input(c("These arms have a score but no weights, strata, pairs or sets yet.",
+                  i = "Call {.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} or {.fn group_units} first."))
   }
   lapply(compared_arms(x), function(k) arm_study(x, k, whole = FALSE))
+}
+
+# Designs that are made: those of all contrasts, or the one at hand.
+finished_designs <- function(x) if (is_arms(x)) x$designs else list(x)
+
+# The contrasts, called "nets vs pots".
+contrasts_by_name <- function(x) {
+  parts <- contrasts_of(x)
+  stats::setNames(parts, vapply(parts, function(part) contrast_name(study_of(part)$levels), ""))
+}
+
+contrast_name <- function(levels) paste(levels[["treated"]], "vs", levels[["control"]])
+
+check_arms_undesigned <- function(x, verb, call = rlang::caller_env()) {
+  if (is.null(x$designs)) return(invisible(x))
+  abort_unsupported(c("{.fn {verb}} can't be put on top of a design that these arms already have.",
+                      i = "Start again from the scored arms."), call = call)
+}
+
+check_arms_scored <- function(x, verb, call = rlang::caller_env()) {
+  if (!is.null(x$score)) return(invisible(x))
+  abort_input(c("{.fn {verb}} needs a score.", i = "Call {.fn score_units} first."), call = call)
+}
+
+# Arms with the designs of a further step, which is logged once for all of them.
+arms_with <- function(x, designs, step, settings = list()) {
+  x <- amend(x, designs = lapply(designs, function(design) {
+    amend(design, study = amend(design$study, logbook = x$base$logbook))
+  }), steps = c(x$steps, list(step)))
+  log_step(x$base, step$verb, step$label, sprintf("%d contrasts with %s", length(designs), x$levels[1L]),
+           c(list(estimand = x$base$estimand), settings), worst = max(unlist(lapply(designs, worst_imbalance))),
+           design = rlang::hash(list(x$base$hash, x$steps)))
+  x
+}
+
+# A verb for two arms, called within each comparison with the reference. verb: its name among the steps of a design;
+# called: its match.call(), whose first argument is x.
+in_each_contrast <- function(x, verb, called, env = rlang::caller_env()) {
+  given <- mget(names(called)[-(1:2)], envir = env)
+  name <- paste0(verb, "_units")
+  check_arms_undesigned(x, name, env)
+  check_pairwise_estimand(x$base$estimand, name, env)
+  designs <- in_contrasts(x, env, function(start) do.call(name, c(list(start), given), quote = TRUE))
+  steps <- design_steps(designs[[1L]])
+  made <- steps[[length(steps)]]
+  arms_with(x, designs, list(verb = verb, label = paste(made$label, "within each contrast")), given)
+}
+
+# run(start) for each contrast. Errors and warnings say which one they are about.
+in_contrasts <- function(x, call, run) {
+  lapply(compared_arms(x), function(k) {
+    where <- sprintf("\"%s\" against \"%s\"", x$levels[k], x$levels[1L])
+    withCallingHandlers(
+      tryCatch(run(contrast_start(x, k)), twin_error = function(e) {
+        e$message <- sprintf("In %s: %s", where, e$message)
+        e$call <- call
+        rlang::cnd_signal(e)
+      }),
+      twin_warning = function(w) {
+        w$message <- sprintf("In %s: %s", where, w$message)
+        warning(w)
+        rlang::cnd_muffle(w)
+      }
+    )
+  })
+}
+
+# Who is paired, or cut into strata with, are units of two arms: that speaks of one of them, not of everybody.
+check_pairwise_estimand <- function(estimand, verb, call) {
+  answers <- estimands_for(c("treated", "control"))
+  if (estimand %in% answers) return(invisible(estimand))
+  other <- if (has_known_population(estimand)) "{.fn weigh_units}, {.fn stratify_units} and exact or coarsened
+    {.fn group_units} speak of everybody" else "{.fn weigh_units} can speak of them"
+  abort_unsupported(c(
+    "Of more than two arms {.fn {verb}} compares two at a time, which can't answer the {estimand}.",
+    i = paste0("Frame the arms for the {.or {answers}}; ", other, ".")
+  ), call = call, .envir = environment())
+}
+
+# What the verbs for two arms start from in one contrast: its study, trimmed and scored as the arms are.
+contrast_start <- function(x, k) {
+  inside <- x$arm %in% c(1L, k)
+  study <- arm_study(x, k, whole = FALSE)
+  start <- amend(study, logbook = NULL)
+  trimming <- Find(function(step) step$verb == "trim", x$steps)
+  if (!is.null(x$kept)) start <- trimmed_contrast(start, trimming, x$kept[inside])
+  if (is.null(x$score)) return(start)
+  if (isTRUE(x$score$known)) return(learnt_contrast(start, x, k, inside))
+  score_units(start, model = x$score$asked$model)
+}
+
+trimmed_contrast <- function(study, trimming, kept) {
+  check_trimmed_arms(kept, study, trimming$range)
+  step <- c(trimming[c("verb", "rule", "bounds", "label")], list(arms = TRUE, range = c(low = NA_real_, high = NA_real_)))
+  step$fallen <- vapply(c(treated = 1L, control = 0L), function(arm) sum(!kept & study$z == arm), 0L)
+  new_design(study, step, kind = "raw", kept = kept, note = if (all(kept)) character() else trimming$note)
+}
+
+# The chance of arm k among those in it or in the reference, from learners' scores of all arms.
+learnt_contrast <- function(start, x, k, inside) {
+  e <- x$score$fitted[inside, , drop = FALSE]
+  fitted <- e[, k] / (e[, 1L] + e[, k])
+  score <- list(link = "logit", terms = x$score$terms, fitted = fitted, linear = log(e[, k] / e[, 1L]), known = TRUE,
+                aliased = character(), settings = x$score$settings,
+                learners = x$score$learners[x$score$learners$arm == x$levels[k], -1L])
+  if (!all(design_kept(start))) score$inside <- design_kept(start)
+  new_design(start, list(verb = "score", arms = TRUE, label = x$score$label, settings = x$score$recipe,
+                         model = x$score$terms), kind = "raw", score = score)
+}
+
+# Designs on one of several arms that can't be made anew without the others.
+is_contrast_of_arms <- function(x) {
+  !is.null(study_of(x)$outside) || any(vapply(design_steps(x), function(step) isTRUE(step$arms), NA))
 }

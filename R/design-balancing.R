@@ -169,7 +169,8 @@ stop_not_balanced <- function(names, beyond, left, name, call, remote = FALSE) {
   guilty <- if (any(beyond)) which(beyond) else which(left >= max(left) / 20)
   named <- names[guilty[order(-left[guilty])]]
   shown <- utils::head(named, 6L)
-  other <- if (name == "treated") "control" else "treated"
+  other <- c(treated = "control", control = "treated")[name]
+  if (is.na(other)) other <- "other"  # one of several arms
   abort_kind("infeasible", c(
     "No weights of the {name} units can meet the moments asked for.",
     x = paste0(if (any(beyond)) "Out of their range: {.val {shown}}" else "They can't be met together: {.val {shown}}",

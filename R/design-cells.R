@@ -2,20 +2,14 @@
 
 cell_sets <- function(x, method, covariates, bins, call) {
   study <- study_of(x)
-  names <- cell_covariates(study, covariates, call)
-  check_bin_names(bins, names, call)
-  parts <- lapply(stats::setNames(nm = names), function(name) {
-    column <- study$columns[[name]]
-    if (method == "exact") return(exact_bins(column))
-    coarsened_bins(column, name, bins[[name]], x, call)
-  })
-  codes <- Reduce(core_group_codes, lapply(parts, `[[`, "code"))
+  found <- cells_of(x, method, covariates, bins, call)
+  codes <- found$code
   kept <- design_kept(x) & sampling_weight(study) > 0
   both <- intersect(codes[kept & study$z == 1L], codes[kept & study$z == 0L])
   if (length(both) == 0L) {
     abort_input(c(
       "No cell holds both treated and control units.",
-      x = "The {length(names)} covariates make {length(unique(codes[kept]))} cells of {sum(kept)} units.",
+      x = "The {length(found$names)} covariates make {length(unique(codes[kept]))} cells of {sum(kept)} units.",
       i = "Use fewer covariates or wider bins."
     ), call = call)
   }
@@ -25,14 +19,27 @@ cell_sets <- function(x, method, covariates, bins, call) {
   s <- kept_weight(x) * inside
   weight <- core_stratum_weight(set, study$z, s, study$estimand)
   weight <- core_scale_other_arm(weight, study$z, s, study$estimand)
-  step <- list(verb = "group", label = cell_label(method, covariates, names), method = method, covariates = covariates,
-               bins = bins)
+  step <- list(verb = "group", label = cell_label(method, covariates, found$names), method = method,
+               covariates = covariates, bins = bins)
   design <- new_design(x, step[!vapply(step, is.null, NA)], kind = "cells", kept = inside, weight = weight, set = set,
-                       weighing = list(method = "cells", bins = bin_table(parts), free = TRUE),
+                       weighing = list(method = "cells", bins = found$bins, free = TRUE),
                        note = pair_note(study, inside, design_kept(x)), reason = 2L * (design_kept(x) & !inside))
   log_design(design, "group", sprintf("%d sets; without an exact partner: %d treated, %d control", length(both),
                                       sum(design$reason > 0L & study$z == 1L), sum(design$reason > 0L & study$z == 0L)),
              step[c("method", "covariates", "bins")])
+}
+
+# list(code: of the cell of every study row, names: of the covariates, bins: see bin_table()).
+cells_of <- function(x, method, covariates, bins, call) {
+  study <- study_of(x)
+  names <- cell_covariates(study, covariates, call)
+  check_bin_names(bins, names, call)
+  parts <- lapply(stats::setNames(nm = names), function(name) {
+    column <- study$columns[[name]]
+    if (method == "exact") return(exact_bins(column))
+    coarsened_bins(column, name, bins[[name]], x, call)
+  })
+  list(code = Reduce(core_group_codes, lapply(parts, `[[`, "code")), names = names, bins = bin_table(parts))
 }
 
 cell_label <- function(method, covariates, names) {

@@ -58,12 +58,19 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
                         spread = c("all", "within"), bins = NULL, tolerance = 0.1, seconds = 30) {
   if (is_imputed(x)) return(in_each_set(x, group_units, match.call()))
   again <- given_arguments(match.call())
-  check_design(x, remote = TRUE)
-  check_undesigned(x, "group_units")
+  if (!is_arms(x)) {
+    check_design(x, remote = TRUE)
+    check_undesigned(x, "group_units")
+  }
   method <- check_choice(method, c("full", "coarsened", "exact", "cardinality"))
   given <- names(match.call())[-1L]
   stray <- setdiff(given, c("x", "method", group_options[[method]]))
   refuse_stray(stray, cli::format_inline("{.code method = \"{method}\"}"), call = rlang::current_env())
+  if (is_arms(x)) {
+    made <- switch(method, coarsened = , exact = group_arms(x, method, covariates, bins),
+                   in_each_contrast(x, "group", match.call()))
+    return(remember(made, x, "group", again))
+  }
   check_group_estimand(method, study_of(x)$estimand)
   make_cells <- if (is_remote(x)) remote_cell_sets else cell_sets
   remember(switch(method,

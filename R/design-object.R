@@ -94,9 +94,10 @@ replay <- function(study, recipe) {
 }
 
 # The design or arms x made anew from another study of the same units.
-replay_on <- function(x, study) {
-  start <- if (inherits(x, "twin_arms")) new_arms(study, x$arm, x$levels, NULL, NULL, list()) else study
-  replay(start, design_recipe(x))
+# index: the units' places among those of x, where they are not the same ones.
+replay_on <- function(x, study, index = NULL) {
+  if (!is_arms(x)) return(replay(study, design_recipe(x)))
+  replay(new_arms(study, if (is.null(index)) x$arm else x$arm[index], x$levels), design_recipe(x))
 }
 
 # The design or arms made anew on a draw of its units: list(made, index), index the study rows behind its units where
@@ -107,7 +108,7 @@ redrawn_on <- function(x, weight, counts = NULL, factor = NULL) {
   study <- amend(study_of(x), logbook = NULL)
   stopifnot(length(design_recipe(x)) > 0L || !inherits(x, "twin_design"))
   index <- NULL
-  pairs <- !inherits(x, "twin_arms") && has_pairs(x)
+  pairs <- any(vapply(finished_designs(x), has_pairs, NA))
   if (pairs && !is.null(counts)) {
     index <- rep(seq_along(study$z), counts)
     if (!is.null(factor)) study <- amend(study, s = sampling_weight(study) * factor)
@@ -119,7 +120,7 @@ redrawn_on <- function(x, weight, counts = NULL, factor = NULL) {
       study <- study_rows(study, index)
     }
   }
-  list(made = replay_on(x, study), index = index)
+  list(made = replay_on(x, study, index), index = index)
 }
 
 # What draws can't estimate anew: columns of the user's own.
@@ -164,7 +165,7 @@ check_design <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env
                         i = "For doses there are {.fn score_units}, {.fn weigh_units}, {.fn assess_balance} and
                              {.fn measure_response}."), call = call)
   }
-  if (inherits(x, "twin_arms")) {
+  if (is_arms(x)) {
     abort_input(c("{.arg {arg}} must have two arms.", i = "Take them one at a time from {.fn contrasts_of}."),
                 call = call)
   }

@@ -78,6 +78,7 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
                        ties = c("all", "first"), search = c("greedy", "optimal"), seed = NULL) {
   if (is_imputed(x)) return(in_each_set(x, pair_units, match.call()))
   again <- given_arguments(match.call())
+  if (is_arms(x)) return(remember(in_each_contrast(x, "pair", match.call()), x, "pair", again))
   check_design(x, remote = TRUE)
   check_undesigned(x, "pair_units")
   check_flag(replacement)

@@ -21,7 +21,8 @@
 #' matters only in second order. On a trimmed design the score is fitted to the units that are left.
 #'
 #' @param x A `twin_study`, or a `twin_design` (its score is replaced; it must not have pairs, weights or strata yet). A
-#'   `twin_arms` of [frame_arms()] gets a multinomial logit; only `model` can be chosen then.
+#'   `twin_arms` of [frame_arms()] gets a multinomial logit, of which `model` can be chosen, or `learners`, which tell
+#'   each arm from all others; the chances are made to add up to 1.
 #' @param model A one-sided formula for the score in the study's covariates, such as
 #'   `~ boat_length + I(boat_length^2)`; by default the study's own covariates, as framed. With `select = "ladder"`: the
 #'   terms to start from (none by default). With `learners`: the columns they see.
@@ -86,7 +87,11 @@ score_units <- function(x, model = NULL, link = c("logit", "probit", "cloglog", 
     return(remember(score_dose(x, model, density, names(match.call())[-1L]), x, "score", again))
   }
   if (is_course(x)) return(remember(score_course(x, pooled, lags, names(match.call())[-1L]), x, "score", again))
-  if (inherits(x, "twin_arms")) return(remember(score_arms(x, model, names(match.call())[-1L]), x, "score", again))
+  if (is_arms(x)) {
+    asked <- list(model = model, learners = learners, folds = folds, seed = seed,
+                  prediction = check_choice(prediction, c("out_of_fold", "refitted")))
+    return(remember(score_arms(x, asked, names(match.call())[-1L]), x, "score", again))
+  }
   check_design(x, remote = TRUE)
   check_undesigned(x, "score_units")
   link <- check_choice(link, c("logit", "probit", "cloglog", "heteroskedastic_probit"))

@@ -31,6 +31,7 @@
 stratify_units <- function(x, strata = 5, breaks_on = NULL) {
   if (is_imputed(x)) return(in_each_set(x, stratify_units, match.call()))
   again <- given_arguments(match.call())
+  if (is_arms(x)) return(remember(arm_strata(x, strata, breaks_on, match.call()), x, "stratify", again))
   check_score(x, "stratify_units", remote = TRUE)
   check_undesigned(x, "stratify_units")
   study <- study_of(x)

@@ -4,7 +4,10 @@
 #' trimming"](../doc/methods.html#overlap-and-trimming)). The effect then is that of the units that are left, and every
 #' later print says so. Truncating weights is a different act; see [weigh_units()].
 #'
-#' @param x A `twin_design` with a score, without pairs, weights or strata.
+#' @param x A `twin_design` with a score, without pairs, weights or strata. Of a scored `twin_arms` of [frame_arms()]
+#'   units stay whose chances of all arms are in range, whatever the estimand: where every arm reaches
+#'   (`"common_support"`, `"quantile"`), from `bounds[1]` to `bounds[2]` (`"range"`), or whose sum of 1 / chance is at
+#'   most twice the mean of those kept (`"least_variance"`; Yang et al. 2016).
 #' @param rule * `"least_variance"` (default; Crump, Hotz, Imbens & Mitnik 2009): keep scores in \[a, 1 - a\], the range
 #'     in which the effect can be estimated most precisely. No unit falls off where overlap is good.
 #'   * `"common_support"`: keep scores within the range of both arms; for the ATT within the range of the controls', for
@@ -22,6 +25,9 @@
 #'   `rescore` with a score column.
 #' @references Crump, R. K., Hotz, V. J., Imbens, G. W., Mitnik, O. A. (2009). Dealing with limited overlap in
 #'   estimation of average treatment effects. Biometrika 96. \doi{10.1093/biomet/asn055}
+#'
+#'   Yang, S., Imbens, G. W., Cui, Z., Faries, D. E., Kadziola, Z. (2016). Propensity score matching and subclassification
+#'   in observational studies with multi-level treatments. Biometrics 72. \doi{10.1111/biom.12505}
 #' @family design
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income", estimand = "ATE",
@@ -33,10 +39,13 @@ trim_units <- function(x, rule = c("least_variance", "common_support", "quantile
                        rescore = FALSE) {
   if (is_imputed(x)) return(in_each_set(x, trim_units, match.call()))
   again <- given_arguments(match.call())
-  check_score(x, "trim_units", remote = TRUE)
-  check_undesigned(x, "trim_units")
   rule <- check_choice(rule, c("least_variance", "common_support", "quantile", "range"))
   check_flag(rescore)
+  if (is_arms(x)) {
+    return(remember(trim_arms(x, rule, check_trim_bounds(bounds, rule), rescore), x, "trim", again))
+  }
+  check_score(x, "trim_units", remote = TRUE)
+  check_undesigned(x, "trim_units")
   check_rescore(rescore, x)
   study <- study_of(x)
   bounds <- check_trim_bounds(bounds, rule)

@@ -17,7 +17,8 @@
 #'
 #' @param x A `twin_design` with a score; for `"entropy"`, `"balancing_score"`, `"stable"` and own weights a
 #'   `twin_study` will do.
-#'   A scored `twin_arms` of [frame_arms()] gets inverse weights; only `truncate` can be chosen then.
+#'   A `twin_arms` of [frame_arms()] gets inverse weights (scored), `"entropy"` weights or your own; `moments`,
+#'   `interactions` and `truncate` are as for two arms.
 #'   A `twin_dose` of [frame_dose()] gets inverse weights, the density of the dose over that given the covariates, or
 #'   `"entropy"` weights, the closest to equal ones under which no covariate is correlated with the dose.
 #'   A scored `twin_course` of [frame_course()] gets stabilised weights that run over its periods: the chance of each
@@ -74,9 +75,10 @@ weigh_units <- function(x, method = "inverse", moments = 1, interactions = NULL,
     given <- setdiff(names(match.call())[-1L], if (is.null(response)) "response")
     return(remember(weigh_course(x, given, truncate), x, "weigh", again))
   }
-  if (inherits(x, "twin_arms")) {
+  if (is_arms(x)) {
     given <- setdiff(names(match.call())[-1L], if (is.null(response)) "response")
-    return(remember(weigh_arms(x, given, method, truncate), x, "weigh", again))
+    asked <- list(method = method, moments = moments, interactions = interactions, truncate = truncate, weight = weight)
+    return(remember(weigh_arms(x, given, asked), x, "weigh", again))
   }
   check_design(x, remote = is.null(response))
   check_undesigned(x, "weigh_units")

@@ -73,8 +73,19 @@ weighings <- list(
     no_odds = "A cardinality match chooses units; its weights are no odds that could be wrong."
   ),
   arms = new_weighing(
-    "inverse weights", verb = "arms", sums = TRUE, odds = NULL,
+    "inverse weights", verb = "arms", by_score = TRUE, sums = TRUE,
     nuisance = function(design, s) arm_weight_nuisance(design)
+  ),
+  arm_entropy = new_weighing(
+    "entropy weights", verb = "arms", nuisance = function(design, s) arm_moment_nuisance(design)
+  ),
+  arm_own = new_weighing("own weights", verb = "arms", given = "weights", estimated = FALSE),
+  arm_strata = new_weighing(
+    "strata", verb = "arms", by_score = TRUE, given = "strata",
+    nuisance = function(design, s) arm_strata_nuisance(design)
+  ),
+  arm_cells = new_weighing(
+    "cells", verb = "arms", given = "cells", nuisance = function(design, s) arm_cell_nuisance(design)
   )
 )
 

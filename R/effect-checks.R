@@ -1,9 +1,13 @@
 # What may be asked of which design; each refusal names the reason and the nearest thing that is possible.
 
-check_measured <- function(x, call = rlang::caller_env()) {
-  if (!inherits(x, "twin_arms")) return(check_design(x, "x", call, remote = TRUE))
+check_measured <- function(x, estimator, call = rlang::caller_env()) {
+  if (!is_arms(x)) return(check_design(x, "x", call, remote = TRUE))
   if (!is.null(x$designs) || is.null(x$score)) return(invisible(x))
-  abort_input(c("These arms have a score but no weights yet.", i = "Call {.fn weigh_units} first."), call = call)
+  entry <- if (rlang::is_string(estimator)) estimators[[estimator]]
+  if (isTRUE(entry$by_score) || identical(entry$learns, "always")) return(invisible(x))
+  abort_input(c("These arms have a score but no weights, strata, pairs or sets yet.",
+                i = "Call {.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} or {.fn group_units} first."),
+              call = call)
 }
 
 # Options that have no use with the others asked for, and values out of range.
@@ -20,7 +24,7 @@ check_options <- function(x, asked, given, call = rlang::caller_env()) {
   refuse("family", !learnt, "learners, who look at the outcome themselves")
   refuse("scale_model", "heteroskedastic_probit" %in% asked$family, "other families than \"heteroskedastic_probit\"")
   refuse("folds", learnt || "folds" %in% entry$arguments, "an estimator without learners")
-  reuse <- inherits(x, "twin_design") && reuses_units(x)
+  reuse <- any(vapply(finished_designs(x), reuses_units, NA))
   refuse(c("correction", "neighbours", "conditional"), reuse, "designs other than matching with replacement")
   refuse("products", !reuse && is.null(asked$learners), if (reuse) "matching with replacement (see `correction`)" else
     "learners")
@@ -165,10 +169,10 @@ check_inference <- function(x, asked, call = rlang::caller_env()) {
   }
   if (inherits(x, "twin_design") && is_contrast_of_arms(x)) {
     abort_unsupported(c("One contrast of several arms can't be made anew without the other arms.",
-                        i = "Measure all of them at once: give {.fn measure_effect} the weighted arms themselves."),
+                        i = "Measure all of them at once: give {.fn measure_effect} the arms themselves."),
                       call = call)
   }
-  if (!inherits(x, "twin_arms") && reuses_units(x)) {
+  if (any(vapply(finished_designs(x), reuses_units, NA))) {
     abort_unsupported(c(
       "The {asked$inference} is wrong for nearest-neighbour matching with replacement (Abadie & Imbens 2008).",
       x = "How often a control is used does not vary among draws as it does among samples, so that its standard error
@@ -184,7 +188,7 @@ check_two_clusters <- function(x, asked, call) {
     abort_unsupported(c("Draws can keep one kind of cluster whole, not two.",
                         i = "Name one {.arg cluster}, or use {.code inference = \"analytic\"}."), call = call)
   }
-  if (any(vapply(designs_in(x), has_pairs, NA))) {
+  if (any(vapply(finished_designs(x), has_pairs, NA))) {
     abort_unsupported(c("Pairs and sets are clustered themselves; a second column makes three ways.",
                         i = "Name one {.arg cluster}."), call = call)
   }
@@ -202,8 +206,8 @@ warn_clusters <- function(name) {
 
 # A machine-learned score has no influence to carry; the augmented estimator needs none to first order.
 warn_known_score <- function(x) {
-  if (!has_weights(x) || !weighing_of(x)$by_score || is.null(x$score$learners)) return(invisible(x))
-  robust <- names(Filter(function(entry) entry$robust && entry$learns != "always", estimators))
+  if (!has_weights(x) || !weighing_of(x)$by_score || is.null(score_behind(x)$learners)) return(invisible(x))
+  robust <- names(Filter(function(entry) entry$robust && entry$by_score, estimators))
   warn_kind("known_score", c(
     "The standard error takes the learners' score as known; it may be too small or too large.",
     i = "The estimators {.or {.val {robust}}} depend on the score's error in second order only."

@@ -122,8 +122,9 @@ check_augmented <- function(x, asked, call) {
            {.fn {if (design_kind(x) == 'pairs') 'pair_units' else 'group_units'}}."
     ), call = call)
   }
-  if (!is_contrast_of_arms(x) && is.null(design_score(x)) &&
-        (!has_weights(x) || !has_known_population(estimand))) {
+  modelled_alone <- if (is.null(study_of(x)$outside)) is.null(design_score(x)) &&
+    (!has_weights(x) || !has_known_population(estimand)) else !has_weights(x)
+  if (modelled_alone) {
     abort_input(c("The {estimator} estimator needs a propensity score.", i = "Call {.fn score_units} first."),
                 call = call)
   }
@@ -140,7 +141,7 @@ check_crossfit <- function(x, asked, call) {
       i = "Give it the scored study, or use {.code estimator = \"augmented\"} here."
     ), call = call)
   }
-  if (is.null(asked$learners) && is.null(design_score(x)$settings$learners)) {
+  if (is.null(asked$learners) && is.null(score_behind(x)$settings$learners)) {
     abort_input(c("Cross-fitting needs {.arg learners} of the outcome.",
                   i = "For example {.code learners = c(\"logit\", \"forest\")}."), call = call)
   }

@@ -56,6 +56,7 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
                            cluster = NULL, lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000,
                            seed = NULL) {
   if (is_imputed(x)) return(in_each_set(x, measure_hazard, match.call()))
+  if (is_arms(x)) return(in_each_part(contrasts_by_name(x), "contrast", measure_hazard, match.call()))
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
   check_design(x)
   study <- study_of(x)

@@ -44,11 +44,17 @@ taken_as_given <- function(x, asked) {
 given_phrase <- function(given) if (length(given) > 0L) sprintf("taking the %s as given", and_list(given))
 
 score_is_given <- function(x, estimator) {
-  if (is.null(x$score)) return(FALSE)
-  if (estimator$learns == "always") return(!x$score$settings$source %in% c("learners", "regression", "ladder"))
+  if (is.null(score_behind(x))) return(FALSE)
+  if (identical(estimator$learns, "always")) {
+    source <- design_score(x)$settings$source
+    return(!is.null(source) && !source %in% c("learners", "regression", "ladder"))
+  }
   by_score <- if (has_weights(x)) weighing_of(x)$by_score else design_kind(x) == "raw" && estimator$by_score
-  by_score && x$score$known
+  by_score && score_behind(x)$known
 }
+
+# The design's score, or that of all arms.
+score_behind <- function(x) if (is.null(study_of(x)$outside)) design_score(x) else arms_behind(x)$arms$score
 
 # list(codes, name): one entry per way of clustering, codes per study row. Named columns replace the study's own.
 effect_clusters <- function(study, cluster, call = rlang::caller_env()) {

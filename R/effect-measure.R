@@ -185,7 +185,7 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
                            seed = NULL) {
   if (is_imputed(x)) return(in_each_set(x, measure_effect, match.call()))
   given <- names(Filter(Negate(is.null), given_arguments(match.call())))
-  check_measured(x)
+  check_measured(x, estimator)
   study <- study_of(x)
   asked <- list(
     outcome = check_outcomes_asked(outcome, study),
@@ -203,7 +203,8 @@ measure_effect <- function(x, outcome = NULL, estimator = "difference", model = 
   check_options(x, asked, given)
   asked$estimand <- estimand
   designs <- estimand_designs(x, estimand)
-  for (design in unlist(lapply(designs, designs_in), recursive = FALSE)) check_estimator(design, asked)
+  designs <- lapply(designs, ready_arms, asked)
+  for (design in unlist(lapply(designs, designs_in, asked), recursive = FALSE)) check_estimator(design, asked)
   check_inference(x, asked)
   call <- rlang::current_env()
   if (is_remote(x)) return(measure_remote(x, asked, given, call))
@@ -259,14 +260,39 @@ estimand_designs <- function(x, estimand, call = rlang::caller_env()) {
   })
 }
 
-# The two-arm designs behind x.
-designs_in <- function(x) if (inherits(x, "twin_arms")) contrasts_of(x) else list(x)
+# The two-arm designs behind x. asked: how they are to be measured.
+designs_in <- function(x, asked = NULL) {
+  if (!is_arms(x)) return(list(x))
+  if (!is.null(x$designs) || is.null(asked)) return(contrasts_of(x))
+  models <- estimators[[asked$estimator]]$models
+  if (models && population_of(x$base$estimand) == "everybody") return(modelled_contrasts(x))
+  if (is.null(x$score)) contrasts_of(x) else lapply(compared_arms(x), function(k) contrast_start(x, k))
+}
+
+# Models of two arms are averaged over the units of all: each contrast keeps the others' units.
+modelled_contrasts <- function(x) {
+  lapply(compared_arms(x), function(k) {
+    new_design(arm_study(x, k, whole = TRUE), list(), kind = "raw", weighing = list(arms = x, k = k), steps = list())
+  })
+}
+
+# Scored arms are weighed for estimators that weigh by the score. Whom a score chooses is not the same for two arms as
+# for all of them.
+ready_arms <- function(x, asked, call = rlang::caller_env()) {
+  if (!is_arms(x) || !is.null(x$designs)) return(x)
+  entry <- estimators[[asked$estimator]]
+  if (entry$learns == "always" && !has_known_population(x$base$estimand)) {
+    abort_unsupported(c("The {asked$estimator} estimator can't answer the {x$base$estimand} of more than two arms.",
+                        i = "Frame the arms for the {.or {known_population_estimands()}}."), call = call)
+  }
+  if (!is.null(x$score) && entry$by_score) weigh_units(x) else x
+}
 
 # One block per contrast of arms, outcome and group: list(x, outcome, y, shares, contrast, group, inside), NULL where
 # there is only one of them.
 effect_blocks <- function(x, asked, call = rlang::caller_env()) {
   blocks <- list()
-  designs <- designs_in(x)
+  designs <- designs_in(x, asked)
   for (k in seq_along(designs)) {
     design <- designs[[k]]
     study <- study_of(design)
@@ -277,7 +303,7 @@ effect_blocks <- function(x, asked, call = rlang::caller_env()) {
         blocks[[length(blocks) + 1L]] <- list(
           x = design, outcome = outcome, y = as.double(y), shares = attr(y, "shares"),
           contrasts = outcome_contrasts(study, outcome, y), inside = groups[[g]],
-          group = names(groups)[g], contrast = if (inherits(x, "twin_arms")) paste(study$levels, collapse = " vs ")
+          group = names(groups)[g], contrast = if (is_arms(x)) paste(study$levels, collapse = " vs ")
         )
       }
     }

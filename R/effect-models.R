@@ -124,25 +124,75 @@ known_model <- function(fitted) list(fitted = fitted, slope = 0, carry = functio
 # Cross-fitted augmented weighting (Chernozhukov et al. 2018, definition 3.2): score and outcome models learnt on other
 # folds, the median over repeats of the draw of folds.
 crossfit_means <- function(block, units, asked, call) {
-  x <- block$x
-  study <- study_of(x)
-  s <- unit_sampling(x, units)
-  none <- core_known(length(s))
-  folds <- fold_sets(block, units, asked, round(asked$repeats), call)
-  repeats <- lapply(learn_targets(block, units, asked, folds, TRUE, call), function(learnt) {
-    v <- s * core_inverse_weight(learnt$score, units$z, study$estimand)
-    t <- s * core_target_weight(learnt$score, units$z, study$estimand)
-    means <- core_augmented_means(units$y, units$z, v, none, t, none,
-                                  lapply(learnt[c("treated", "control")], known_model))
-    influence <- means$influence()
-    found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
-    list(estimate = means$estimate, influence = influence, vcov = found$vcov, df = found$df, text = found$text, v = v)
+  means <- if (is.null(study_of(block$x)$outside)) crossfit_repeats(block, units, asked, call) else
+    arm_crossfit_repeats(block, units, asked, call)
+  repeats <- lapply(means, function(part) {
+    found <- effect_vcov(block$x, part$influence, units, asked$clusters, asked$lonely, call)
+    c(part, list(vcov = found$vcov, df = found$df, text = found$text))
   })
   chosen <- core_median_repeat(repeats)
   list(estimate = chosen$estimate, influence = function() chosen$influence, vcov = chosen$vcov,
        made = Reduce(`+`, lapply(repeats, `[[`, "v")) / length(repeats), df = repeats[[1L]]$df,
-       text = paste0(repeats[[1L]]$text, ", cross-fitted in ", plural(max(folds[[1L]]), "fold"),
+       text = paste0(repeats[[1L]]$text, ", cross-fitted in ", plural(round(asked$folds), "fold"),
                      if (length(repeats) > 1L) sprintf(", median of %d repeats", length(repeats))))
+}
+
+# Per repeat list(estimate, influence, v) of both means. arms: whose outcome models are learnt; the mean of the other is
+# of no use.
+crossfit_repeats <- function(block, units, asked, call, arms = c("treated", "control")) {
+  study <- study_of(block$x)
+  s <- unit_sampling(block$x, units)
+  none <- core_known(length(s))
+  folds <- fold_sets(block, units, asked, round(asked$repeats), call)
+  lapply(learn_targets(block, units, asked, folds, TRUE, call, arms), function(learnt) {
+    v <- s * core_inverse_weight(learnt$score, units$z, study$estimand)
+    t <- s * core_target_weight(learnt$score, units$z, study$estimand)
+    models <- lapply(learnt[rep_len(arms, 2L)], known_model)
+    means <- core_augmented_means(units$y, units$z, v, none, t, none, models)
+    list(estimate = means$estimate, influence = means$influence(), v = v)
+  })
+}
+
+# Of several arms the mean of each for everybody is that of its arm against all others together.
+arm_crossfit_repeats <- function(block, units, asked, call) {
+  each_arm_mean(block, units, function(part, part_units, j) {
+    asked$clusters <- effect_clusters(study_of(part$x), asked$cluster, call)
+    if (is.null(asked$learners)) asked$learners <- score_behind(block$x)$settings$learners
+    crossfit_repeats(part, part_units, asked, call, "treated")
+  })
+}
+
+# means_of(block, units, j) gives one list(estimate, influence, v) or several for arm j against all others; what is kept
+# of each is the mean of arm j. Gives such lists for the contrast.
+each_arm_mean <- function(block, units, means_of) {
+  behind <- arms_behind(block$x)
+  n <- length(units$rows)
+  both <- lapply(c(behind$k, 1L), function(j) {
+    part <- block
+    part$x <- one_against_others(behind$arms, j)
+    part_units <- effect_units(part$x, part$y, part$inside, part$outcome)
+    lapply(means_of(part, part_units, j), function(means) {
+      own <- numeric(n)
+      own[part_units$rows] <- means$influence[, 1L] * n / length(part_units$rows)
+      weight <- replace(numeric(n), part_units$rows, means$v * (part_units$z == 1L))
+      list(estimate = means$estimate[[1L]], influence = own, v = weight)
+    })
+  })
+  Map(function(first, second) {
+    list(estimate = c(mean_treated = first$estimate, mean_control = second$estimate),
+         influence = cbind(mean_treated = first$influence, mean_control = second$influence),
+         v = ifelse(units$z == 1L, first$v, second$v))
+  }, both[[1L]], both[[2L]])
+}
+
+# All units, arm j against the others; its score is learnt as that of the arms was.
+one_against_others <- function(x, j) {
+  study <- amend(x$base, arms = NULL, z = as.integer(x$arm == j),
+                 levels = c(treated = x$levels[j], control = paste("other than", x$levels[j])))
+  settings <- x$score$settings
+  if (is.null(settings)) return(study)
+  new_design(study, list(), kind = "raw", steps = list(),
+             score = list(link = "logit", fitted = x$score$fitted[, j], known = TRUE, settings = settings))
 }
 
 # One vector of folds per repeat, over the units at hand; 0 for those that are not averaged.
@@ -155,7 +205,8 @@ fold_sets <- function(block, units, asked, repeats, call) {
 }
 
 # Per repeat a list of out-of-fold predictions for the units at hand: score (where asked), treated, control.
-learn_targets <- function(block, units, asked, folds, with_score, call) {
+# arms: whose outcomes are learnt.
+learn_targets <- function(block, units, asked, folds, with_score, call, arms = c("treated", "control")) {
   x <- block$x
   study <- study_of(x)
   s <- unit_sampling(x, units)
@@ -165,7 +216,7 @@ learn_targets <- function(block, units, asked, folds, with_score, call) {
   data <- learner_columns(study, outcome_formula(asked, block), call)[units$rows, , drop = FALSE]
   score <- if (with_score) score_task(x, units, chosen, call)
   targets <- unlist(lapply(folds, function(fold) {
-    outcome <- lapply(c(treated = 1L, control = 0L), function(arm) {
+    outcome <- lapply(c(treated = 1L, control = 0L)[arms], function(arm) {
       list(learners = learners, x = data, y = units$y, s = s, fold = fold, train = units$z == arm,
            numbers = !block$shares)
     })

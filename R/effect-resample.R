@@ -33,16 +33,19 @@ run_replicates <- function(x, blocks, asked, plan, terms) {
 replicate_runner <- function(x, blocks, asked, plan, terms) {
   fast <- quick_runner(x, blocks, asked, plan, terms)
   if (!is.null(fast)) return(fast)
-  blocks <- lapply(blocks, function(block) block[setdiff(names(block), "x")])  # workers get the design once
+  blocks <- lapply(blocks, function(block) {
+    c(block[setdiff(names(block), "x")], list(rows = study_of(block$x)$rows))  # workers get the design once
+  })
   function(k) {
     tryCatch(suppressWarnings({
-      drawn <- replicate_design(x, plan, k)
+      drawn <- replicate_design(x, plan, k, asked)
       unlist(Map(function(block, design, terms) {
         block$x <- design
         if (!is.null(drawn$index)) {
-          block$y <- block$y[drawn$index]
-          block$inside <- block$inside[drawn$index]
-          block$event <- block$event[drawn$index]
+          index <- match(study_of(design)$rows, block$rows)
+          block$y <- block$y[index]
+          block$inside <- block$inside[index]
+          block$event <- block$event[index]
         }
         unname(block_estimate(block, asked, terms)[terms])
       }, blocks, rep(drawn$designs, each = length(blocks) / length(drawn$designs)), terms))
@@ -51,9 +54,9 @@ replicate_runner <- function(x, blocks, asked, plan, terms) {
 }
 
 # The design run anew on replicate k: list(designs, index), see redrawn_on().
-replicate_design <- function(x, plan, k) {
+replicate_design <- function(x, plan, k, asked = NULL) {
   drawn <- redrawn_on(x, plan$weights(k), if (!is.null(plan$counts)) plan$counts(k), plan$factor)
-  list(designs = designs_in(drawn$made), index = drawn$index)
+  list(designs = designs_in(drawn$made, asked), index = drawn$index)
 }
 
 # A logit on all units behind inverse weights or the augmented estimator: each draw's score is found from the first
@@ -79,7 +82,7 @@ quick_runner <- function(x, blocks, asked, plan, terms) {
 
 # Normalised means of everybody who has a score.
 is_plainly_drawn <- function(x, blocks, asked) {
-  if (inherits(x, "twin_arms") || is.null(estimators[[asked$estimator]]$redraw)) return(FALSE)
+  if (is_arms(x) || is.null(estimators[[asked$estimator]]$redraw)) return(FALSE)
   if (!has_plain_logit(x$score) || !asked$normalise || !is.null(asked$quantiles) || !is.null(asked$by)) return(FALSE)
   if (is_truncated(x) || !is.null(design_responses(x)) || !all(design_kept(x))) return(FALSE)
   !any(vapply(blocks, function(block) anyNA(block$y), NA))
@@ -223,7 +226,7 @@ has_closed_jackknife <- function(x, effects, asked) {
 }
 
 has_known_weights <- function(x) {
-  if (inherits(x, "twin_arms") || trims(x)) return(FALSE)
+  if (is_arms(x) || trims(x)) return(FALSE)
   design_kind(x) == "raw" || (has_weights(x) && !weighing_of(x)$estimated)
 }
 

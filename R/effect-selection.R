@@ -14,6 +14,20 @@ check_selection <- function(x, asked, call) {
 }
 
 selection_means <- function(block, units, asked, call) {
+  whole <- is.null(study_of(block$x)$outside)
+  means <- if (whole) selected_means(block, units, asked, call) else
+    each_arm_mean(block, units, function(part, part_units, j) {
+      list(selected_means(part, part_units, asked, call, whose = "treated"))
+    })[[1L]]
+  found <- effect_vcov(block$x, means$influence, units, asked$clusters, asked$lonely, call)
+  list(estimate = means$estimate, influence = function() means$influence, vcov = found$vcov, df = found$df,
+       made = means$v, text = paste0(found$text, if (whole) sprintf(", %s of %s selected", count_text(means$chosen),
+                                                                    plural(means$columns, "column"))))
+}
+
+# list(estimate, influence, v, chosen, columns): both means, the units' weights, how many columns were picked of how
+# many. whose: the arms whose outcome is modelled; the mean of the other is of no use.
+selected_means <- function(block, units, asked, call, whose = c("treated", "control")) {
   study <- study_of(block$x)
   terms <- model_terms(study, outcome_formula(asked, block), call)
   matrix <- terms_matrix(study, terms)[units$rows, , drop = FALSE]
@@ -22,7 +36,7 @@ selection_means <- function(block, units, asked, call) {
                   i = "Use {.code estimator = \"augmented\"}."), call = call)
   }
   s <- unit_sampling(block$x, units)
-  chosen <- double_selection(matrix, units, s, block$shares, asked)
+  chosen <- double_selection(matrix, units, s, block$shares, asked, whose)
   own <- matrix[, chosen, drop = FALSE]
   score <- selected_score(own, units$z, s, call)
   v <- s * core_inverse_weight(score$fitted, units$z, study$estimand)
@@ -31,20 +45,18 @@ selection_means <- function(block, units, asked, call) {
   t <- s * core_target_weight(score$fitted, units$z, study$estimand)
   family <- outcome_family(asked, block)
   check_family_outcome(family, block, units, call)
-  models <- lapply(c(treated = 1L, control = 0L), function(arm) {
+  models <- lapply(c(treated = 1L, control = 0L)[whose], function(arm) {
     suppressWarnings(outcome_model(own, units$y, s * (units$z == arm), family, NULL, arm, study, call),
                      classes = "twin_warning_aliased")
   })
-  means <- core_augmented_means(units$y, units$z, v, weights, t, core_known(length(s)), models)
-  influence <- means$influence()
-  found <- effect_vcov(block$x, influence, units, asked$clusters, asked$lonely, call)
-  list(estimate = means$estimate, influence = function() influence, vcov = found$vcov, df = found$df, made = v,
-       text = sprintf("%s, %s of %s selected", found$text, count_text(length(chosen)), plural(ncol(matrix), "column")))
+  means <- core_augmented_means(units$y, units$z, v, weights, t, core_known(length(s)), models[rep_len(whose, 2L)])
+  list(estimate = means$estimate, influence = means$influence(), v = v, chosen = length(chosen),
+       columns = ncol(matrix))
 }
 
 # Places of the columns that any of the three lassos picks, by the largest penalty within a standard error of the least
 # loss: the least itself picks many that tell of nothing, and their noise makes intervals too short.
-double_selection <- function(matrix, units, s, shares, asked) {
+double_selection <- function(matrix, units, s, shares, asked, whose) {
   pick <- function(y, inside, binary, part) {
     if (length(unique(y[inside])) < 2L) return(integer())
     fold <- with_own_seed(sub_seed(asked$seed, "selection", part),
@@ -55,7 +67,8 @@ double_selection <- function(matrix, units, s, shares, asked) {
   }
   used <- units$used & s > 0
   chosen <- c(pick(as.double(units$z), used, TRUE, 1L),
-              pick(units$y, used & units$z == 1L, shares, 2L), pick(units$y, used & units$z == 0L, shares, 3L))
+              if ("treated" %in% whose) pick(units$y, used & units$z == 1L, shares, 2L),
+              if ("control" %in% whose) pick(units$y, used & units$z == 0L, shares, 3L))
   sort(unique(chosen))
 }
 

@@ -22,6 +22,8 @@ effect_keys <- function(effects) {
   as.data.frame(keys[if (any(told)) told else "outcome"])
 }
 
+are_effects <- function(x) inherits(x, "twin_effects")
+
 #' @exportS3Method
 study_of.twin_effects <- function(x) study_of(x$effects[[1L]]) # nolint: object_name_linter. An S3 method.
 
@@ -135,13 +137,14 @@ check_one_population <- function(x, call = rlang::caller_env()) {
     abort_input(c("There are not several arms here.", i = "See {.fn frame_arms}."), call = call)
   }
   estimand <- x$effects[[1L]]$estimand
-  if (arms_share_population(estimand)) return(invisible(x))
+  if (arms_share_population(estimand)) {
+    if (length(unique(lapply(x$effects, `[[`, "note"))) == 1L) return(invisible(x))
+    abort_unsupported(c("Each comparison of arms speaks of the units that found a partner in it.",
+                        i = "Weigh the arms, or group them into cells, to compare any two."), call = call)
+  }
   abort_unsupported(c("Under the {estimand} each comparison of arms speaks of other units.",
                       i = "Frame the arms for the ATE, ATO or ATM to compare any two."), call = call)
 }
-
-# Those in the arm compared differ by arm; everybody, those in the reference, and tilted populations do not.
-arms_share_population <- function(estimand) population_of(estimand) != "treated"
 
 # Places of the effects that differ by arm alone.
 arm_families <- function(x) {

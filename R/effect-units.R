@@ -33,7 +33,8 @@ effect_units <- function(x, y, group = NULL, outcome = NULL) {
 
 # Do units that are not averaged carry influence all the same, through a score or weights they helped to estimate?
 carries_score <- function(x) {
-  has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x))) || pairs_carry_score(x)
+  has_weights(x) || (design_kind(x) == "raw" && !is.null(design_score(x))) || pairs_carry_score(x) ||
+    !is.null(study_of(x)$outside)
 }
 
 # list(v, nuisance): s w of the design, and how its estimation enters.

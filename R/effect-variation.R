@@ -86,7 +86,7 @@ measure_variation <- function(x, columns = NULL, outcome = NULL, learners = NULL
 }
 
 check_varying_design <- function(x, call) {
-  if (inherits(x, "twin_arms") || (inherits(x, "twin_design") && is_contrast_of_arms(x))) {
+  if (is_arms(x) || (inherits(x, "twin_design") && is_contrast_of_arms(x))) {
     abort_unsupported(c("Who gains is asked of two arms.", i = "Frame a study of two of them with {.arg subset}."),
                       call = call)
   }

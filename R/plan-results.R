@@ -3,7 +3,8 @@
 write_results <- function(draft, parts, plan) {
   results <- c(
     list(groups = parts$groups),
-    prefixed("balance", parts$balances),
+    prefixed("overlap", Filter(Negate(is.null), lapply(parts$arms, `[[`, "overlap"))),
+    prefixed("arms", lapply(parts$arms, `[[`, "balance")), prefixed("balance", parts$balances),
     prefixed("weights", lapply(parts$weighted, assess_weights)),
     prefixed("responses", lapply(parts$responding, assess_responses)),
     if (!is.null(parts$scored)) list(calibration = assess_score(parts$scored)),

@@ -12,23 +12,27 @@ run_plan <- function(path, out, strict) {
   made <- plan_designs(plan, study)
   designs <- two_arm_designs(made)
   balances <- plan_balances(plan, designs)
+  judging <- plan_judging(plan)
+  arms <- arms_judged(made, if (is.null(judging$limit)) "standard" else judging$limit, judging$ratio_range)
+  for (name in names(arms)) writeLines(c("", wrap_lines(paste0(name, ", all arms: ", arms_verdict(arms[[name]]$balance)))))
   say_balances(designs, balances)
   if (strict && fails_strictly(balances, "the outcome stays sealed")) return(1L)
   powers <- plan_powers(plan, study, designs)
   for (name in names(powers)) writeLines(c("", paste0(name, ":"), format(powers[[name]])))
-  effects <- plan_effects(plan, study, made)
+  measured <- plan_effects(plan, study, made)
+  effects <- each_alone(measured)
   truth <- unlist(plan$report$truth)
   at_place(plan, c("report", "truth"), check_truth(truth, effects, call = NULL))
   at_place(plan, c("report", "headline"), check_headline(plan$report$headline, effects, call = NULL))
   say_effects(effects, truth)
   variations <- plan_variations(plan, study, designs)
   for (name in names(variations)) writeLines(c(paste0(name, ":"), format(variations[[name]]), ""))
-  probes <- plan_probe_results(plan, effects)
+  probes <- each_alone(plan_probe_results(plan, measured))
   for (name in names(probes)) {
     writeLines(strwrap(paste0(name, ": ", probe_verdict(probes[[name]])), 80, exdent = 2))
   }
   parts <- report_parts(study_of(study), designs, effects, probes, truth, balances,
-                        plan_groups(plan, described_study(study)), powers, variations)
+                        plan_groups(plan, described_study(study)), powers, variations, arms)
   deliver(out, function(draft) write_results(draft, parts, plan),
           paste0(".csv and .tex; beside them figures, ", if (!is.null(parts$weights)) "weights, ", "logbook"))
 }

@@ -35,6 +35,7 @@
 #' @export
 probe_choices <- function(x, caliper = NULL, ratio = NULL, trimming = NULL, link = NULL, estimator = NULL,
                           leave_out = "covariates", limit = "standard", ratio_range = NULL, level = x$level) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_choices, match.call()))
   if (is_pooled(x)) return(in_each_set(x, probe_choices, match.call()))
   check_designed_effect(x)
   leave_out <- check_left_out(leave_out)

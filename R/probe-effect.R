@@ -33,6 +33,7 @@
 #' probe_effect(effect, draws = 50)
 #' @export
 probe_effect <- function(x, level = x$level, draws = 500, seed = 1) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_effect, match.call()))
   if (is_pooled(x)) return(in_each_set(x, probe_effect, match.call()))
   check_effect(x)
   refuse_remote(study_of(x))

@@ -47,6 +47,7 @@
 #' @export
 probe_omitted <- function(x, covariates = NULL, times = 1:3, r2_outcome = c(1, 0.75, 0.5), towards = TRUE,
                           df = NULL, std_error = NULL, level = 0.95) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_omitted, match.call()))
   if (is_pooled(x)) return(in_each_set(x, probe_omitted, match.call()))
   check_level(level)
   check_flag(towards)

@@ -60,6 +60,7 @@
 #' @export
 probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "greater", "less"),
                         test = c("signed_rank", "sign"), exact = NULL, zeros = c("drop", "rank"), level = 0.95) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_pairs, match.call()))
   if (is_pooled(x)) return(in_each_set(x, probe_pairs, match.call()))
   side <- check_choice(side, c("observed", "greater", "less"))
   test <- check_choice(test, c("signed_rank", "sign"))

@@ -34,6 +34,7 @@
 #' probe_placebo(measure_did(panel), dates = 1:2)
 #' @export
 probe_placebo <- function(x, outcomes = NULL, groups = NULL, dates = NULL, level = x$level) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_placebo, match.call()))
   if (is_pooled(x)) return(in_each_set(x, probe_placebo, match.call()))
   check_effect(x)
   refuse_remote(study_of(x))

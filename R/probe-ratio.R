@@ -34,6 +34,7 @@
 probe_ratio <- function(x, low = NULL, high = NULL,
                         scale = c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"), rare = FALSE,
                         yardstick = TRUE) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_ratio, match.call()))
   check_flag(rare)
   check_flag(yardstick)
   scale_given <- !missing(scale)

@@ -33,6 +33,7 @@
 #' probe_stability(measure_effect(study, estimator = "regression"))
 #' @export
 probe_stability <- function(x, r_max = NULL, delta = 1, beta = 0) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_stability, match.call()))
   if (is_pooled(x)) return(in_each_set(x, probe_stability, match.call()))
   check_number(delta, min = -1000, max = 1000)
   check_number(beta, min = -1e100, max = 1e100)

@@ -41,6 +41,7 @@
 #' probe_weights(effect, lambda = c(1, 1.5, 2, 3), draws = 50)
 #' @export
 probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, level = 0.95, draws = 1000, seed = 1) {
+  if (are_effects(x)) return(in_each_part(x$effects, "effect", probe_weights, match.call()))
   if (is_pooled(x)) return(in_each_set(x, probe_weights, match.call()))
   check_designed_effect(x, remote = TRUE)
   check_numbers(lambda, "numbers from 1 to a million", 1, 1e6, advice = "Lambda 1 means no hidden bias; 2 that the
@@ -56,6 +57,11 @@ probe_weights <- function(x, lambda = seq(1, 3, by = 0.1), yardstick = TRUE, lev
     refuse_row_options(names(asked)[asked], rlang::current_env())
     draws <- 0
     yardstick <- FALSE
+  } else if (draws > 0 && is_contrast_of_arms(design_of(x))) {
+    warn_kind("draws", c("One contrast can't be drawn anew without the other arms: its bounds have no intervals.",
+                         i = "{.code draws = 0} says so. Weights of the two arms alone ({.fn contrasts_of} of the arms
+                              without a score) have them."))
+    draws <- 0
   }
   arms <- (if (remote) remote_bounded_arms else bounded_arms)(x$source$block, x$source$asked)
   bounds <- core_difference_bounds(arms, lambda)
@@ -109,8 +115,8 @@ check_has_odds <- function(x, design, estimator, call) {
                         i = "Use {.or {.fn {probes_that_fit(x, 'probe_weights')}}}."), call = call)
   }
   fits <- has_weights(design) || (estimator$bounded && estimator$by_score && !is.null(design_score(design)))
-  if (!fits || is_contrast_of_arms(design)) {
-    abort_unsupported(c("{.fn probe_weights} needs an effect on weights, strata or cells of two arms.",
+  if (!fits) {
+    abort_unsupported(c("{.fn probe_weights} needs an effect on weights, strata or cells.",
                         x = "It was measured on: {x$design}.",
                         i = "Use {.or {.fn {probes_that_fit(x, 'probe_weights')}}}."), call = call)
   }
@@ -144,7 +150,8 @@ moving_weight <- function(x, units, s, call) {
   by_score <- !has_weights(x) || weighing_of(x)$odds == "score"
   e <- if (by_score) x$score$fitted[units$rows]
   if (population_of(estimand) == "everybody") {
-    odds <- if (by_score) ifelse(units$z == 1L, (1 - e) / e, e / (1 - e)) else probability_weights(units, s, call) - 1
+    odds <- if (by_score) ifelse(units$z == 1L, (1 - e) / e, e / (1 - e)) else
+      probability_weights(x, units, s, call) - 1
     return(list(fixed = rep(1, length(s)), odds = odds))
   }
   treated_seek <- seeking_arms(estimand) == 1L
@@ -153,10 +160,15 @@ moving_weight <- function(x, units, s, call) {
   list(fixed = ifelse(moves, 0, units$w), odds = ifelse(moves, odds, 0))
 }
 
-# Weights that each arm stands for everybody with, so that 1 / weight is a probability.
-probability_weights <- function(units, s, call) {
+# Weights that each arm stands for everybody with, those of other arms among them, so that 1 / weight is a probability.
+probability_weights <- function(x, units, s, call) {
+  of_arms <- !is.null(study_of(x)$outside)
+  everybody <- if (!of_arms) sum(s) else {
+    inside <- x$weighing$inside
+    sum(arms_weight(arms_behind(x)$arms) * (if (is.null(inside)) 1 else inside))
+  }
   total <- core_sums_by(s * units$w, 2L - units$z)
-  weight <- units$w * sum(s) / total[2L - units$z]
+  weight <- if (of_arms && weighing_of(x)$sums) units$w else units$w * everybody / total[2L - units$z]
   least <- min(weight[s > 0])
   if (least >= 1 - 1e-8) return(pmax(weight, 1))
   stop_no_probabilities(least, call)

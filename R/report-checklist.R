@@ -137,8 +137,9 @@ missing_outcome_answer <- function(told) {
 }
 
 overlap_answer <- function(told, design) {
-  if (is.null(design$score)) return(NULL)
-  overlap_sentence(assess_overlap(design))
+  if (!is.null(design$score)) return(overlap_sentence(assess_overlap(design)))
+  arms <- if (!is.null(design$study$outside)) arms_behind(design)$arms
+  if (!is.null(arms$score)) gsub("\\s+", " ", arms_overlap_sentence(assess_overlap(arms)))
 }
 
 population_answer <- function(design) {

@@ -14,9 +14,10 @@ question_sentence <- function(parts) {
     return(sprintf("What did %s do to %s, for those treated, in the periods since?", treatment_of(study),
                    and_list(outcome)))
   }
-  if (inherits(study, "twin_arms")) {
-    return(sprintf("What did %s do to %s, arm by arm, for %s?", treatment_of(study), and_list(outcome),
-                   estimands[[study$estimand]]$words))
+  if (!is.null(study$arms)) {
+    return(sprintf("What did each of %s (%s) do to %s, against \"%s\", for %s?", and_list(names(study$arms)[-1L]),
+                   study$roles$treatment, and_list(outcome), names(study$arms)[1L],
+                   estimands[[study$estimand]]$of_arms))
   }
   sprintf("What did %s being \"%s\" rather than \"%s\" do to %s, for %s?", study$roles$treatment,
           study$levels[["treated"]], study$levels[["control"]], and_list(outcome), estimands[[study$estimand]]$words)

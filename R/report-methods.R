@@ -113,7 +113,9 @@ stayed_sentence <- function(study) {
 told_design <- function(told) {
   design <- design_behind(told$headline)
   if (!is.null(design)) return(design)
-  if (is.null(told$headline) && length(told$designs) > 0L) told$designs[[length(told$designs)]]
+  if (!is.null(told$headline)) return(NULL)
+  if (length(told$several) > 0L) return(design_behind(told$several[[1L]]$effects[[1L]]))
+  if (length(told$designs) > 0L) told$designs[[length(told$designs)]]
 }
 
 told_balance <- function(told) {
@@ -175,11 +177,7 @@ variation_words <- function(told) {
 
 data_sentences <- function(study) {
   c(
-    sprintf("We asked what %s being \"%s\" rather than \"%s\" did to %s, for %s (%s).", study$roles$treatment,
-            study$levels[["treated"]], study$levels[["control"]], and_list(study$roles$outcome),
-            estimands[[study$estimand]]$words, study$estimand),
-    sprintf("The data held %s: %s treated and %s control.", plural(sum(study_sizes(study)), "unit"),
-            count_text(study_sizes(study)[["treated"]]), count_text(study_sizes(study)[["control"]])),
+    if (is.null(study$arms)) two_arm_sentences(study) else several_arm_sentences(study),
     stayed_sentence(study),
     if (length(study$dropped) > 0L) sprintf("Left out beforehand: %s.", dropped_text(study)),
     if (!is.null(study$roles$weight)) sprintf("All numbers used the sampling weights of %s.", study$roles$weight),
@@ -189,6 +187,22 @@ data_sentences <- function(study) {
       sprintf(": by the causal graph drawn beforehand, %s", study$by_graph)),
     imputed_words(study), missing_words(study)
   )
+}
+
+two_arm_sentences <- function(study) {
+  c(sprintf("We asked what %s being \"%s\" rather than \"%s\" did to %s, for %s (%s).", study$roles$treatment,
+            study$levels[["treated"]], study$levels[["control"]], and_list(study$roles$outcome),
+            estimands[[study$estimand]]$words, study$estimand),
+    sprintf("The data held %s: %s treated and %s control.", plural(sum(study_sizes(study)), "unit"),
+            count_text(study_sizes(study)[["treated"]]), count_text(study_sizes(study)[["control"]])))
+}
+
+several_arm_sentences <- function(study) {
+  c(sprintf("We asked what each of %s (%s) rather than \"%s\" did to %s, for %s (%s).", and_list(names(study$arms)[-1L]),
+            study$roles$treatment, names(study$arms)[1L], and_list(study$roles$outcome),
+            estimands[[study$estimand]]$of_arms, study$estimand),
+    sprintf("The data held %s: %s.", plural(sum(study$arms), "unit"),
+            and_list(paste(names(study$arms), count_text(study$arms)))))
 }
 
 # Of data that were completed before they came here.
@@ -221,6 +235,7 @@ score_sentences <- function(told) {
   score <- design$score
   c(
     if (!is.null(score)) sprintf("The propensity score%s was: %s.", cited("rosenbaum1983"), score_text(score)),
+    arms_score_words(design),
     vapply(Filter(function(step) step$verb != "score", steps), function(step) {
       sprintf("%s: %s%s.", step_words[[step$verb]], step$label,
               cited(setdiff(step_keys(step, design$study$estimand), "rosenbaum1983")))
@@ -228,6 +243,16 @@ score_sentences <- function(told) {
     if (length(design$note) > 0L) sprintf("The estimate then speaks of %s.", paste(design$note, collapse = "; ")),
     if (!is.null(score)) overlap_words(design)
   )
+}
+
+# The score of all arms behind a contrast of several.
+arms_score_words <- function(design) {
+  if (is.null(design$study$outside)) return(NULL)
+  score <- arms_behind(design)$arms$score
+  if (is.null(score)) return(NULL)
+  sprintf("The chance of each arm%s was by %s of %s.", cited("imbens2000"),
+          if (isTRUE(score$known)) sub("^score (stacked from|by) ", "learners: ", score$label) else
+            "a multinomial logit", score$terms)
 }
 
 step_words <- c(trim = "Units were trimmed", pair = "Units were paired", group = "Units were grouped",
@@ -256,7 +281,7 @@ balance_words <- function(told) {
 
 effect_words <- function(told) {
   effect <- told$headline
-  if (is.null(effect)) return("No effect was measured.")
+  if (is.null(effect)) return(if (length(told$several) == 0L) "No effect was measured.")
   row <- main_row(effect)
   others <- Filter(function(other) {
     !identical(other, effect) && other$outcome == effect$outcome &&
@@ -297,11 +322,24 @@ method_papers <- function(effect) {
 several_words <- function(told) {
   lapply(told$several, function(effects) {
     adjust <- effects$adjust
-    sprintf("Effects %s were measured together%s.", if (is.null(effects$by)) sprintf(
+    sprintf("Effects %s were measured together%s%s.", if (is.null(effects$by)) sprintf(
       "on %s", and_list(unique(vapply(effects$effects, `[[`, "", "outcome")))) else sprintf("by %s", effects$by),
+      contrast_words(effects),
       if (is.null(adjust) || adjust == "none") ", p-values not adjusted" else
         sprintf(", with p-values adjusted by %s", c(holm = "Holm's rule", bh = "the false discovery rate")[[adjust]]))
   })
+}
+
+# Of contrasts of arms, by which way and how large.
+contrast_words <- function(effects) {
+  if (!are_contrasts(effects)) return("")
+  rows <- generics::tidy(effects)
+  rows <- rows[rows$term == "difference", ]
+  rows$name <- names(effects)
+  first <- effects$effects[[1L]]
+  sprintf(" by %s (%s)", effect_method(first),
+          paste(sprintf("%s %s, 95%% interval %s", rows$name, number_text(rows$estimate),
+                        interval_text(rows$conf.low, rows$conf.high)), collapse = "; "))
 }
 
 probe_sentences <- function(told) {
@@ -310,6 +348,8 @@ probe_sentences <- function(told) {
     text <- paste(probe_verdict(probe), collapse = " ")
     text <- sub("The conclusion changes", "The conclusion changed", text, fixed = TRUE)
     about <- probed_outcome(probe)
+    part <- probe$facts$part
+    if (!is.null(part) && !identical(part, about)) about <- sprintf("%s (%s)", about, part)
     if (!is.null(about)) text <- sprintf("On %s: %s%s", about, tolower(substr(text, 1L, 1L)), substring(text, 2L))
     paste0(sub("[.]$", "", text), cited(papers_of(probe)), ".")
   }, ""))

@@ -87,11 +87,29 @@ balance_section <- function(parts) {
     title <- paste0(names(parts$balances)[k], ": ", parts$balances[[k]]$design)
     if (k == shown) all_blocks(heading_block(title), inside) else fold_block(title, inside)
   })
-  new_section("balance", "Designs and their balance", balances_block(parts), balances_figure(parts), blocks)
+  new_section("balance", "Designs and their balance", arms_blocks(parts), balances_block(parts), balances_figure(parts),
+              blocks)
 }
 
-# Designs of several arms have no common picture.
+# Of several arms, how all of them overlap and which two lie furthest apart; the first design open, the others folded.
+arms_blocks <- function(parts) {
+  unname(Map(function(judged, name, k) {
+    inside <- all_blocks(
+      if (!is.null(judged$overlap)) result_block(judged$overlap),
+      if (!is.null(judged$overlap)) figure_block(parts$figures, paste("overlap of arms", name), plot(judged$overlap),
+                                                 "Chances of each arm by arm"),
+      result_block(judged$balance),
+      figure_block(parts$figures, paste("balance of arms", name), plot(judged$balance),
+                   "Absolute standardized differences of every two arms before and after the design")
+    )
+    title <- paste(name, "all arms", sep = ": ")
+    if (k == 1L) all_blocks(heading_block(title), inside) else fold_block(title, inside)
+  }, parts$arms, names(parts$arms), seq_along(parts$arms)))
+}
+
+# Designs of several arms have no common picture, but each one of all its arms.
 balances_figure <- function(parts) {
+  if (length(parts$arms) > 0L) return(NULL)
   names <- names(parts$balances)
   limits <- parts$balances[[1L]]$limits
   together <- if (length(names) > 1L && is.null(parts$study$imputed)) {

@@ -76,12 +76,16 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
       abort_input("{.arg trends}, {.arg decomposition} and {.arg composition} belong to the report of a panel.")
     }
     groups <- describe_groups(described_study(study))
+    arms <- arms_judged(designs, limit, ratio_range)
+    effects <- each_alone(effects)
+    probes <- each_alone(probes)
+    powers <- each_alone(powers)
     designs <- checked_designs(designs, effects, probes, powers)
     check_truth(truth, effects)
     balances <- report_balances(designs, balances, limit, ratio_range, missing(limit) && missing(ratio_range))
     check_parts(variations, c("twin_variation", "twin_by_imputation"), "measure_variation", "variations",
                 rlang::current_env())
-    parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, groups, powers, variations)
+    parts <- report_parts(study_of(study), designs, effects, probes, truth, balances, groups, powers, variations, arms)
   }
   if (is.null(parts$question)) check_headline(headline, parts$effects)
   check_report_name(file)
@@ -180,8 +184,9 @@ described_study <- function(study) if (is_imputed(study)) study else study_of(st
 
 # Everything the sections show, worked out once. Of imputed data, what has no pooled form is shown as it is in the first
 # data set, with its ranges over all of them: a table by name of probe, power or variation.
+# arms: of arms_judged().
 report_parts <- function(study, designs, effects, probes, truth, balances, groups, powers = list(),
-                         variations = list()) {
+                         variations = list(), arms = list()) {
   ranges <- set_ranges(c(probes, powers, variations))
   in_all <- function(has) Filter(function(design) has(first_set(design)), designs)
   of_first <- lapply(designs, first_set)
@@ -189,7 +194,7 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
     study = study, designs = of_first, effects = effects, probes = lapply(probes, first_set),
     powers = lapply(powers, first_set), variations = lapply(variations, first_set), ranges = ranges,
     outcomes = effect_outcomes(effects),
-    balances = balances, groups = groups, comparisons = effect_comparisons(effects, truth),
+    balances = balances, arms = arms, groups = groups, comparisons = effect_comparisons(effects, truth),
     scored = scored_design(designs),
     weighted = in_all(has_weights), responding = in_all(function(design) !is.null(design$responses)),
     paired = in_all(has_pairs), weights = design_weights(study, designs)
@@ -232,6 +237,14 @@ design_weights <- function(study, designs) {
                                                                                   NA_integer_)
   }
   out
+}
+
+# Overlap (where there is a score) and balance of the designs of several arms, by name: list(overlap, balance).
+arms_judged <- function(designs, limit = "standard", ratio_range = NULL) {
+  lapply(Filter(is_arms, lapply(designs, first_set)), function(x) {
+    list(overlap = if (!is.null(x$score)) assess_overlap(x),
+         balance = assess_balance(x, limit = limit, ratio_range = ratio_range))
+  })
 }
 
 # The two-arm designs behind a named list, those of several arms one by one.

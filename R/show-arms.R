@@ -12,32 +12,48 @@ format.twin_arms <- function(x, ...) {
 }
 
 arms_advice <- function(x) {
-  if (is.null(x$score)) return("Next: score_units(), then weigh_units(); or contrasts_of() for two arms at a time.")
-  if (is.null(x$designs)) return("Next: weigh_units().")
-  "Next: contrasts_of() gives one design per arm: assess_balance(), then measure_effect()."
+  if (!is.null(x$designs)) {
+    return("Next: assess_balance(), then measure_effect(); contrasts_of() gives the design of each arm.")
+  }
+  if (is.null(x$score)) return("Next: score_units(); or contrasts_of() for two arms at a time.")
+  "Next: assess_overlap(), then weigh_units(), stratify_units(), pair_units() or group_units()."
 }
 
 #' @export
 print.twin_arms <- function(x, ...) print_lines(x, format(x, ...))
 
-# Effective sizes and worst imbalance against the reference, once there are weights.
+# Effective sizes and worst imbalance against the reference, once there are designs. Where the population is that of the
+# arm compared, the reference's units weigh differently in each.
 arms_table <- function(x) {
-  table <- data.frame(Arm = x$levels, Units = count_text(tabulate(x$arm, length(x$levels))))
+  count <- function(inside) count_text(tabulate(x$arm[inside], length(x$levels)))
+  table <- data.frame(Arm = x$levels, Units = count(TRUE))
+  if (!is.null(x$kept)) table$kept <- count(arms_kept(x))
   if (!is.null(x$score)) {
-    own <- split(x$score$fitted[cbind(seq_along(x$arm), x$arm)], x$arm)
+    inside <- arms_weight(x) > 0
+    own <- split(x$score$fitted[cbind(seq_along(x$arm), x$arm)][inside], x$arm[inside])
     table$`chance of own arm` <- vapply(own, function(e) score_range_text(min(e), max(e)), "")
   }
   if (is.null(x$designs)) return(table)
   sizes <- lapply(x$designs, function(design) arm_sizes(full_weight(design), design$study$z))
-  table$Effective <- count_text(round(c(sizes[[1L]][["control"]], vapply(sizes, `[[`, 0, "treated"))))
+  reference <- count_text(round(vapply(sizes, `[[`, 0, "control")))
+  table$Effective <- c(if (arms_share_population(x$base$estimand) && length(unique(reference)) == 1L) reference[1L] else
+    "-", count_text(round(vapply(sizes, `[[`, 0, "treated"))))
+  if (table$Effective[1L] == "-") table$`of reference` <- c("-", reference)
   table$`worst |SMD|` <- c("-", number_text(unlist(lapply(x$designs, worst_imbalance), use.names = FALSE), 3))
   table
 }
 
 #' @export
-tidy.twin_arms <- function(x, ...) {
+tidy.twin_arms <- function(x, part = c("score", "learners", "trimming"), ...) {
   rlang::check_dots_empty()
-  if (is.null(x$score)) abort_input("These arms have no score to tidy; see {.fn score_units}.")
+  part <- check_choice(part, c("score", "learners", "trimming"))
+  if (part == "trimming") return(arms_trimming(x))
+  check_arms_scored(x, "tidy")
+  if (part == "learners") {
+    if (is.null(x$score$learners)) abort_input("The score of these arms is not by learners; see {.fn score_units}.")
+    return(x$score$learners)
+  }
+  if (is.null(x$score$coefficients)) return(x$score$learners)
   b <- x$score$coefficients
   se <- sqrt(diag(x$score$covariance))
   estimate <- c(b)

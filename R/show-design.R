@@ -36,8 +36,9 @@ kind_lines <- function(x) {
 #' @export
 print.twin_design <- function(x, ...) print_lines(x, format(x, ...))
 
-population_text <- function(estimand, note) {
-  paste0(estimands[[estimand]]$words, " (", estimand, ")", if (length(note) > 0L) ": ", paste(note, collapse = "; "))
+# arms: is it of contrasts of several arms?
+population_text <- function(estimand, note, arms = FALSE) {
+  paste0(estimands[[estimand]][[if (arms) "of_arms" else "words"]], " (", estimand, ")", if (length(note) > 0L) ": ", paste(note, collapse = "; "))
 }
 
 arm_lines <- function(x, size) {

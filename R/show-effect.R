@@ -213,19 +213,33 @@ several_title <- function(x) {
   sprintf("Effects of %s%s%s, %s, %s; estimated by %s.", first$study$roles$treatment,
           if ("outcome" %in% keys) "" else paste(" on", outcome_phrase(first)),
           if (is.null(x$by)) "" else paste(" within each", x$by),
-          if ("estimand" %in% keys) estimand_list(x) else population_text(first$estimand, first$note),
+          if ("estimand" %in% keys) estimand_list(x) else
+            population_text(first$estimand, if (differ_in_notes(x)) character() else first$note, are_contrasts(x)),
           direction_text(x), method)
 }
+
+# Are they contrasts of several arms?
+are_contrasts <- function(x) "contrast" %in% names(x$labels)
 
 # "everybody (ATE) and those who were treated (ATT)"
 estimand_list <- function(x) {
   asked <- unique(vapply(x$effects, `[[`, "", "estimand"))
-  and_list(vapply(asked, population_text, "", character()))
+  and_list(vapply(asked, population_text, "", character(), are_contrasts(x)))
+}
+
+# Is each about units of its own, such as those that found a partner?
+differ_in_notes <- function(x) length(unique(lapply(x$effects, `[[`, "note"))) > 1L
+
+notes_sentence <- function(x) {
+  if (!differ_in_notes(x)) return(NULL)
+  notes <- vapply(x$effects, function(effect) paste(effect$note, collapse = "; "), "")
+  notes[notes == ""] <- "all of them"
+  sprintf("About whom: %s.", paste(names(x), notes, sep = ": ", collapse = "; "))
 }
 
 # Which way differences go: "treated minus control", or each arm minus the reference.
 direction_text <- function(x) {
-  if ("contrast" %in% names(x$labels)) sprintf("each minus \"%s\"", x$effects[[1L]]$study$levels[["control"]]) else
+  if (are_contrasts(x)) sprintf("each minus \"%s\"", x$effects[[1L]]$study$levels[["control"]]) else
     "treated minus control"
 }
 
@@ -242,7 +256,7 @@ several_table <- function(x, number = column_text) {
     interval = interval_text(difference$conf.low, difference$conf.high, number), p = p_text(difference$p.value)
   ))
   names(out)[ncol(out) - 1L] <- paste(level_text(x$level), "interval")
-  if ("contrast" %in% names(x$labels)) names(out)[names(out) %in% c("Treated", "Control")] <- c("Arm", "Reference")
+  if (are_contrasts(x)) names(out)[names(out) %in% c("Treated", "Control")] <- c("Arm", "Reference")
   if (x$adjust != "none") out[[c(holm = "p (Holm)", bh = "p (BH)")[[x$adjust]]]] <- p_text(difference$p.adjusted)
   if (!is.null(x$bands)) out$`joint band` <- interval_text(difference$band.low, difference$band.high, number)
   rownames(out) <- NULL
@@ -255,11 +269,14 @@ range_text <- function(values) paste(unique(count_text(round(range(values)))), c
 # "= 0.030" or "< 0.001".
 p_phrase <- function(p) if (is.na(p)) "unknown" else if (p < 0.001) "< 0.001" else paste("=", p_text(p))
 
-several_sentences <- function(x) c(arms_sentences(x), groups_sentences(x))
+several_sentences <- function(x) c(notes_sentence(x), arms_sentences(x), groups_sentences(x))
 
 # Do arms differ at all? One sentence per outcome and group.
 arms_sentences <- function(x) {
-  if (!"contrast" %in% names(x$labels)) return(NULL)
+  if (!are_contrasts(x)) return(NULL)
+  if (any(vapply(x$effects, `[[`, NA, "reuse"))) {
+    return("Matching with replacement has no joint covariance: no joint test of the arms.")
+  }
   vapply(arm_families(x), function(at) {
     test <- arms_test(x, at)
     where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "contrast")])
@@ -267,7 +284,7 @@ arms_sentences <- function(x) {
     sprintf("%sDo the arms differ at all? Joint test: p %s (%d degree%s of freedom).%s",
             if (length(where) > 0L) paste0(paste(where, collapse = ", "), ": ") else "", p_phrase(test[["p.value"]]),
             df,
-            if (df == 1L) "" else "s", if (length(at) > 1L && arms_share_population(x$effects[[1L]]$estimand))
+            if (df == 1L) "" else "s", if (length(at) > 1L && arms_share_population(x$effects[[1L]]$estimand) && !differ_in_notes(x))
               " tidy(part = \"arms\") compares any two." else "")
   }, "")
 }
@@ -306,7 +323,9 @@ several_balance <- function(x) {
     if (any(vapply(x$effects, is_unbalanced, NA))) unbalanced_sentence(stats::setNames(x$effects, names(x))) else
       sprintf("Worst imbalance left: |SMD| %s%s.", number_text(max(worst)),
               if (diff(range(worst)) > 0) sprintf(" (%s)", names(x)[which.max(worst)]) else ""),
-    sprintf(" Effective sample: %s treated, %s control.", range_text(treated), range_text(control)),
+    sprintf(" Effective sample: %s %s, %s %s.", range_text(treated),
+            if (are_contrasts(x)) "in the arms compared" else "treated", range_text(control),
+            if (are_contrasts(x)) "in the reference" else "control"),
     if (any(missing > 0)) paste0(" ", left_out_sentence(stats::setNames(missing, names(x))))
   )
 }

@@ -101,7 +101,8 @@ check_exported <- function(x, layout, call = rlang::caller_env()) {
                twin_variation = "measure_variation", twin_checklist = "checklist", twin_dids = "measure_did",
                twin_composition = "assess_composition", twin_response = "measure_response",
                twin_dose_balance = "assess_balance", twin_course_balance = "assess_balance",
-               twin_course_effect = "measure_course")
+               twin_course_effect = "measure_course", twin_arms_balance = "assess_balance",
+               twin_arms_overlap = "assess_overlap")
   if (layout == "rows") {
     if (inherits(x, "twin_by_imputation") && inherits(x[[1L]], names(made_by))) return(invisible(x))
     return(check_class(x, names(made_by), made_by, "x", call))

@@ -5,12 +5,12 @@ format.twin_imputed <- function(x, ...) {
   rlang::check_dots_empty()
   first <- x$sets[[1L]]
   if (inherits(first, "twin_study")) return(imputed_study_lines(x))
-  c(wrap_lines(sprintf("%s, within each of %s", if (inherits(first, "twin_arms")) "Arms" else
+  c(wrap_lines(sprintf("%s, within each of %s", if (is_arms(first)) "Arms" else
     design_label(first), plural(length(x), "imputed data set"))), range_lines(x), wrap_lines(imputed_next(first)))
 }
 
 imputed_next <- function(first) {
-  if (inherits(first, "twin_arms")) return("contrasts_of() gives the comparison of each arm; x[[2]] is data set 2.")
+  if (is_arms(first)) return("contrasts_of() gives the comparison of each arm; x[[2]] is data set 2.")
   on <- if (alters_sample(first)) "measure_effect() pools." else "pair_units(), weigh_units() and others go on in each."
   paste("Next: assess_balance() for the mean and the worst of all data sets;", on,
         "x[[2]] is the design in data set 2.")

@@ -18,6 +18,8 @@
 #' @rawNamespace S3method(knitr::knit_print, twin_groups, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_balance, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_weights, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_arms_balance, knit_result)
+#' @rawNamespace S3method(knitr::knit_print, twin_arms_overlap, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_responses, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_calibration, knit_result)
 #' @rawNamespace S3method(knitr::knit_print, twin_scores, knit_result)

@@ -82,6 +82,17 @@ papers <- list(
     "Guanglei Hong", 2010, paste(
       "Marginal mean weighting through stratification: Adjustment for selection bias in multilevel data"),
     "Journal of Educational and Behavioral Statistics", 35, 5, "499--531", "10.3102/1076998609359785"),
+  hong2012 = new_paper(
+    "Guanglei Hong", 2012, paste(
+      "Marginal mean weighting through stratification: A generalized method for evaluating multivalued and multiple",
+      "treatments with nonexperimental data"), "Psychological Methods", 17, 1, "44--60", "10.1037/a0024918"),
+  imbens2000 = new_paper(
+    "Guido W. Imbens", 2000, "The role of the propensity score in estimating dose-response functions", "Biometrika", 87,
+    3, "706--710", "10.1093/biomet/87.3.706"),
+  yang2016 = new_paper(
+    "Shu Yang and Guido W. Imbens and Zhanglin Cui and Douglas E. Faries and Zbigniew Kadziola", 2016, paste(
+      "Propensity score matching and subclassification in observational studies with multi-level treatments"),
+    "Biometrics", 72, 4, "1055--1065", "10.1111/biom.12505"),
   hirano2003 = new_paper(
     "Keisuke Hirano and Guido W. Imbens and Geert Ridder", 2003, paste(
       "Efficient estimation of average treatment effects using the estimated propensity score"), "Econometrica", 71, 4,
@@ -235,7 +246,8 @@ paper_keys <- list(
   weighings = list(
     inverse = c("rosenbaum1983", "hirano2003"), entropy = "hainmueller2012", balancing_score = "imai2014",
     stable = "zubizarreta2015", own = character(), strata = "hong2010", cells = "iacus2012",
-    cardinality = "zubizarreta2014", arms = c("rosenbaum1983", "hirano2003")
+    cardinality = "zubizarreta2014", arms = "imbens2000", arm_entropy = "hainmueller2012", arm_own = character(),
+    arm_strata = "hong2012", arm_cells = "iacus2012"
   ),
   groups = list(full = "hansen2004", exact = character(), coarsened = "iacus2012", cardinality = "zubizarreta2014"),
   estimators = list(
@@ -319,13 +331,16 @@ step_keys <- function(step, estimand) {
     step$verb,
     score = c("rosenbaum1983", if (!is.null(step$settings$learners)) "vanderlaan2007",
               if (identical(step$settings$select, "ladder")) "imbens2015"),
-    trim = if (step$rule == "least_variance") "crump2009",
+    trim = if (step$rule == "least_variance") if (is.null(step$most)) "crump2009" else "yang2016",
     pair = if (any(step$calipers$name == "score")) "austin2011",
-    group = paper_keys$groups[[step$method]], search = "diamond2013", stratify = paper_keys$weighings$strata,
-    weigh = c(paper_keys$weighings[[if (is.null(step$method)) "inverse" else step$method]],
-              paper_keys$estimands[[estimand]])
+    group = paper_keys$groups[[step$method]], search = "diamond2013",
+    stratify = paper_keys$weighings[[weighing_behind(step, "strata")]],
+    weigh = c(paper_keys$weighings[[weighing_behind(step, "inverse")]], paper_keys$estimands[[estimand]])
   )
 }
+
+# The entry of the register that a step has made: of several arms, or of a method by its name.
+weighing_behind <- function(step, otherwise) c(step$weighing, step$method, otherwise)[1L]
 
 # The design that an effect stands on; NULL for a raw study and for effects over time.
 design_behind <- function(effect) {

@@ -4,6 +4,8 @@ twin_colours <- c(treated = "#0B5F66", control = "#E3A02B")
 stage_colours <- c(before = "#9A6A12", "under treatment" = twin_colours[["treated"]])
 stage_fills <- c(before = "white", "under treatment" = twin_colours[["treated"]])
 twin_mark <- "#A8521C"  # truths and points of change
+# Arms beyond two.
+several_shades <- c(twin_colours[["treated"]], twin_colours[["control"]], "grey55", "#7FB2B0", "black", twin_mark)
 
 #' The theme of our pictures
 #'

@@ -57,7 +57,7 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
                   i = "Merge arms, or leave {cli::qty(length(small))}{?it/them} out with {.arg subset}."),
                 levels = small)
   }
-  new_arms(base, arm, levels, score = NULL, designs = NULL, steps = list())
+  new_arms(amend(base, arms = stats::setNames(tabulate(arm, length(levels)), levels)), arm, levels)
 }
 
 check_reference_arm <- function(reference, listing, treatment, call = rlang::caller_env()) {
@@ -71,14 +71,17 @@ check_reference_arm <- function(reference, listing, treatment, call = rlang::cal
                 x = "It is {describe_value(reference)}; the values are {counts}."), column = treatment, call = call)
 }
 
-# base: a study whose treated arm is "any but the reference"; arm: codes into levels, the reference first; score: see
-# score_arms(); designs: named list of two-arm designs (both NULL until made); recipe: see design_recipe().
-new_arms <- function(base, arm, levels, score, designs, steps, recipe = list(),
+# base: a study whose treated arm is "any but the reference"; arm: codes into levels, the reference first; kept: logical,
+# who is left after trimming (NULL for everybody); score: see score_arms(); designs: named list of two-arm designs (both
+# NULL until made); recipe: see design_recipe().
+new_arms <- function(base, arm, levels, kept = NULL, score = NULL, designs = NULL, steps = list(), recipe = list(),
                      cautions = character()) {
-  stopifnot(length(arm) == length(base$z), is.integer(arm), !anyNA(arm))
-  structure(list(base = base, arm = arm, levels = levels, score = score, designs = designs, steps = steps,
+  stopifnot(length(arm) == length(base$z), is.integer(arm), !anyNA(arm), is.null(kept) || length(kept) == length(arm))
+  structure(list(base = base, arm = arm, levels = levels, kept = kept, score = score, designs = designs, steps = steps,
                  recipe = recipe, cautions = cautions), class = "twin_arms")
 }
+
+is_arms <- function(x) inherits(x, "twin_arms")
 
 #' @exportS3Method
 study_of.twin_arms <- function(x) x$base # nolint: object_name_linter. An S3 method.
@@ -88,10 +91,18 @@ study_of.twin_arms <- function(x) x$base # nolint: object_name_linter. An S3 met
 arm_study <- function(x, k, whole) {
   inside <- x$arm %in% c(1L, k)
   study <- amend(x$base, z = as.integer(x$arm == k), levels = c(treated = x$levels[k], control = x$levels[1L]),
-                 hash = rlang::hash(list(x$base$hash, k)), family = x$base$hash)
+                 arms = NULL, hash = rlang::hash(list(x$base$hash, k)), family = x$base$hash)
   if (!whole) return(restrict_study(study, inside))
   amend(study, s = sampling_weight(study) * inside, outside = !inside)
 }
+
+# Codes of the arms that are compared with the reference, by name.
+compared_arms <- function(x) stats::setNames(seq_along(x$levels)[-1L], x$levels[-1L])
+
+arms_kept <- function(x) if (is.null(x$kept)) rep(TRUE, length(x$arm)) else x$kept
+
+# Sampling weights of the units of all arms that are still in.
+arms_weight <- function(x) sampling_weight(x$base) * arms_kept(x)
 
 # The units of an arm, without those of other arms that a study of several keeps for its score.
 in_arm <- function(study, arm) study$z == arm & !(if (is.null(study$outside)) FALSE else study$outside)

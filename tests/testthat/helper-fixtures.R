@@ -100,3 +100,17 @@ draw_quietly <- function(plot) {
   testthat::expect_s3_class(plot, "ggplot")
   testthat::expect_no_warning(ggplot2::ggsave(file, plot, device = ragg::agg_png, width = 6, height = 4, dpi = 60))
 }
+
+# 400 crews with three kinds of gear, chosen by boat, past and port.
+three_gears <- function(n = 400, seed = 2) {
+  data <- many_crews(n, seed)
+  withr::with_seed(seed, {
+    odds <- cbind(1, exp(0.3 + 0.6 * data$boat), exp(-0.2 - 0.5 * data$past + 0.4 * (data$port == "small")))
+    data$gear <- c("lines", "nets", "pots")[apply(odds, 1, function(p) sample(3, 1, prob = p))]
+  })
+  data
+}
+
+arms_of <- function(data = three_gears(), ..., estimand = "ATE") {
+  frame_arms(data, "gear", "income", c("boat", "past", "port"), reference = "lines", estimand = estimand, ...)
+}

@@ -1,17 +1,3 @@
-# 400 crews with three kinds of gear, chosen by boat, past and port.
-three_gears <- function(n = 400, seed = 2) {
-  data <- many_crews(n, seed)
-  withr::with_seed(seed, {
-    odds <- cbind(1, exp(0.3 + 0.6 * data$boat), exp(-0.2 - 0.5 * data$past + 0.4 * (data$port == "small")))
-    data$gear <- c("lines", "nets", "pots")[apply(odds, 1, function(p) sample(3, 1, prob = p))]
-  })
-  data
-}
-
-arms_of <- function(data = three_gears(), ..., estimand = "ATE") {
-  frame_arms(data, "gear", "income", c("boat", "past", "port"), reference = "lines", estimand = estimand, ...)
-}
-
 test_that("the multinomial score is that of a general optimiser", {
   data <- three_gears()
   scored <- score_units(arms_of(weight = "s"))
@@ -105,12 +91,11 @@ test_that("what several arms can't do is refused", {
                class = "twin_error_input")
   expect_error(score_units(arms, link = "probit"), "no use with more than two arms", class = "twin_error_input")
   expect_error(weigh_units(arms), "needs a score", class = "twin_error_input")
-  for (stray in list(list(method = "entropy"), list(moments = 2))) {
-    expect_error(do.call(weigh_units, c(list(score_units(arms)), stray)), "no use with more than two",
-                 class = "twin_error_input", label = names(stray))
-  }
-  expect_error(contrasts_of(score_units(arms)), "no weights yet", class = "twin_error_input")
-  expect_error(assess_balance(arms), "must have two arms", class = "twin_error_input")
+  expect_error(weigh_units(score_units(arms), moments = 2), "no use with.*inverse.*of more than two arms",
+               class = "twin_error_input")
+  expect_error(weigh_units(arms, "stable"), "is for two arms", class = "twin_error_unsupported")
+  expect_error(contrasts_of(score_units(arms)), "no weights, strata, pairs or sets yet", class = "twin_error_input")
+  expect_error(search_metric(arms), "must have two arms", class = "twin_error_input")
   design <- contrasts_of(weigh_units(score_units(arms)))$nets
   data <- three_gears()
   data$only <- as.double(data$gear == "pots" & seq_len(400) %% 2 == 0)

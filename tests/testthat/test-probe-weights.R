@@ -121,5 +121,8 @@ test_that("what has no bounds is refused with a way on", {
   expect_error(probe_weights(1.5), class = "twin_error_input")
   several <- measure_effect(weigh_units(score_units(study_of_many(outcome = c("income", "direct")))),
                             outcome = c("income", "direct"))
-  expect_error(probe_weights(several), "must be one effect", class = "twin_error_input")
+  each <- probe_weights(several, draws = 0)
+  expect_identical(names(each), c("income", "direct"))
+  expect_equal(tidy(each[["direct"]]), tidy(probe_weights(several[[2]], draws = 0)))
+  expect_identical(glance(each)$of, c("income", "direct"))
 })

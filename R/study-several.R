@@ -1,0 +1,46 @@
+# What a verb gives for each of several things by itself: effects measured in one call, or the contrasts of arms.
+
+# parts: named list of results of one verb; of: what the names stand for, in the singular.
+new_several <- function(parts, of) {
+  stopifnot(length(parts) > 0L, !is.null(names(parts)))
+  structure(list(parts = parts, of = of), class = "twin_several")
+}
+
+# In place of a verb's own body: the verb as it was called, for each part. called: match.call() of the verb, whose first
+# argument holds the parts.
+in_each_part <- function(parts, of, verb, called, env = rlang::caller_env()) {
+  given <- mget(names(called)[-(1:2)], envir = env)
+  results <- Map(function(part, name) {
+    tryCatch(do.call(verb, c(list(part), given), quote = TRUE), twin_error = function(e) {
+      e$message <- sprintf("In %s: %s", name, e$message)
+      e$call <- env
+      rlang::cnd_signal(e)
+    })
+  }, parts, names(parts))
+  new_several(Map(with_part_name, results, names(results)), of)
+}
+
+# A probe knows which of several effects it is of.
+with_part_name <- function(result, name) {
+  if (inherits(result, "twin_probe")) amend(result, facts = c(result$facts, list(part = name))) else result
+}
+
+#' @export
+`[[.twin_several` <- function(x, i) part_called(unclass(x)$parts, i)
+
+#' @export
+length.twin_several <- function(x) length(unclass(x)$parts)
+
+#' @export
+names.twin_several <- function(x) names(unclass(x)$parts)
+
+parts_of <- function(x) unclass(x)$parts
+
+# A named list in which what is of several stands part by part, called "name: part".
+each_alone <- function(results) {
+  unlist(lapply(stats::setNames(nm = names(results)), function(name) {
+    own <- results[[name]]
+    if (!inherits(own, "twin_several")) return(stats::setNames(list(own), name))
+    stats::setNames(parts_of(own), paste(name, names(own), sep = ": "))
+  }) |> unname(), recursive = FALSE)
+}

@@ -1,0 +1,327 @@
+# What two arms have, several have too: weights, strata, cells, pairs, sets, judging, estimators, probes.
+
+gears <- c("lines", "nets", "pots")
+
+differences <- function(effects) tidy(effects)[tidy(effects)$term == "difference", ]
+
+test_that("influence of entropy weights and cells is the derivative in the sampling weight, of units of every arm", {
+  data <- three_gears(240)
+  data$tall <- data$boat > 0
+  makers <- list(
+    entropy = function(arms) weigh_units(arms, "entropy"),
+    cells = function(arms) group_units(arms, "exact", covariates = c("port", "tall"))
+  )
+  for (estimand in c("ATE", "ATT", "ATC")) {
+    for (name in names(makers)) {
+      make <- function(data) {
+        arms <- frame_arms(data, "gear", "income", c("boat", "tall", "port"), reference = "lines", estimand = estimand,
+                           weight = "s")
+        suppressWarnings(measure_effect(makers[[name]](arms)))[["nets vs lines"]]
+      }
+      effect <- make(data)
+      units <- c(match(gears, data$gear), 77)
+      expected <- vapply(units, function(i) influence_by_weight(data, i, function(data) difference_of(make(data))), 0)
+      expect_equal(effect$influence[units, "difference"], expected, tolerance = 1e-4, label = paste(estimand, name))
+    }
+  }
+})
+
+test_that("where one factor is all there is, every way gives the same answer and the same standard error", {
+  data <- three_gears(600)
+  for (estimand in c("ATE", "ATT", "ATC")) {
+    arms <- frame_arms(data, "gear", "income", "port", reference = "lines", estimand = estimand)
+    scored <- score_units(arms)
+    shares <- table(data$gear, data$port)
+    target <- switch(estimand, ATE = colSums(shares), ATT = shares["nets", ], ATC = shares["lines", ])
+    means <- tapply(data$income, list(data$gear, data$port), mean)
+    by_hand <- sum((means["nets", ] - means["lines", ]) * target / sum(target))
+    ways <- list(
+      measure_effect(weigh_units(scored)), measure_effect(weigh_units(arms, "entropy")),
+      measure_effect(group_units(arms, "exact")), measure_effect(arms, estimator = "regression"),
+      measure_effect(scored, estimator = "augmented"), measure_effect(scored, estimator = "targeted")
+    )
+    rows <- lapply(ways, function(way) differences(way)[differences(way)$contrast == "nets vs lines", ])
+    for (row in rows) expect_equal(row$estimate, by_hand, tolerance = 1e-6, label = estimand)
+    se <- vapply(rows, `[[`, 0, "std.error")
+    expect_equal(se[-3], rep(se[1], 5), tolerance = 1e-4, label = estimand)
+    expect_equal(se[3], se[1], tolerance = 0.02)  # small cells take a little more
+  }
+})
+
+test_that("pairs, full sets and strata within a contrast are those of a study of these two arms", {
+  data <- three_gears(300)
+  for (estimand in c("ATT", "ATC")) {
+    scored <- score_units(arms_of(data, estimand = estimand))
+    two <- frame_study(data[data$gear != "pots", ], "gear", "income", c("boat", "past", "port"), treated = "nets",
+                       estimand = estimand) |> score_units()
+    check <- function(make) {
+      several <- measure_effect(make(scored))[["nets vs lines"]]
+      alone <- measure_effect(make(two))
+      expect_equal(coef(several), coef(alone))
+      expect_equal(vcov(several), vcov(alone))
+    }
+    check(function(x) pair_units(x, caliper = 0.3))
+    check(function(x) pair_units(x, ratio = 2, replacement = TRUE))
+    check(function(x) group_units(x, "full"))
+    check(function(x) stratify_units(x, 4))
+  }
+})
+
+test_that("strata of everybody are cut by each arm's chance, and stand for all of the stratum", {
+  data <- three_gears(500)
+  scored <- score_units(arms_of(data, weight = "s"))
+  stratified <- stratify_units(scored, 4)
+  for (name in c("nets", "pots")) {
+    e <- scored$score$fitted[, match(name, gears)]
+    breaks <- core_weighted_quantiles(e, data$s, 1:3 / 4)
+    stratum <- findInterval(e, breaks, left.open = TRUE)
+    own <- data$gear == name
+    weight <- ifelse(own, (tapply(data$s, stratum, sum) / tapply(data$s * own, stratum, sum))[stratum + 1], 0)
+    expect_equal(weights(contrasts_of(stratified)[[name]])[own], weight[own], ignore_attr = TRUE)
+  }
+  sums <- vapply(gears[-1], function(name) {
+    design <- contrasts_of(stratified)[[name]]
+    sum((design$weight * data$s)[data$gear == "lines"])
+  }, 0)
+  expect_equal(unname(sums), rep(sum(data$s), 2))
+  expect_error(stratify_units(scored, 4, breaks_on = "treated"), "no use", class = "twin_error_input")
+  expect_error(stratify_units(score_units(arms_of(data[1:60, ])), 40), "Every stratum must hold",
+               class = "twin_error_input")
+})
+
+test_that("cells hold every arm, and who falls out is said", {
+  data <- three_gears(200)
+  data$corner <- ifelse(seq_len(200) <= 6 & data$gear != "pots", "far", "near")
+  arms <- frame_arms(data, "gear", "income", c("corner", "port"), reference = "lines", estimand = "ATE")
+  grouped <- group_units(arms, "exact")
+  inside <- data$corner == "near"
+  design <- contrasts_of(grouped)$nets
+  expect_identical(which(weights(design) > 0), which(inside & data$gear != "pots"))
+  cells <- table(data$port[inside])
+  own <- inside & data$gear == "nets"
+  expect_equal(weights(design)[own], as.vector((cells / table(data$port[own]))[data$port[own]]))
+  effects <- measure_effect(grouped)
+  expect_match(paste(format(effects), collapse = " "),
+               sprintf("those in cells that all arms share \\(%d of 200 units\\)", sum(inside)))
+  expect_identical(sort(tidy(design, part = "unmatched")$row), which(!inside & data$gear != "pots"))
+  none <- transform(data, gear = rep(gears, length.out = 200), corner = rep(c("a", "b", "c"), length.out = 200))
+  expect_error(group_units(frame_arms(none, "gear", "income", "corner", reference = "lines"), "exact"),
+               "No cell holds units of all 3 arms", class = "twin_error_input")
+})
+
+test_that("trimming keeps the units whose chances every arm reaches, by each rule", {
+  data <- three_gears(400)
+  scored <- score_units(arms_of(data))
+  e <- scored$score$fitted
+  ends <- function(f) sapply(1:3, function(j) tapply(e[, j], data$gear, f))
+  reach <- function(low, high) colSums(t(e) >= low & t(e) <= high) == 3
+  common <- trim_units(scored, "common_support")
+  expect_identical(common$kept, reach(apply(ends(min), 2, max), apply(ends(max), 2, min)))
+  low <- ends(function(x) core_weighted_quantiles(x, rep(1, length(x)), 0.05))
+  high <- ends(function(x) core_weighted_quantiles(x, rep(1, length(x)), 0.95))
+  expect_identical(trim_units(scored, "quantile", 0.05)$kept, reach(apply(low, 2, max), apply(high, 2, min)))
+  expect_identical(trim_units(scored, "range", c(0.1, 0.8))$kept, reach(rep(0.1, 3), rep(0.8, 3)))
+  skewed <- scored
+  skewed$score$fitted[1:8, ] <- matrix(c(0.002, 0.499, 0.499), 8, 3, byrow = TRUE)
+  g <- rowSums(1 / skewed$score$fitted)
+  kept <- trim_units(skewed, "least_variance")$kept
+  solves <- Filter(function(cut) cut <= 2 * mean(g[g <= cut]) && min(g[g > cut]) > 2 * mean(g[g <= cut]), unique(g))
+  bound <- vapply(solves, function(cut) sum(g[g <= cut]) / sum(g <= cut)^2, 0)
+  expect_identical(kept, g <= solves[which.min(bound)])
+  expect_true(all(!kept[1:8]))
+  rows <- tidy(common, part = "trimming")
+  expect_identical(rows$fallen, as.vector(table(data$gear[!common$kept])[rows$arm]))
+  again <- trim_units(scored, "common_support", rescore = TRUE)
+  alone <- score_units(arms_of(data[common$kept, ]))
+  expect_equal(tidy(again)$estimate, tidy(alone)$estimate, tolerance = 1e-8)
+  weighted <- measure_effect(weigh_units(again))
+  expect_equal(differences(weighted)$estimate, differences(measure_effect(weigh_units(alone)))$estimate)
+  expect_match(paste(format(weighted), collapse = " "), "could have been in any arm")
+  expect_error(trim_units(scored, "range", c(0.45, 0.55)), "at least 2 units in each arm", class = "twin_error_input")
+  expect_error(trim_units(arms_of(data)), "needs a score", class = "twin_error_input")
+  paired <- pair_units(trim_units(score_units(arms_of(data, estimand = "ATT")), "common_support"))
+  inside <- contrasts_of(paired)$nets
+  expect_true(all(common$kept[weights(inside) > 0]))
+  expect_error(measure_effect(contrasts_of(paired)$nets, inference = "bootstrap"), "all of them at once",
+               class = "twin_error_unsupported")
+})
+
+test_that("chances by learners add up to 1, and are taken as known", {
+  data <- three_gears(300)
+  shares <- table(data$gear) / 300
+  share <- list(fit = function(x, z, weight) weighted.mean(z, weight), predict = function(model, x) rep(model, nrow(x)))
+  learnt <- suppressWarnings(score_units(arms_of(data), learners = list(share = share), folds = 3,
+                                         prediction = "refitted"))
+  expect_equal(learnt$score$fitted[1, ], as.vector(shares))
+  raw <- differences(suppressWarnings(measure_effect(arms_of(data))))$estimate
+  expect_warning(effects <- measure_effect(weigh_units(learnt)), class = "twin_warning_known_score")
+  expect_equal(differences(effects)$estimate, raw)
+  expect_match(format(effects), "taking the score as given", all = FALSE)
+  expect_identical(unique(tidy(learnt, part = "learners")$arm), gears)
+  logit <- score_units(arms_of(data, estimand = "ATT"), learners = "logit", folds = 4, seed = 3)
+  expect_equal(rowSums(logit$score$fitted), rep(1, 300))
+  pair <- contrasts_of(pair_units(logit))$nets
+  e <- logit$score$fitted[data$gear != "pots", ]
+  expect_equal(pair$score$fitted, e[, 2] / (e[, 1] + e[, 2]))
+  expect_error(score_units(arms_of(data), folds = 3), "no use", class = "twin_error_input")
+  expect_error(tidy(score_units(arms_of(data)), part = "learners"), "not by learners", class = "twin_error_input")
+})
+
+test_that("balance names the two arms that lie furthest apart", {
+  data <- three_gears(300)
+  weighted <- weigh_units(score_units(arms_of(data)))
+  balance <- assess_balance(weighted)
+  w <- 1 / weighted$score$fitted[cbind(1:300, match(data$gear, gears))]
+  mean_of <- function(gear, w) weighted.mean(data$boat[data$gear == gear], w[data$gear == gear])
+  sd_of <- function(a, b) sqrt((var(data$boat[data$gear == a]) + var(data$boat[data$gear == b])) / 2)
+  by_hand <- function(a, b, w) (mean_of(a, w) - mean_of(b, w)) / sd_of(a, b)
+  rows <- tidy(balance)
+  boat <- rows[rows$covariate == "boat", ]
+  for (k in seq_len(nrow(boat))) {
+    weight <- if (boat$sample[k] == "before") rep(1, 300) else w
+    expect_equal(boat$smd[k], by_hand(boat$first[k], boat$second[k], weight))
+  }
+  expect_identical(nrow(boat), 6L)
+  worst <- tidy(balance, part = "worst")
+  expect_equal(abs(worst$smd[worst$covariate == "boat" & worst$sample == "after"]),
+               max(abs(boat$smd[boat$sample == "after"])))
+  numbers <- glance(balance)
+  expect_equal(numbers$worst_smd, max(abs(rows$smd[rows$sample == "after"])))
+  expect_match(paste(format(balance), collapse = " "), "Of every two arms")
+  expect_lte(max(nchar(format(balance))), 80)
+  treated <- assess_balance(weigh_units(score_units(arms_of(data, estimand = "ATT"))))
+  expect_identical(unique(tidy(treated)$second), "lines")
+  expect_match(paste(format(treated), collapse = " "), "each comparison is about other units")
+  reference <- tidy(assess_balance(weigh_units(score_units(arms_of(data, estimand = "ATC")))))
+  boat <- reference[reference$covariate == "boat" & reference$sample == "before" & reference$second == "nets", ]
+  expect_equal(boat$smd, (mean_of("pots", rep(1, 300)) - mean_of("nets", rep(1, 300))) / sd(data$boat[data$gear == "lines"]))
+  expect_error(assess_balance(weighted, by = "port"), "no use", class = "twin_error_input")
+  expect_error(assess_balance(weighted, reference = "all"), "not the same sd", class = "twin_error_unsupported")
+  expect_s3_class(plot(balance), "ggplot")
+  given <- tidy(assess_balance(weighted, reference = c(boat = 2)))
+  own <- given[given$covariate == "boat" & given$first == "pots" & given$second == "nets" & given$sample == "before", ]
+  expect_equal(own$smd, (mean_of("pots", rep(1, 300)) - mean_of("nets", rep(1, 300))) / 2)
+})
+
+test_that("overlap counts who stands where some arm is never found", {
+  data <- three_gears(300)
+  scored <- score_units(arms_of(data))
+  overlap <- assess_overlap(scored)
+  expect_identical(which(overlap$outside), which(!trim_units(scored, "common_support")$kept))
+  row <- tidy(overlap)[2, ]
+  own <- scored$score$fitted[data$gear == "nets", 1]
+  expect_identical(c(row$chance_of, row$arm), c("lines", "nets"))
+  expect_equal(c(row$min, row$max, row$n), c(range(own), length(own)))
+  expect_equal(tidy(overlap, part = "support")$low[1], max(tapply(scored$score$fitted[, 1], data$gear, min)))
+  expect_lte(max(nchar(format(overlap))), 80)
+  expect_s3_class(plot(overlap), "ggplot")
+  expect_error(assess_overlap(arms_of(data)), "needs a score", class = "twin_error_input")
+})
+
+test_that("cross-fitting and double selection speak of everybody, and of each arm alike in every contrast", {
+  data <- three_gears(400)
+  arms <- arms_of(data)
+  crossed <- measure_effect(arms, estimator = "crossfit", learners = "logit", folds = 4, repeats = 1, seed = 2)
+  selected <- measure_effect(arms, estimator = "selection", seed = 2)
+  augmented <- measure_effect(score_units(arms), estimator = "augmented")
+  for (effects in list(crossed, selected)) {
+    reference <- vapply(effects$effects, function(effect) effect$estimate[["mean_control"]], 0)
+    expect_equal(reference[[1]], reference[[2]])
+    expect_lt(max(abs(differences(effects)$estimate - differences(augmented)$estimate)), 0.25)
+    expect_lt(max(abs(differences(effects)$std.error / differences(augmented)$std.error - 1)), 0.2)
+  }
+  z <- as.integer(data$gear == "nets")
+  alone <- frame_study(transform(data, z = z), "z", "income", c("boat", "past", "port"), treated = 1, estimand = "ATE") |>
+    measure_effect(estimator = "crossfit", learners = "logit", folds = 4, repeats = 1, seed = 2)
+  expect_equal(coef(crossed[["nets vs lines"]])[["mean_treated"]], coef(alone)[["mean_treated"]])
+  expect_error(measure_effect(arms_of(data, estimand = "ATO"), estimator = "crossfit", learners = "logit"),
+               "can't answer the ATO", class = "twin_error_unsupported")
+  model <- lm(income ~ gear * (boat + past + port), data)
+  predicted <- sapply(gears, function(one) mean(predict(model, transform(data, gear = one))))
+  expect_equal(differences(measure_effect(arms, estimator = "regression"))$estimate,
+               unname(predicted[c("nets", "pots")] - predicted["lines"]))
+})
+
+test_that("draws of several arms make the whole design anew, with pairs too", {
+  data <- three_gears(180)
+  make <- function(data) suppressWarnings(pair_units(score_units(arms_of(data, estimand = "ATT"))))
+  effects <- measure_effect(make(data), inference = "bootstrap", draws = 4, seed = 5)
+  for (k in 1:2) {
+    drawn <- data[rep(1:180, core_draw_counts(180, k, 5)), ]
+    by_hand <- differences(measure_effect(make(drawn)))$estimate
+    at <- vapply(effects$effects, function(effect) effect$draws[k, "difference"], 0)
+    expect_equal(unname(at), by_hand)
+  }
+  weighted <- weigh_units(arms_of(data, weight = "s"), "entropy")
+  effects <- measure_effect(weighted, inference = "bootstrap", draws = 3, seed = 5)
+  drawn <- transform(data, s = s * core_draw_counts(180, 2, 5))
+  expect_equal(vapply(effects$effects, function(effect) effect$draws[2, "difference"], 0),
+               differences(measure_effect(weigh_units(arms_of(drawn, weight = "s"), "entropy")))$estimate,
+               ignore_attr = TRUE, tolerance = 1e-6)
+  expect_error(measure_effect(pair_units(score_units(arms_of(data, estimand = "ATT")), replacement = TRUE),
+                              inference = "bootstrap"), "wrong for nearest-neighbour", class = "twin_error_unsupported")
+})
+
+test_that("hazards, weights and probes work on each contrast", {
+  data <- three_gears(240)
+  data$days <- withr::with_seed(1, rexp(240, exp(0.2 * data$boat)))
+  data$seen <- rep(c(1, 1, 0), 80)
+  arms <- frame_arms(data, "gear", c("days", "seen", "income"), c("boat", "past"), reference = "lines", estimand = "ATE")
+  weighted <- weigh_units(score_units(arms))
+  hazards <- measure_hazard(weighted, "days", "seen")
+  expect_identical(names(hazards), c("nets vs lines", "pots vs lines"))
+  expect_equal(tidy(hazards[[2]]), tidy(measure_hazard(contrasts_of(weighted)$pots, "days", "seen")))
+  expect_identical(unique(tidy(hazards)$of), names(hazards))
+  expect_match(format(hazards), "== pots vs lines", all = FALSE)
+  expect_identical(nrow(tidy(compare_effects(!!!parts_of(hazards), term = "hazard_ratio"))), 2L)
+  expect_equal(tidy(assess_weights(weighted)[["nets vs lines"]]), tidy(assess_weights(contrasts_of(weighted)$nets)))
+  expect_match(plot(assess_weights(weighted), 2)$labels$caption, "pots vs lines, one of 2 contrasts", fixed = TRUE)
+  effects <- measure_effect(weighted, "income")
+  ratios <- probe_ratio(effects)
+  expect_equal(glance(ratios)[2, -1], glance(probe_ratio(effects[[2]])), ignore_attr = TRUE)
+  expect_error(probe_pairs(effects), "In nets vs lines", class = "twin_error_input")
+  expect_error(hazards[["rods"]], "no effect", class = "twin_error_input")
+})
+
+test_that("bounds under weights of several arms are those of all their odds moved", {
+  data <- three_gears(90)
+  effect <- measure_effect(weigh_units(score_units(arms_of(data))))[["nets vs lines"]]
+  expect_warning(probe <- probe_weights(effect, lambda = c(1, 2)), "no intervals", class = "twin_warning_draws")
+  rows <- tidy(probe)
+  expect_equal(c(rows$estimate_low[1], rows$estimate_high[1]), rep(difference_of(effect), 2))
+  e <- score_units(arms_of(data))$score$fitted
+  extreme <- function(j, high) {
+    own <- data$gear == gears[j]
+    y <- data$income[own]
+    odds <- (1 - e[own, j]) / e[own, j]
+    values <- vapply(sort(y), function(cut) {
+      lift <- if (high) ifelse(y >= cut, 2, 0.5) else ifelse(y <= cut, 2, 0.5)
+      weighted.mean(y, 1 + lift * odds)
+    }, 0)
+    if (high) max(values) else min(values)
+  }
+  expect_equal(rows$estimate_low[2], extreme(2, FALSE) - extreme(1, TRUE))
+  expect_equal(rows$estimate_high[2], extreme(2, TRUE) - extreme(1, FALSE))
+})
+
+test_that("what cannot speak of everybody, or of any two, says so", {
+  data <- three_gears(200)
+  scored <- score_units(arms_of(data))
+  for (verb in list(pair_units, group_units)) {
+    expect_error(verb(scored), "two at a time, which can't\\s+answer the ATE", class = "twin_error_unsupported")
+  }
+  expect_error(weigh_units(score_units(arms_of(data, estimand = "ATO")), "entropy"), "can't answer the ATO",
+               class = "twin_error_unsupported")
+  expect_error(pair_units(weigh_units(scored)), "already have", class = "twin_error_unsupported")
+  far <- pair_units(score_units(arms_of(data, estimand = "ATC")), caliper = 0.05)
+  effects <- measure_effect(far)
+  expect_error(tidy(effects, part = "arms"), "found a partner", class = "twin_error_unsupported")
+  expect_match(paste(format(effects), collapse = " "), "About whom: nets vs lines: the [0-9]+ of [0-9]+ control units")
+  reused <- measure_effect(pair_units(score_units(arms_of(data, estimand = "ATT")), replacement = TRUE))
+  expect_match(paste(format(reused), collapse = " "), "those in the arm compared \\(ATT\\)")
+  expect_match(paste(format(reused), collapse = " "), "no joint test of the arms")
+  beyond <- data
+  beyond$boat[beyond$gear == "pots"] <- beyond$boat[beyond$gear == "pots"] + 50
+  error <- expect_error(weigh_units(arms_of(beyond), "entropy"), "No weights of the", class = "twin_error_infeasible")
+  expect_identical(error$moments[1], "boat")
+})

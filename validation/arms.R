@@ -1,0 +1,77 @@
+# Three arms: bias, standard error against the spread of estimates, and coverage, by way of comparing them and for whom.
+# Usage: Rscript validation/arms.R [draws]
+suppressMessages(library(carefultwin))
+args <- commandArgs(TRUE)
+draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+
+# Gear is chosen by two numbers and a port; nets help longer boats more, so that whom one asks about matters.
+world <- function(seed, n) {
+  set.seed(seed)
+  boat <- rnorm(n)
+  past <- rnorm(n)
+  port <- sample(c("small", "large"), n, TRUE)
+  odds <- cbind(pots = 1, nets = exp(0.2 + 0.5 * boat), lines = exp(-0.1 - 0.4 * past + 0.3 * (port == "small")))
+  gear <- colnames(odds)[apply(odds, 1L, function(p) sample(3L, 1L, prob = p))]
+  data.frame(boat, past, port, gear,
+             income = 3 + boat + past + (gear == "nets") * (1 + boat) - (gear == "lines") + rnorm(n))
+}
+truth_of <- local({
+  big <- world(1, 2e6)
+  nets <- function(inside) mean(1 + big$boat[inside])
+  list(ATE = nets(TRUE), ATT = nets(big$gear == "nets"), ATC = nets(big$gear == "pots"))
+})
+
+one <- function(seed) {
+  data <- world(seed, 900)
+  rows <- lapply(names(truth_of), function(estimand) {
+    arms <- frame_arms(data, "gear", "income", c("boat", "past", "port"), reference = "pots", estimand = estimand)
+    scored <- score_units(arms)
+    row <- function(effects, what) {
+      if (what == "any two") {
+        own <- tidy(effects, part = "arms")
+        own <- own[own$first == "nets" & own$second == "lines" | own$first == "lines" & own$second == "nets", ]
+        truth <- truth_of[[estimand]] + 1
+        if (own$first == "lines") truth <- -truth
+        names(own)[names(own) == "difference"] <- "estimate"
+      } else {
+        own <- tidy(effects)
+        own <- own[own$term == "difference" & own$contrast == "nets vs pots", ]
+        truth <- truth_of[[estimand]]
+      }
+      data.frame(estimand, what, estimate = own$estimate, truth, se = own$std.error,
+                 holds = own$conf.low < truth && own$conf.high > truth)
+    }
+    weighted <- measure_effect(weigh_units(scored))
+    stratified <- stratify_units(scored, strata = 10)
+    rbind(
+      row(weighted, "inverse weights"), if (estimand == "ATE") row(weighted, "any two"),
+      row(measure_effect(scored, estimator = "augmented"), "augmented"),
+      row(measure_effect(weigh_units(arms, "entropy")), "entropy weights"),
+      row(measure_effect(stratified), "10 strata"),
+      row(measure_effect(stratified, estimator = "augmented"), "10 strata, augmented"),
+      row(measure_effect(group_units(arms, "coarsened", bins = list(boat = 6, past = 6))), "coarsened cells"),
+      row(measure_effect(arms, estimator = "regression"), "regression"),
+      row(measure_effect(arms, estimator = "selection"), "double selection"),
+      if (estimand == "ATE") row(measure_effect(arms, estimator = "crossfit", learners = "logit", folds = 3, repeats = 1), "cross-fitted"),
+      if (estimand != "ATE") row(measure_effect(group_units(scored, "full")), "full matching"),
+      if (estimand != "ATE") row(measure_effect(pair_units(scored, replacement = TRUE), estimator = "regression"),
+                                 "matches with replacement, corrected")
+    )
+  })
+  do.call(rbind, rows)
+}
+found <- parallel::mclapply(seq_len(draws), function(seed) {
+  tryCatch(suppressWarnings(one(seed)), error = function(e) conditionMessage(e))
+}, mc.cores = parallel::detectCores())
+failed <- vapply(found, is.character, NA)
+cat(sprintf("%d failed\n", sum(failed)), unique(unlist(found[failed])))
+rows <- do.call(rbind, found[!failed])
+key <- paste(rows$estimand, rows$what)
+out <- do.call(rbind, lapply(split(rows, factor(key, unique(key))), function(own) {
+  data.frame(own[1L, c("estimand", "what")], draws = nrow(own), bias = mean(own$estimate - own$truth),
+             spread = sd(own$estimate), se_ratio = mean(own$se) / sd(own$estimate), coverage = mean(own$holds))
+}))
+rownames(out) <- NULL
+out[4:7] <- round(out[4:7], 3)
+print(out)
+utils::write.csv(out, "validation/results/arms.csv", row.names = FALSE)
