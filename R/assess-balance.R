@@ -7,7 +7,7 @@
 #' @param x A `twin_design`, a `twin_study` for the sample before any design, or a named list of designs of one study
 #'   to judge side by side. Or a [panel][frame_panel]: the balance of what its cohorts were before treatment against
 #'   units not treated, cohort by cohort where there are several, before and after the designs carried into it; without
-#'   one, of its covariates.
+#'   one, of its covariates. Or a `twin_arms` of [frame_arms()]: of every two arms that speak of one population.
 #' @param limit Largest acceptable absolute standardized mean difference: a number, or `"strict"` (0.05), `"standard"`
 #'   (0.1, default) or `"lenient"` (0.25).
 #' @param ratio_range Acceptable range of the variance ratio, two numbers; 0.5 to 2 by default, 0.8 to 1.25 for
@@ -40,6 +40,12 @@
 #'   `tidy(part = "limits")` judges by other limits too: per sample and set of limits (`limits`: "own", "strict",
 #'   "standard", "lenient") the limits `smd`, `ratio_low`, `ratio_high`, how many `rows` are `passing`, and the names of
 #'   those `failing`.
+#'
+#'   Of several arms a `twin_arms_balance`: `tidy()` gives one row per pair of arms (`first`, `second`), covariate or
+#'   level and sample, with `mean_first`, `mean_second`, `sd_first`, `sd_second`, `smd` (first minus second),
+#'   `variance_ratio` and `pass`; `tidy(x, part = "worst")` the pair that lies furthest apart, `pass` for all;
+#'   `glance()` `rows`, `passing`, `worst_smd`, `worst_covariate` and the two arms; `x[["nets"]]` the `twin_balance` of
+#'   one arm against the reference. `by` and `tests` are for two arms.
 #' @section Errors: `twin_error_input` for limits out of range, designs of different studies, custom rows that are not
 #'   finite, or a `by` with too many values.
 #' @family judging

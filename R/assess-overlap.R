@@ -4,7 +4,7 @@
 #' trimming"](../doc/methods.html#overlap-and-trimming), common support). A unit outside the other arm's range is
 #' compared with nobody like it.
 #'
-#' @param x A `twin_design` with a score.
+#' @param x A `twin_design` with a score, or a scored `twin_arms` of [frame_arms()].
 #' @return A `twin_overlap`. `tidy()` gives one row per arm and sample ("before", "after" when units were trimmed,
 #'   paired or weighted): `arm`, `sample`, `n` (units with weight), `ess` (effective sample size), `min`, `q10`,
 #'   `q25`, `median`, `q75`, `q90`, `max` (weighted quantiles of the score), `outside` (units beyond the other arm's
@@ -12,6 +12,10 @@
 #'   chance that a treated unit's score exceeds a control's, high where overlap is poor. `region` in the object: for
 #'   each arm with 10 or more units outside, a data frame of the leaves of a shallow tree that tells them apart in the
 #'   covariates' own terms: `where`, `units`, `outside`, `share` (of the leaf's units that have no counterpart).
+#'
+#'   Of several arms a `twin_arms_overlap`: `tidy()` gives one row per chance (`chance_of`) and `arm`: `n`, `min` to
+#'   `max`, `outside`, `share_outside` (beyond the chances that every arm reaches); `tidy(x, part = "support")` these by
+#'   arm (`low`, `high`); `glance()` `units`, `outside`, `share_outside` (by any chance) and the `least_chance`.
 #' @section Errors: `twin_error_input` without a score.
 #' @family judging
 #' @examples

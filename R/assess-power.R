@@ -10,7 +10,8 @@
 #' Of a panel: from outcomes of units that are never treated (or last to be), over the same periods as each cohort's;
 #' its treated units are taken to vary as much, and are not looked at.
 #'
-#' @param x A study, a design of [score_units()] and the verbs behind it, or a [panel][frame_panel].
+#' @param x A study, a design of [score_units()] and the verbs behind it, or a [panel][frame_panel]; a `twin_arms` for
+#'   each comparison with its reference, see [several].
 #' @param power Shares, default 0.8 and 0.9.
 #' @param level Confidence level of the two-sided test, or several; default 0.95.
 #' @param sd Standard deviation of the outcome; for shares p the root of p (1 - p). By default that of the controls'

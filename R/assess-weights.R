@@ -3,7 +3,8 @@
 #' How much of each arm's weight is held by how few units, and what that costs in precision. Weights are sampling weight
 #' times design weight; a weight of 0 means a unit is out and is not counted.
 #'
-#' @param x A `twin_design`, or a `twin_study` for its sampling weights.
+#' @param x A `twin_design`, or a `twin_study` for its sampling weights. A weighted `twin_arms` gives those of each
+#'   comparison with the reference, see [several].
 #' @return A `twin_weights`. `tidy()` gives one row per arm and sample ("before", "after" the design): `arm`,
 #'   `sample`, `units`, `total`, `least`, `lower` (first quartile), `median`, `upper`, `greatest` (all relative to the
 #'   arm's mean weight), `ess` (effective sample size, (sum v)^2 / sum v^2), `design_effect` (units over `ess`),

@@ -11,8 +11,8 @@
 new_estimand <- function(words, population, tilt, slope, arms = NULL, of_arms = words, short = NULL,
                          own_likelihood = FALSE) {
   stopifnot(population %in% c("everybody", "treated", "control", "score"), is.function(tilt), is.function(slope))
-  list(words = words, population = population, tilt = tilt, slope = slope, arms = arms, of_arms = of_arms, short = short,
-       own_likelihood = own_likelihood)
+  list(words = words, population = population, tilt = tilt, slope = slope, arms = arms, of_arms = of_arms,
+       short = short, own_likelihood = own_likelihood)
 }
 
 estimands <- list(

@@ -11,7 +11,7 @@ score_arms <- function(x, asked, given, call = rlang::caller_env()) {
   if (!is.null(x$kept)) score$inside <- x$kept
   label <- paste0(score$label, if (!is.null(x$kept)) ", fitted again")
   step <- list(verb = "score", label = label, model = score$terms)
-  x <- amend(x, score = score, steps = c(x$steps, list(step)))
+  x <- step_arms(x, step, score = score)
   log_step(x$base, "score", label, sprintf("%d arms", length(x$levels)), c(list(model = score$terms), score$recipe),
            if (learnt) learner_seed(asked) else NA_integer_)
   x
@@ -57,8 +57,7 @@ arm_aliases <- function(matrix, x, s, call) {
 learnt_score <- function(x, asked, call) {
   settings <- c(asked, list(source = "learners"))
   parts <- lapply(seq_along(x$levels), function(j) {
-    name <- x$levels[j]
-    study <- amend(x$base, arms = NULL, z = as.integer(x$arm == j), levels = c(treated = name, control = paste("other than", name)))
+    study <- one_arm_study(x, j)
     if (!is.null(x$kept)) {
       study <- new_design(study, list(verb = "trim", label = ""), kind = "raw", kept = x$kept)
     }
@@ -110,7 +109,7 @@ trim_arms <- function(x, rule, bounds, rescore, call = rlang::caller_env()) {
   )
   log_step(x$base, "trim", step$label, paste("fell off:", paste(fallen, x$levels, collapse = ", ")),
            list(rule = rule, bounds = bounds, rescore = rescore))
-  x <- amend(x, kept = kept, steps = c(x$steps, list(step)))
+  x <- step_arms(x, step, kept = kept)
   if (!rescore) return(x)
   asked <- x$score$asked
   score_arms(x, asked, c("model", if (!is.null(asked$learners)) c("learners", "folds", "prediction", "seed")), call)

@@ -3,8 +3,8 @@
 
 #' Take the contrasts out of a study of several arms
 #'
-#' @param x A `twin_arms`, from [frame_arms()] or, with weights, strata, pairs or sets, from the verbs that make them; or
-#'   a [panel][frame_panel] whose treatment is of several kinds.
+#' @param x A `twin_arms`, from [frame_arms()] or, with weights, strata, pairs or sets, from the verbs that make them;
+#'   or a [panel][frame_panel] whose treatment is of several kinds.
 #' @return A named list with one entry per arm other than the reference: two-arm studies of the units of both arms
 #'   when `x` has no score yet, two-arm designs when it has weights, strata, pairs or sets. In these differences are arm
 #'   minus reference. Standard errors of weights account for the multinomial score, which the units of every arm helped
@@ -65,12 +65,12 @@ check_arms_scored <- function(x, verb, call = rlang::caller_env()) {
 
 # Arms with the designs of a further step, which is logged once for all of them.
 arms_with <- function(x, designs, step, settings = list()) {
-  x <- amend(x, designs = lapply(designs, function(design) {
+  x <- step_arms(x, step, designs = lapply(designs, function(design) {
     amend(design, study = amend(design$study, logbook = x$base$logbook))
-  }), steps = c(x$steps, list(step)))
+  }))
   log_step(x$base, step$verb, step$label, sprintf("%d contrasts with %s", length(designs), x$levels[1L]),
            c(list(estimand = x$base$estimand), settings), worst = max(unlist(lapply(designs, worst_imbalance))),
-           design = rlang::hash(list(x$base$hash, x$steps)))
+           design = x$hash)
   x
 }
 
@@ -132,7 +132,8 @@ contrast_start <- function(x, k) {
 
 trimmed_contrast <- function(study, trimming, kept) {
   check_trimmed_arms(kept, study, trimming$range)
-  step <- c(trimming[c("verb", "rule", "bounds", "label")], list(arms = TRUE, range = c(low = NA_real_, high = NA_real_)))
+  step <- c(trimming[c("verb", "rule", "bounds", "label")],
+            list(arms = TRUE, range = c(low = NA_real_, high = NA_real_)))
   step$fallen <- vapply(c(treated = 1L, control = 0L), function(arm) sum(!kept & study$z == arm), 0L)
   new_design(study, step, kind = "raw", kept = kept, note = if (all(kept)) character() else trimming$note)
 }

@@ -13,7 +13,9 @@
 #' and the ATE (both arms of a set weigh its size). Exact and coarsened sets weigh like strata, by the set's arms
 #' in sums of the sampling weights; units in sets that lack an arm fall out.
 #'
-#' @param x A `twin_design` or `twin_study`; `"full"` on the score needs a score.
+#' @param x A `twin_design` or `twin_study`; `"full"` on the score needs a score. Of a `twin_arms` of [frame_arms()]
+#'   exact and coarsened sets hold every arm; full and cardinality matches are made within each comparison with the
+#'   reference (ATT, ATC).
 #' @param method `"full"` (default), `"coarsened"`, `"exact"` or `"cardinality"`.
 #' @param on,covariates,metric,spread For `"full"`: the distance, see [pair_units()]. For the other methods
 #'   `covariates` names the study's covariates to use, all by default.

@@ -14,7 +14,8 @@
 #' allow with the least total distance, exactly: in the time of a sort on the score, by shortest augmenting paths
 #' otherwise. Where many seek few, the optimal search has to look at nearly all distances and takes its time.
 #'
-#' @param x A `twin_design` with a score; a `twin_study` will do when no score is needed. In a database
+#' @param x A `twin_arms` of [frame_arms()] (framed for the ATT or ATC; pairs are made within each comparison with the
+#'   reference), or a `twin_design` with a score; a `twin_study` will do when no score is needed. In a database
 #'   ([remote_units()]) pairs are near on the score alone, and an `id` must name the units.
 #' @param on What is to be near: `"score"` (default), `"probability"`, `"mahalanobis"`, `"diagonal"` or `"metric"`.
 #' @param covariates For `"mahalanobis"` and `"diagonal"`: which of the study's covariates, names or a one-sided

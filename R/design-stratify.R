@@ -7,7 +7,9 @@
 #' the sampling weights; weights times sampling weights are scaled to mean 1. Standard errors account for the cell
 #' counts and, with a score by maximum likelihood, for its estimation; where the strata are cut is taken as given.
 #'
-#' @param x A `twin_design` with a score, without pairs, weights or strata.
+#' @param x A `twin_design` with a score, without pairs, weights or strata. Of a scored `twin_arms` of [frame_arms()]
+#'   each arm is cut by its own chance and stands for everybody (ATE; Hong 2012); for the ATT and ATC strata are made
+#'   within each comparison with the reference.
 #' @param strata How many strata of equal size (weighted), 2 or more; default 5.
 #' @param breaks_on Whose scores are cut into equal parts: `"all"`, `"treated"` or `"control"` units; by default those
 #'   the estimand speaks of. Or the inner breaks themselves, rising numbers between 0 and 1 (`strata` is then left out).
@@ -18,7 +20,10 @@
 #' @section Errors: `twin_error_input` when a stratum lacks an arm (it is named) or breaks are out of order;
 #'   `twin_error_unsupported` for the estimands ATO and ATM. When scores tie so much that breaks coincide there are
 #'   fewer strata, with the warning `twin_warning_strata`.
-#' @references Hong, G. (2010). Marginal mean weighting through stratification. Journal of Educational and Behavioral
+#' @references Hong, G. (2012). Marginal mean weighting through stratification: A generalized method for evaluating
+#'   multivalued and multiple treatments with nonexperimental data. Psychological Methods 17. \doi{10.1037/a0024918}
+#'
+#'   Hong, G. (2010). Marginal mean weighting through stratification. Journal of Educational and Behavioral
 #'   Statistics 35. \doi{10.3102/1076998609359785}
 #' @family design
 #' @examples

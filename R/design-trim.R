@@ -26,8 +26,8 @@
 #' @references Crump, R. K., Hotz, V. J., Imbens, G. W., Mitnik, O. A. (2009). Dealing with limited overlap in
 #'   estimation of average treatment effects. Biometrika 96. \doi{10.1093/biomet/asn055}
 #'
-#'   Yang, S., Imbens, G. W., Cui, Z., Faries, D. E., Kadziola, Z. (2016). Propensity score matching and subclassification
-#'   in observational studies with multi-level treatments. Biometrics 72. \doi{10.1111/biom.12505}
+#'   Yang, S., Imbens, G. W., Cui, Z., Faries, D. E., Kadziola, Z. (2016). Propensity score matching and
+#'   subclassification in observational studies with multi-level treatments. Biometrics 72. \doi{10.1111/biom.12505}
 #' @family design
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income", estimand = "ATE",

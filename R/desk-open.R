@@ -67,10 +67,6 @@ plan_on_desk <- function(file, call) {
 
 check_desk_plan <- function(plan, file, is_plan, call) {
   data <- plan_question(plan)$data
-  if (!is.null(plan$study$reference)) {
-    abort_unsupported(c("The desk follows one treatment with two values.",
-                        i = "Use {.code twin run} for several arms."), call = call)
-  }
   if (!is_plan && !identical(basename(data), basename(file))) {
     abort_input(c("{.file {plan$path}} is there already, about {.file {data}}.",
                   i = "Open that plan, or move it away first."), call = call)

@@ -114,16 +114,20 @@ study_sentence <- function(study, columns) {
   treatment <- unlist(study$treatment)
   levels <- columns$levels[[treatment]]
   treated <- if (is.null(study$treated)) utils::tail(levels, 1L) else as.character(unlist(study$treated))
-  two_valued <- columns$name[lengths(columns$levels) == 2L]
+  few_valued <- columns$name[lengths(columns$levels[columns$name]) %in% 2:10]
+  several <- length(levels) > 2L || !is.null(study$reference)
   whom <- stats::setNames(names(estimands), vapply(names(estimands), function(name) {
-    sprintf("%s (%s)", estimands[[name]]$words, name)
+    sprintf("%s (%s)", estimands[[name]][[if (several) "of_arms" else "words"]], name)
   }, ""))
   chosen <- unlist(study$covariates)
   by_plan <- (is.null(chosen) && !is.null(study$graph)) || is_formula_text(chosen)  # left as they are
   htmltools::tagList(
     tags$p(
-      class = "sentence", "What did", gap_choice("treatment", "Treatment", plain_choices(two_valued), treatment),
-      "being", gap_choice("treated", "Treated value", plain_choices(levels), treated), "do to",
+      class = "sentence", if (several) "What did each" else "What did",
+      gap_choice("treatment", "Treatment", plain_choices(few_valued), treatment),
+      if (several) htmltools::tagList("rather than", gap_choice("reference", "Reference", plain_choices(levels),
+                                                                study$reference)) else
+        htmltools::tagList("being", gap_choice("treated", "Treated value", plain_choices(levels), treated)), "do to",
       gap_choice("outcome", "Outcome", plain_choices(setdiff(columns$name, treatment)), unlist(study$outcome)[1L]),
       more_words(study$outcome), "for",
       gap_choice("estimand", "For whom", whom, if (is.null(study$estimand)) "ATT" else study$estimand),
@@ -421,7 +425,7 @@ add_probe_form <- function(plan) {
 
 # What has no control here, by the plan's part and key.
 beyond_page <- list(
-  study = c(reference = "several arms", stratum = "survey strata", frequency = "rows that stand for several units",
+  study = c(stratum = "survey strata", frequency = "rows that stand for several units",
             event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
             imputation = "imputed data sets", dose = "a dose", changing = "treatment over time",
             logged = "outcomes in logs"),

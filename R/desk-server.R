@@ -61,8 +61,8 @@ show_answers <- function(output, desk) {
   })
 }
 
-gap_keys <- list(study = c("treatment", "treated", "outcome", "estimand", "weight", "cluster", "id", "missing",
-                           "subset", "unknown"),
+gap_keys <- list(study = c("treatment", "treated", "reference", "outcome", "estimand", "weight", "cluster", "id",
+                           "missing", "subset", "unknown"),
                  panel = c("treatment", "treated", "first_treated", "outcome", "time", "unit", "group", "weight",
                            "cluster", "subset", "unknown", "reference", "held", "dose", "switching"))
 
@@ -149,7 +149,11 @@ set_answer <- function(plan, key, value, columns) {
   if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
   changes <- stats::setNames(list(if (key == "unknown") as.list(value) else value), key)
-  if (key == "treatment") changes["treated"] <- list(if (nzchar(value)) treated_asked(columns, value))
+  if (key == "treatment") {
+    several <- part == "study" && length(columns$levels[[value]]) > 2L
+    changes["treated"] <- list(if (several) "" else if (nzchar(value)) treated_asked(columns, value))
+    if (part == "study") changes["reference"] <- list(if (several) columns$levels[[value]][1L] else "")
+  }
   if (part == "panel") changes <- panel_changes(changes, key, value, plan, columns)
   set_question(plan, changes)
 }

@@ -8,7 +8,8 @@
 #' A hazard ratio compares those still there at each moment, and so changes over time even when the treatment's effect
 #' does not; the difference of restricted mean times is easier to read and needs no proportional hazards.
 #'
-#' @param x A `twin_study` or `twin_design`; not with replacement.
+#' @param x A `twin_study` or `twin_design`; not with replacement. A `twin_arms` of [frame_arms()] gives the hazards of
+#'   each comparison with the reference, see [several].
 #' @param time Name of the outcome that holds times, not negative.
 #' @param event Name of the outcome that says whether the event was seen (1) or the time was censored (0).
 #' @param model A one-sided formula of covariates that enter the Cox regression beside the treatment; none by default.

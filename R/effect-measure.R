@@ -48,7 +48,8 @@
 #'   93% of the time, augmented and targeted ones on weights 92.5 to 93%; matches with replacement, which take units as
 #'   independent, 91 to 92% with 40 clusters.
 #'
-#' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()], without a score or weighted.
+#' @param x A `twin_study`, a `twin_design`, or a `twin_arms` of [frame_arms()]: as framed, or with weights, strata,
+#'   pairs or sets; scored alone for `"augmented"` and `"targeted"` (which then weigh by the score) and `"crossfit"`.
 #' @param outcome Names of the study's outcomes; the first by default.
 #' @param estimator `"difference"` (default), `"regression"`, `"augmented"`, `"targeted"`, `"crossfit"` or
 #'   `"selection"`.

@@ -187,8 +187,7 @@ each_arm_mean <- function(block, units, means_of) {
 
 # All units, arm j against the others; its score is learnt as that of the arms was.
 one_against_others <- function(x, j) {
-  study <- amend(x$base, arms = NULL, z = as.integer(x$arm == j),
-                 levels = c(treated = x$levels[j], control = paste("other than", x$levels[j])))
+  study <- one_arm_study(x, j)
   settings <- x$score$settings
   if (is.null(settings)) return(study)
   new_design(study, list(), kind = "raw", steps = list(),

@@ -14,10 +14,12 @@ run_plan <- function(path, out, strict) {
   balances <- plan_balances(plan, designs)
   judging <- plan_judging(plan)
   arms <- arms_judged(made, if (is.null(judging$limit)) "standard" else judging$limit, judging$ratio_range)
-  for (name in names(arms)) writeLines(c("", wrap_lines(paste0(name, ", all arms: ", arms_verdict(arms[[name]]$balance)))))
+  for (name in names(arms)) {
+    writeLines(c("", wrap_lines(paste0(name, ", all arms: ", arms_verdict(arms[[name]]$balance)))))
+  }
   say_balances(designs, balances)
   if (strict && fails_strictly(balances, "the outcome stays sealed")) return(1L)
-  powers <- plan_powers(plan, study, designs)
+  powers <- each_alone(plan_powers(plan, study, made))
   for (name in names(powers)) writeLines(c("", paste0(name, ":"), format(powers[[name]])))
   measured <- plan_effects(plan, study, made)
   effects <- each_alone(measured)

@@ -21,7 +21,7 @@ answer_step <- function(plan, step, kept) {
   kept$log <- log
   list(html = html,
        verdict = view$verdict(found$parts), notes = unique(found$notes), failed = found$failed,
-       choices = if (step == "designs") lapply(found$parts$designs, estimator_choices),
+       choices = if (step == "designs") lapply(found$parts$made, estimator_choices),
        sets = if (step == "assumptions") plain_sets(found$parts$assumed$sets),
        cuts = if (step == "score") scores_in_hundredths(found$parts$scored),
        seal = seal_sentence(summary(logbook(study$value))), log = log)
@@ -58,7 +58,12 @@ step_parts <- function(plan, step, study, kept) {
   sorter <- new_sorter()
   designs <- sorter$add(made_designs(plan, kept))
   if (step != "designs") sorter$forget()
+  designs <- parts$made <- whole_designs(designs)
   parts$designs <- two_arm_designs(designs)
+  if (step %in% c("score", "designs", "report")) {
+    judging <- plan_judging(plan)
+    parts$arms <- arms_judged(designs, if (is.null(judging$limit)) "standard" else judging$limit, judging$ratio_range)
+  }
   if (step == "score") {
     parts$scored <- scored_design(parts$designs)
   } else {
@@ -66,15 +71,16 @@ step_parts <- function(plan, step, study, kept) {
       plan_balances(plan, list(one = design))$one
     }, plan$report))
   }
-  if (step %in% c("power", "report")) parts$powers <- sorter$add(made_powers(plan, designs, kept))
+  if (step %in% c("power", "report")) parts$powers <- each_alone(sorter$add(made_powers(plan, designs, kept)))
   if (step %in% c("effects", "bias", "report")) {
-    effects <- sorter$add(made_effects(plan, designs, kept))
+    measured <- sorter$add(made_effects(plan, designs, kept))
+    effects <- each_alone(measured)
     if (step == "bias") sorter$forget()
     parts <- c(parts, list(effects = effects, comparisons = effect_comparisons(effects, unlist(plan$report$truth)),
                            outcomes = effect_outcomes(effects)))
   }
   if (step == "report") parts$variations <- sorter$add(made_variations(plan, designs, kept))
-  if (step %in% c("bias", "report")) parts$probes <- sorter$add(made_probes(plan, parts$effects, kept))
+  if (step %in% c("bias", "report")) parts$probes <- each_alone(sorter$add(made_probes(plan, measured, kept)))
   c(list(parts = parts), sorter$told())
 }
 
@@ -312,7 +318,7 @@ whole_parts <- function(plan, study, kept) {
   found <- step_parts(plan, "report", study, kept)$parts
   drop_figures(found$figures)
   parts <- report_parts(study_of(study$value), found$designs, found$effects, found$probes, unlist(plan$report$truth),
-                        found$balances, plan_groups(plan, study$value), found$powers, found$variations)
+                        found$balances, plan_groups(plan, study$value), found$powers, found$variations, found$arms)
   parts
 }
 

@@ -19,6 +19,7 @@ study_step_views <- function() {
       help = c("frame_study", "describe_groups"),
       verdict = function(parts) {
         sizes <- study_sizes(parts$study)
+        if (!is.null(parts$study$arms)) return(plural(length(parts$study$arms), "arm"))
         sprintf("%s treated, %s control", count_text(sizes[["treated"]]), count_text(sizes[["control"]]))
       }
     ),
@@ -29,7 +30,7 @@ study_step_views <- function() {
     ),
     score = new_step_view(
       "Score and overlap", c("study", "designs"), function(parts) score_section(parts),
-      function(parts) if (is.null(parts$scored)) "no score" else "drawn", able = has_part("designs"),
+      function(parts) if (has_scores(parts)) "drawn" else "no score", able = has_part("designs"),
       help = c("score_units", "assess_overlap", "assess_score", "trim_units")
     ),
     designs = new_step_view(

@@ -7,7 +7,7 @@
 #'
 #' Each run stands in the logbook as a sensitivity run, not as a new design.
 #'
-#' @param x An effect of [measure_effect()] on a design.
+#' @param x An effect (or [several], one by one) of [measure_effect()] on a design.
 #' @param caliper,ratio Values for [pair_units()].
 #' @param trimming Rules for [trim_units()], or `"none"`. Where the design does not trim, it is put behind the score.
 #' @param link Links for [score_units()].

@@ -15,8 +15,8 @@
 #' Strongest is the covariate that needs the fewest multiples. The smallest answer counts: each probe lets the
 #' confounder do other harm. Gamma and lambda suppose that it predicts the outcome almost perfectly.
 #'
-#' @param x An effect of [measure_effect()], [measure_hazard()], [measure_did()] with cells or [summarise_did()] over
-#'   all or event times.
+#' @param x An effect (or [several], one by one) of [measure_effect()], [measure_hazard()], [measure_did()] with cells
+#'   or [summarise_did()] over all or event times.
 #' @param draws,seed For the interval of [probe_weights()]; 500 draws by default, 0 for none.
 #' @param level Confidence level; that of `x` by default.
 #' @return A `twin_probe`. `tidy()` gives one row per probe: `probe`, `measure` (what is measured), `yardstick` (the

@@ -16,8 +16,8 @@
 #' regression's own standard error: robust, clustered by the study's clusters or else by matched sets; the classical one
 #' from bare numbers. A confounder is taken to widen it as it would the classical one.
 #'
-#' @param x An effect of [measure_effect()], or a regression's t statistic for the treatment (with `std_error` its
-#'   coefficient).
+#' @param x An effect (or [several], one by one) of [measure_effect()], or a regression's t statistic for the treatment
+#'   (with `std_error` its coefficient).
 #' @param covariates What stands as yardstick: names of covariates, or a list of groups of them with names, such as
 #'   `list(size = c("boat_length", "crew_size"))`; every covariate by default.
 #' @param times How many times as strong; default 1 to 3.

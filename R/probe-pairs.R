@@ -18,8 +18,8 @@
 #' cardinality match has no pairs: its sample is paired by the nearest Mahalanobis distance in the study's covariates
 #' (optimally up to 2,000 pairs).
 #'
-#' @param x An effect on pairs, with or without replacement, on sets, or on a cardinality match; or a numeric vector of
-#'   pair differences (treated minus control).
+#' @param x An effect (or [several], one by one) on pairs, with or without replacement, on sets, or on a cardinality
+#'   match; or a numeric vector of pair differences (treated minus control).
 #' @param gamma Hidden-bias odds, each at least 1; default 1 to 3 by 0.1.
 #' @param side Which way the effect is claimed to go: `"observed"` (default; that of the estimate, said in the print),
 #'   `"greater"` (treated higher) or `"less"`.

@@ -7,7 +7,8 @@
 #' Each placebo is measured as the effect was: same design or panel, estimator and settings. In groups the whole design
 #' is run anew on the group's units. The joint test takes account of the placebos sharing units.
 #'
-#' @param x An effect of [measure_effect()] or [measure_did()] (cells are averaged over all that is treated).
+#' @param x An effect (or [several], one by one) of [measure_effect()] or [measure_did()] (cells are averaged over all
+#'   that is treated).
 #' @param outcomes Names of columns of the data that the treatment can't have changed, such as the outcome of an earlier
 #'   year. They need not have been named in the study, but must not be among its covariates, on which the design is
 #'   balanced by itself. For `event` see [frame_study()]: yes/no columns must be 0/1, TRUE/FALSE or yes/no.

@@ -10,8 +10,8 @@
 #' by how much does that move the risk ratio, and what would a hidden confounder that moves it as far have to be tied by
 #' (the same formula, of the ratio of both risk ratios)?
 #'
-#' @param x An effect, or the estimate as a number on `scale`. For an effect the risk ratio is used when its outcome is
-#'   0/1, and otherwise the difference in pooled standard deviations of the outcome.
+#' @param x An effect (or [several], one by one), or the estimate as a number on `scale`. For an effect the risk ratio
+#'   is used when its outcome is 0/1, and otherwise the difference in pooled standard deviations of the outcome.
 #' @param low,high Confidence limits on the same scale, when `x` is a number. Either may be left out.
 #' @param scale `"risk_ratio"` (default), `"odds_ratio"`, `"hazard_ratio"` or `"mean_difference"` (in standard
 #'   deviations of the outcome). Taken from the effect when `x` is one.

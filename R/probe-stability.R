@@ -11,9 +11,9 @@
 #' takes the one nearest to the coefficient with covariates, among those whose bias goes the way the covariates moved
 #' it, and says when there are others.
 #'
-#' @param x An effect of [measure_effect()], or seven numbers with the names `short` and `short_r2` (coefficient and R2
-#'   without covariates), `long` and `long_r2` (with them), `var_outcome`, `var_treatment` and `var_left` (variance of
-#'   what the covariates leave of the treatment).
+#' @param x An effect (or [several], one by one) of [measure_effect()], or seven numbers with the names `short` and
+#'   `short_r2` (coefficient and R2 without covariates), `long` and `long_r2` (with them), `var_outcome`,
+#'   `var_treatment` and `var_left` (variance of what the covariates leave of the treatment).
 #' @param r_max Maximal R2: above that with covariates, at most 1. By default a grid from there to 1, with 1.3 times
 #'   `long_r2` (cut at 1) among its values.
 #' @param delta Default 1: as strongly as the observed.

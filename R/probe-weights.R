@@ -12,8 +12,8 @@
 #' To give lambda a yardstick every covariate is left out in turn, as if it had not been measured: how far are the odds
 #' then from those with it?
 #'
-#' @param x An effect of [measure_effect()] on weights, strata or cells for ATE, ATT or ATC, by `"difference"`
-#'   (normalised) or `"augmented"`; or by `"augmented"` on a score.
+#' @param x An effect (or [several], one by one) of [measure_effect()] on weights, strata or cells for ATE, ATT or ATC,
+#'   by `"difference"` (normalised) or `"augmented"`; or by `"augmented"` on a score.
 #' @param lambda Factors, each at least 1; default 1 to 3 by 0.1.
 #' @param draws Bootstrap draws for the interval, default 1,000; 0 for none. Clusters and survey strata are drawn as in
 #'   [measure_effect()].

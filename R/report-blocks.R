@@ -31,7 +31,8 @@ table_block <- function(table, caption, note = NULL, failing = rep(FALSE, nrow(t
 # The table of a result, without its note where the page says the same elsewhere.
 result_block <- function(x, note = TRUE) {
   parts <- table_parts(x)
-  failing <- if (inherits(x, c("twin_balance", "twin_arms_balance"))) parts$table$pass != "yes" else rep(FALSE, nrow(parts$table))
+  judged <- inherits(x, c("twin_balance", "twin_arms_balance"))
+  failing <- if (judged) parts$table$pass != "yes" else rep(FALSE, nrow(parts$table))
   table_block(parts$table, parts$caption, if (note) parts$note, failing)
 }
 

@@ -3,13 +3,23 @@
 report_first <- function(parts) {
   if (!is.null(parts$question)) return(other_first(parts))
   effect <- headline_effect(parts)
-  list(question = question_sentence(parts), answer = if (!is.null(effect)) answer_sentence(effect),
+  list(question = question_sentence(parts),
+       answer = if (!is.null(effect)) answer_sentence(effect) else contrasts_answer(parts),
        rule = headline_rule(parts), figure = first_figure(parts), verdicts = report_verdicts(parts))
 }
 
+# Where no single effect leads, what the first set of contrasts of arms says.
+contrasts_answer <- function(parts) {
+  effects <- first_contrasts(parts)
+  if (!is.null(effects)) sprintf("By %s: %s.", effect_method(effects$effects[[1L]]), contrast_list(effects))
+}
+
+first_contrasts <- function(parts) Find(are_contrasts, several_effects(parts$effects))
+
 question_sentence <- function(parts) {
   study <- parts$study
-  outcome <- if (is.null(parts$headline)) study$roles$outcome else headline_effect(parts)$outcome
+  measured <- if (length(parts$outcomes) > 0L) parts$outcomes else study$roles$outcome
+  outcome <- if (is.null(parts$headline)) measured else headline_effect(parts)$outcome
   if (!is.null(parts$panel)) {
     return(sprintf("What did %s do to %s, for those treated, in the periods since?", treatment_of(study),
                    and_list(outcome)))
@@ -105,6 +115,8 @@ headline_design <- function(parts) {
 # Thin where treatment can nearly be told by the covariates, partial where more than 5% of whom the estimand speaks of
 # have no counterpart.
 overlap_verdict <- function(parts) {
+  of_arms <- Find(function(judged) !is.null(judged$overlap), parts$arms)$overlap
+  if (!is.null(of_arms)) return(arms_overlap_verdict(of_arms))
   scored <- headline_design(parts)
   if (is.null(scored$score)) scored <- parts$scored
   if (is.null(scored)) return(new_verdict("Overlap", "not judged", "no propensity score"))
@@ -117,6 +129,13 @@ overlap_verdict <- function(parts) {
               sprintf("%s of %s without counterpart", share_text(outside), if (length(arms) > 1L) "an arm" else
                 c(treated = "the treated", control = "the controls")[[arms]]), "score",
               if (thin || outside > 0.05) "care" else "good")
+}
+
+arms_overlap_verdict <- function(overlap) {
+  share <- generics::glance(overlap)$share_outside
+  new_verdict("Overlap", if (share > 0.05) "partial" else "good",
+              sprintf("%s beyond what every arm reaches", share_text(share)), "score",
+              if (share > 0.05) "care" else "good")
 }
 
 balance_verdict <- function(parts) {
@@ -160,6 +179,7 @@ opened_verdict <- function(parts) {
 # Estimates that answer the same question by other means.
 agreement_verdict <- function(parts) {
   comparison <- headline_comparison(parts)
+  if (is.null(comparison) && !is.null(first_contrasts(parts))) return(contrasts_verdict(first_contrasts(parts)))
   if (is.null(comparison)) return(new_verdict("Estimates", "none", "no effect measured"))
   test <- generics::glance(comparison)
   if (test$effects < 2L) return(new_verdict("Estimates", "not tested", "a single adjusted one", "effects"))
@@ -168,6 +188,16 @@ agreement_verdict <- function(parts) {
   new_verdict("Estimates", if (agree) "agree" else "differ",
               sprintf("joint p %s of %d", p_phrase(test$p.value), test$effects), "effects",
               if (agree) "good" else "care")
+}
+
+# Do arms differ at all?
+contrasts_verdict <- function(effects) {
+  test <- arms_test(effects, arm_families(effects)[[1L]])
+  if (is.na(test[["p.value"]])) return(new_verdict("Arms", "not tested", "no joint test", "effects"))
+  differ <- test[["p.value"]] < 1 - effects$effects[[1L]]$level
+  new_verdict("Arms", if (differ) "differ" else "no difference found",
+              sprintf("joint p %s of %s", p_phrase(test[["p.value"]]), plural(as.integer(test[["df"]]), "contrast")),
+              "effects", "good")
 }
 
 # All probes on one scale where there is one for the headline's outcome, or else the first there is.

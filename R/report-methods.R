@@ -198,9 +198,9 @@ two_arm_sentences <- function(study) {
 }
 
 several_arm_sentences <- function(study) {
-  c(sprintf("We asked what each of %s (%s) rather than \"%s\" did to %s, for %s (%s).", and_list(names(study$arms)[-1L]),
-            study$roles$treatment, names(study$arms)[1L], and_list(study$roles$outcome),
-            estimands[[study$estimand]]$of_arms, study$estimand),
+  c(sprintf("We asked what each of %s (%s) rather than \"%s\" did to %s, for %s (%s).",
+            and_list(names(study$arms)[-1L]), study$roles$treatment, names(study$arms)[1L],
+            and_list(study$roles$outcome), estimands[[study$estimand]]$of_arms, study$estimand),
     sprintf("The data held %s: %s.", plural(sum(study$arms), "unit"),
             and_list(paste(names(study$arms), count_text(study$arms)))))
 }
@@ -333,13 +333,15 @@ several_words <- function(told) {
 # Of contrasts of arms, by which way and how large.
 contrast_words <- function(effects) {
   if (!are_contrasts(effects)) return("")
+  sprintf(" by %s (%s)", effect_method(effects$effects[[1L]]), contrast_list(effects))
+}
+
+# "nets vs pots 1.2, 95% interval 0.3 to 2.1; ..."
+contrast_list <- function(effects) {
   rows <- generics::tidy(effects)
   rows <- rows[rows$term == "difference", ]
-  rows$name <- names(effects)
-  first <- effects$effects[[1L]]
-  sprintf(" by %s (%s)", effect_method(first),
-          paste(sprintf("%s %s, 95%% interval %s", rows$name, number_text(rows$estimate),
-                        interval_text(rows$conf.low, rows$conf.high)), collapse = "; "))
+  paste(sprintf("%s %s, %s interval %s", names(effects), number_text(rows$estimate), level_text(effects$level),
+                interval_text(rows$conf.low, rows$conf.high)), collapse = "; ")
 }
 
 probe_sentences <- function(told) {

@@ -13,12 +13,17 @@ question_section <- function(parts) {
 }
 
 question_rows <- function(study) {
+  several <- !is.null(study$arms)
+  arm <- function(which) {
+    if (!several) sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[[which]],
+                          count_text(study_sizes(study)[[which]]))
+  }
   list(
-    "Asked for" = sprintf("the effect on %s (%s)", estimands[[study$estimand]]$words, study$estimand),
-    Treated = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["treated"]],
-                      count_text(study_sizes(study)[["treated"]])),
-    Control = sprintf("%s is \"%s\": %s units", study$roles$treatment, study$levels[["control"]],
-                      count_text(study_sizes(study)[["control"]])),
+    "Asked for" = sprintf("the effect on %s (%s)", estimands[[study$estimand]][[if (several) "of_arms" else "words"]],
+                          study$estimand),
+    Treated = arm("treated"), Control = arm("control"),
+    Arms = if (several) sprintf("%s: %s; each against \"%s\"", study$roles$treatment, paste(
+      names(study$arms), count_text(study$arms), collapse = ", "), names(study$arms)[1L]),
     Outcome = outcome_text(study), Covariates = covariate_text(study), Missing = missing_text(study),
     Imputed = if (!is.null(study$imputed)) {
       paste0(imputed_text(study$imputed), "; balance and effects are over all of them, scores, weights and whatever ",
@@ -34,8 +39,13 @@ dropped_text <- function(study) {
   if (length(study$dropped) > 0L) paste(count_text(study$dropped), "rows,", names(study$dropped), collapse = "; ")
 }
 
+has_scores <- function(parts) {
+  !is.null(parts$scored) || any(vapply(parts$arms, function(judged) !is.null(judged$overlap), NA))
+}
+
 score_section <- function(parts) {
   design <- parts$scored
+  if (!is.null(parts$study$arms)) return(arms_score_section(parts))
   if (is.null(design)) return(NULL)
   overlap <- assess_overlap(design)
   calibration <- assess_score(design)
@@ -91,13 +101,22 @@ balance_section <- function(parts) {
               blocks)
 }
 
-# Of several arms, how all of them overlap and which two lie furthest apart; the first design open, the others folded.
+# Of several arms, how all of them overlap: scores that are the same are shown once.
+arms_score_section <- function(parts) {
+  overlaps <- Filter(Negate(is.null), lapply(parts$arms, `[[`, "overlap"))
+  overlaps <- overlaps[!duplicated(lapply(overlaps, `[[`, "chance"))]
+  if (length(overlaps) == 0L) return(NULL)
+  new_section("score", "Chances of each arm and overlap", unname(Map(function(overlap, name) {
+    all_blocks(if (length(overlaps) > 1L) heading_block(name), result_block(overlap),
+               figure_block(parts$figures, paste("overlap of arms", name), plot(overlap),
+                            "Chances of each arm by arm"))
+  }, overlaps, names(overlaps))))
+}
+
+# Which two arms lie furthest apart; the first design open, the others folded.
 arms_blocks <- function(parts) {
   unname(Map(function(judged, name, k) {
     inside <- all_blocks(
-      if (!is.null(judged$overlap)) result_block(judged$overlap),
-      if (!is.null(judged$overlap)) figure_block(parts$figures, paste("overlap of arms", name), plot(judged$overlap),
-                                                 "Chances of each arm by arm"),
       result_block(judged$balance),
       figure_block(parts$figures, paste("balance of arms", name), plot(judged$balance),
                    "Absolute standardized differences of every two arms before and after the design")

@@ -179,8 +179,11 @@ bias_question <- function(parts) {
     new_section("question", "Question", terms_block(question_rows(parts$study)))
 }
 
-# What the first table is about: of imputed data all of them.
-described_study <- function(study) if (is_imputed(study)) study else study_of(study)
+# What the first table is about: of imputed data all of them, of several arms each against the reference.
+described_study <- function(study) {
+  if (is_imputed(study)) return(study)
+  if (is_arms(study)) new_arms(study$base, study$arm, study$levels) else study_of(study)
+}
 
 # Everything the sections show, worked out once. Of imputed data, what has no pooled form is shown as it is in the first
 # data set, with its ranges over all of them: a table by name of probe, power or variation.
@@ -204,7 +207,7 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
 # Of imputed data the page shows what has no pooled form as it is in the first data set, as reports do.
 parts_of_first_set <- function(parts) {
   parts$ranges <- set_ranges(c(parts$probes, parts$powers, parts$variations))
-  parts$study <- first_set(parts$study)
+  parts$study <- study_of(first_set(parts$study))
   for (name in intersect(c("designs", "probes", "powers", "variations"), names(parts))) {
     parts[[name]] <- lapply(parts[[name]], first_set)
   }
@@ -254,6 +257,21 @@ two_arm_designs <- function(designs) {
     own <- contrasts_of(designs[[name]])
     stats::setNames(own, paste(name, names(own), sep = ": "))
   }) |> unname(), recursive = FALSE)
+}
+
+# A named list in which what is of several stands part by part, called "name: part".
+each_alone <- function(results) {
+  if (!any(vapply(results, inherits, NA, "twin_several"))) return(results)
+  unlist(lapply(names(results), function(name) {
+    own <- results[[name]]
+    if (!inherits(own, "twin_several")) return(stats::setNames(list(own), name))
+    stats::setNames(parts_of(own), paste(name, names(own), sep = ": "))
+  }), recursive = FALSE)
+}
+
+# Of several arms a score alone is no design.
+whole_designs <- function(designs) {
+  Filter(function(design) !is_arms(first_set(design)) || !is.null(first_set(design)$designs), designs)
 }
 
 several_effects <- function(effects) Filter(function(effect) inherits(effect, "twin_effects"), effects)

@@ -2,7 +2,7 @@
 format.twin_arms_balance <- function(x, ...) {
   c(wrap_lines(sprintf("Balance of %d arms: %s (%s)", length(x$levels), x$design, x$estimand)),
     wrap_lines(arms_verdict(x), 2L), "", table_lines(fit_table(worst_table(x), "SMD was")), "",
-    wrap_lines(arms_note(x)))
+    wrap_lines(paste(arms_note(x), "tidy() has every pair, x[[1]] the first contrast.")))
 }
 
 # One row per covariate or level: the two arms furthest apart.
@@ -34,9 +34,8 @@ arms_note <- function(x) {
     if (any_two) "Of every two arms the pair that lies furthest apart" else
       sprintf("Each arm against \"%s\" (for the %s each comparison is about other units): the one furthest apart",
               x$levels[1L], x$estimand),
-    sprintf("; SMD: first minus second, divided by the %s before the design. A row passes when no pair's |SMD| is above",
-            arms_reference_text(x$reference)),
-    sprintf(" %s nor its variance ratio outside %s to %s. tidy() has every pair, x[[1]] the first contrast.",
+    sprintf("; SMD: first minus second, divided by the %s before the design. ", arms_reference_text(x$reference)),
+    sprintf("A row passes when no pair's |SMD| is above %s nor its variance ratio outside %s to %s.",
             format(x$limits$smd), format(x$limits$ratio[1L]), format(x$limits$ratio[2L]))
   )
 }

@@ -38,7 +38,8 @@ print.twin_design <- function(x, ...) print_lines(x, format(x, ...))
 
 # arms: is it of contrasts of several arms?
 population_text <- function(estimand, note, arms = FALSE) {
-  paste0(estimands[[estimand]][[if (arms) "of_arms" else "words"]], " (", estimand, ")", if (length(note) > 0L) ": ", paste(note, collapse = "; "))
+  paste0(estimands[[estimand]][[if (arms) "of_arms" else "words"]], " (", estimand, ")",
+         if (length(note) > 0L) ": ", paste(note, collapse = "; "))
 }
 
 arm_lines <- function(x, size) {

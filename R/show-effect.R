@@ -277,15 +277,14 @@ arms_sentences <- function(x) {
   if (any(vapply(x$effects, `[[`, NA, "reuse"))) {
     return("Matching with replacement has no joint covariance: no joint test of the arms.")
   }
+  any_two <- arms_share_population(x$effects[[1L]]$estimand) && !differ_in_notes(x)
   vapply(arm_families(x), function(at) {
     test <- arms_test(x, at)
     where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "contrast")])
     df <- as.integer(test[["df"]])
-    sprintf("%sDo the arms differ at all? Joint test: p %s (%d degree%s of freedom).%s",
+    sprintf("%sDo the arms differ at all? Joint test: p %s (%s of freedom).%s",
             if (length(where) > 0L) paste0(paste(where, collapse = ", "), ": ") else "", p_phrase(test[["p.value"]]),
-            df,
-            if (df == 1L) "" else "s", if (length(at) > 1L && arms_share_population(x$effects[[1L]]$estimand) && !differ_in_notes(x))
-              " tidy(part = \"arms\") compares any two." else "")
+            plural(df, "degree"), if (length(at) > 1L && any_two) " tidy(part = \"arms\") compares any two." else "")
   }, "")
 }
 

@@ -1,9 +1,10 @@
 #' State the question for more than two arms
 #'
 #' Like [frame_study()], for a treatment with three values or more: every arm is compared with one reference.
-#' [score_units()] then fits a multinomial logit, [weigh_units()] weighs by the inverse of each unit's own arm's
-#' chance, and [contrasts_of()] gives one two-arm design per arm for [assess_balance()], [assess_weights()] and
-#' [measure_effect()].
+#' [score_units()] then fits a multinomial logit, [trim_units()] keeps who could have been in any arm, and
+#' [weigh_units()], [stratify_units()], [pair_units()] or [group_units()] make the arms alike. [assess_overlap()],
+#' [assess_balance()], [measure_effect()] and [measure_hazard()] take them as they are; [contrasts_of()] gives the
+#' two-arm study or design of each arm.
 #'
 #' @param data,outcome,covariates,... As in [frame_study()]; `...` takes its `estimand`, `weight`, `frequency`,
 #'   `cluster`, `stratum`, `id`, `subset`, `missing`, `event` and `imputation`. For three arms or more the estimands
@@ -12,6 +13,9 @@
 #' @param treatment Name of the treatment column.
 #' @param reference The value of `treatment` that every other is compared with.
 #' @return A `twin_arms`. [contrasts_of()] gives a two-arm [study][frame_study] for each arm against the reference.
+#'   `tidy()` gives the coefficients of the score, `tidy(x, part = "trimming")` one row per arm with the chances kept
+#'   (`low`, `high`; `most`, the largest sum of 1 / chance) and how many have `fallen` off, `tidy(x, part = "learners")`
+#'   the learners' losses.
 #' @section Errors: As [frame_study()]; `twin_error_input` when the treatment has fewer than three values or an arm
 #'   fewer than 2 units.
 #' @references Li, F., Li, F. (2019). Propensity score weighting for causal inference with multiple treatments. Annals
@@ -22,7 +26,8 @@
 #'                    covariates = ~ boat_length + crew_size + past_income)
 #' design <- arms |> score_units() |> weigh_units()
 #' design
-#' measure_effect(contrasts_of(design)$nets)
+#' assess_balance(design)
+#' measure_effect(design)
 #' @export
 frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   call <- rlang::current_env()
@@ -71,14 +76,22 @@ check_reference_arm <- function(reference, listing, treatment, call = rlang::cal
                 x = "It is {describe_value(reference)}; the values are {counts}."), column = treatment, call = call)
 }
 
-# base: a study whose treated arm is "any but the reference"; arm: codes into levels, the reference first; kept: logical,
-# who is left after trimming (NULL for everybody); score: see score_arms(); designs: named list of two-arm designs (both
-# NULL until made); recipe: see design_recipe().
+# base: a study whose treated arm is "any but the reference"; arm: codes into levels, the reference first; kept:
+# logical, who is left after trimming (NULL for everybody); score: see score_arms(); designs: named list of two-arm
+# designs (both NULL until made); recipe: see design_recipe().
 new_arms <- function(base, arm, levels, kept = NULL, score = NULL, designs = NULL, steps = list(), recipe = list(),
                      cautions = character()) {
   stopifnot(length(arm) == length(base$z), is.integer(arm), !anyNA(arm), is.null(kept) || length(kept) == length(arm))
   structure(list(base = base, arm = arm, levels = levels, kept = kept, score = score, designs = designs, steps = steps,
-                 recipe = recipe, cautions = cautions), class = "twin_arms")
+                 recipe = recipe, cautions = cautions, hash = arms_hash(base, steps)), class = "twin_arms")
+}
+
+arms_hash <- function(base, steps) rlang::hash(list(base$hash, steps))
+
+# The same after one more step; ...: what it has changed.
+step_arms <- function(x, step, ...) {
+  steps <- c(x$steps, list(step))
+  amend(x, ..., steps = steps, hash = arms_hash(x$base, steps))
 }
 
 is_arms <- function(x) inherits(x, "twin_arms")
@@ -94,6 +107,12 @@ arm_study <- function(x, k, whole) {
                  arms = NULL, hash = rlang::hash(list(x$base$hash, k)), family = x$base$hash)
   if (!whole) return(restrict_study(study, inside))
   amend(study, s = sampling_weight(study) * inside, outside = !inside)
+}
+
+# All units, those of arm j against all others.
+one_arm_study <- function(x, j) {
+  amend(x$base, arms = NULL, z = as.integer(x$arm == j),
+        levels = c(treated = x$levels[j], control = paste("other than", x$levels[j])))
 }
 
 # Codes of the arms that are compared with the reference, by name.

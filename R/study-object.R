@@ -1,8 +1,9 @@
 # What a study is made and changed by.
 
 # The only door. `fields` as assembled in frame_study(); z, s, cluster, stratum and the columns have one entry per
-# entry of `rows`. Of several arms, arms: units of each by name, the reference first; of parts of them, outside: units of
-# other arms, with sampling weight 0; family: the hash of the arms' study. imputed: of one of several completed data sets, see mark_imputed(). matrices: see study_matrix().
+# entry of `rows`. Of several arms, arms: units of each by name, the reference first; of parts of them, outside: units
+# of other arms, with sampling weight 0; family: the hash of the arms' study. imputed: of one of several completed data
+# sets, see mark_imputed(). matrices: see study_matrix().
 new_study <- function(fields, matrices = new_matrix_cache()) {
   stopifnot(is.integer(fields$z), length(fields$z) == length(fields$rows), is.list(fields$columns))
   fields$hash <- rlang::hash(fields[setdiff(names(fields), c("formula", "by_graph", "graph"))])

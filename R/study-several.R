@@ -35,12 +35,3 @@ length.twin_several <- function(x) length(unclass(x)$parts)
 names.twin_several <- function(x) names(unclass(x)$parts)
 
 parts_of <- function(x) unclass(x)$parts
-
-# A named list in which what is of several stands part by part, called "name: part".
-each_alone <- function(results) {
-  unlist(lapply(stats::setNames(nm = names(results)), function(name) {
-    own <- results[[name]]
-    if (!inherits(own, "twin_several")) return(stats::setNames(list(own), name))
-    stats::setNames(parts_of(own), paste(name, names(own), sep = ": "))
-  }) |> unname(), recursive = FALSE)
-}

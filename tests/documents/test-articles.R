@@ -17,7 +17,7 @@ run_alone <- function(name) {
 test_that("there is an article for every stage, and Methods", {
   expect_setequal(tools::file_path_sans_ext(basename(articles())), c(
     "before-the-outcome", "weighting", "matching", "effects", "difference-in-differences", "hidden-bias", "methods", "paper",
-    "other-habits", "database", "desk", "imputed", "doses", "courses"
+    "other-habits", "database", "desk", "imputed", "doses", "courses", "arms"
   ))
 })
 

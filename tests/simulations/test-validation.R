@@ -136,10 +136,10 @@ test_that("the study of who gains holds what is said of it", {
 })
 
 test_that("articles show what doses, courses, imputed data and outcome models gave, and it holds what they say", {
-  for (one in c("dose", "course", "imputed", "models")) {
+  for (one in c("dose", "course", "imputed", "models", "arms")) {
     table <- data.table::fread(validation_file(sprintf("results/%s.csv", one)), data.table = FALSE)
     article <- readLines(file.path(source_root(), "vignettes", paste0(c(dose = "doses", course = "courses", imputed = "imputed",
-                                                                      models = "effects")[[one]], ".Rmd")))
+                                                                      models = "effects", arms = "arms")[[one]], ".Rmd")))
     shown <- grep("^[|] *[0-9a-z]", article, value = TRUE)
     for (value in sprintf("%s", table$coverage)) expect_true(any(grepl(value, shown, fixed = TRUE)), label = paste(one, value))
   }
@@ -153,6 +153,13 @@ test_that("articles show what doses, courses, imputed data and outcome models ga
   expect_true(all(course$coverage[own & !course$bent] > 0.9))
   expect_gt(course$coverage[course$bent & course$by == "augmented"], 0.92)
   expect_lt(max(course$coverage[course$by == "ordinary adjustment"]), 0.5)
+  arms <- of("arms")
+  known <- grepl("weights|augmented|regression|selection|cross-fitted|any two", arms$what)
+  expect_true(all(abs(arms$coverage[known] - 0.95) < 3 * sqrt(0.05 * 0.95 / min(arms$draws))))
+  expect_true(all(abs(arms$bias[known]) < 4 * arms$spread[known] / sqrt(arms$draws[known])))
+  expect_true(all(arms$coverage[grepl("strata", arms$what)] > 0.93 & arms$coverage[grepl("strata", arms$what)] < 0.97))
+  expect_true(all(range(arms$coverage[arms$what == "coarsened cells"]) == c(0.821, 0.937)))
+  expect_true(all(arms$se_ratio[arms$what == "full matching"] > 1.1 & arms$se_ratio[arms$what == "full matching"] < 1.2))
   imputed <- of("imputed")
   expect_true(all(abs(imputed$bias) < 4 * imputed$spread / sqrt(imputed$draws)))
   expect_true(all(imputed$coverage > 0.93 & imputed$coverage < 0.975))
