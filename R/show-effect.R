@@ -452,8 +452,10 @@ agreement_sentence <- function(x) {
   rows <- rows[rows$first %in% names(adjusted) & rows$second %in% names(adjusted), ]
   rows <- rows[rows$std.error > 0, ]
   far <- rows[which.max(abs(rows$statistic)), ]
-  sprintf(paste("Do the %d %sestimates agree? Joint test: p %s. Furthest apart in standard errors: %s and %s,",
-                "%s (SE %s)."), test$effects, if (inherits(adjusted[[1L]], "twin_did")) "" else "adjusted ",
+  several <- length(unique(lapply(adjusted, function(effect) effect$study$levels))) > 1L
+  question <- if (several) "Are the %d effects, of different arms, the same?" else
+    if (inherits(adjusted[[1L]], "twin_did")) "Do the %d estimates agree?" else "Do the %d adjusted estimates agree?"
+  sprintf(paste(question, "Joint test: p %s. Furthest apart in standard errors: %s and %s, %s (SE %s)."), test$effects,
           p_phrase(test$p.value), far$first, far$second, number_text(abs(far$difference)), number_text(far$std.error))
 }
 

@@ -273,7 +273,8 @@ test_that("hazards, weights and probes work on each contrast", {
   expect_equal(tidy(hazards[[2]]), tidy(measure_hazard(contrasts_of(weighted)$pots, "days", "seen")))
   expect_identical(unique(tidy(hazards)$of), names(hazards))
   expect_match(format(hazards), "== pots vs lines", all = FALSE)
-  expect_identical(nrow(tidy(compare_effects(!!!parts_of(hazards), term = "hazard_ratio"))), 2L)
+  expect_match(paste(format(compare_effects(!!!parts_of(hazards), term = "hazard_ratio")), collapse = " "),
+               "Are the 2 effects, of different arms, the same\\?")
   expect_equal(tidy(assess_weights(weighted)[["nets vs lines"]]), tidy(assess_weights(contrasts_of(weighted)$nets)))
   expect_match(plot(assess_weights(weighted), 2)$labels$caption, "pots vs lines, one of 2 contrasts", fixed = TRUE)
   effects <- measure_effect(weighted, "income")
@@ -324,4 +325,50 @@ test_that("what cannot speak of everybody, or of any two, says so", {
   beyond$boat[beyond$gear == "pots"] <- beyond$boat[beyond$gear == "pots"] + 50
   error <- expect_error(weigh_units(arms_of(beyond), "entropy"), "No weights of the", class = "twin_error_infeasible")
   expect_identical(error$moments[1], "boat")
+})
+
+test_that("imputed arms go through the same verbs, and what has no pooled form is given for each data set", {
+  data <- three_gears(200)
+  sets <- lapply(1:2, function(k) transform(data, past = past + ifelse(seq_len(200) <= 15, 0.1 * k, 0)))
+  arms <- frame_arms(sets, "gear", "income", c("boat", "past"), reference = "lines", estimand = "ATE")
+  scored <- score_units(arms)
+  pooled <- measure_effect(weigh_units(scored))
+  own <- vapply(1:2, function(k) differences(measure_effect(weigh_units(scored[[k]])))$estimate, numeric(2))
+  expect_equal(differences(pooled)$estimate, rowMeans(own))
+  expect_identical(sort(unique(tidy(assess_balance(weigh_units(scored)))$.imputation)), c("1", "2"))
+  expect_identical(nrow(glance(assess_overlap(scored))), 2L)
+  expect_equal(coef(measure_effect(stratify_units(scored, 3))[[1]])[["difference"]],
+               mean(vapply(1:2, function(k) differences(measure_effect(stratify_units(scored[[k]], 3)))$estimate[1], 0)))
+})
+
+test_that("reports, methods paragraphs, checklists and tables tell of arms", {
+  few <- cures[1:500, ]
+  arms <- frame_arms(few, "cure", c("price", "days", "gone"), c("boat_length", "past_price"), reference = "fresh", estimand = "ATE")
+  weighted <- weigh_units(score_units(arms))
+  effects <- measure_effect(weighted, "price")
+  words <- paste(as.character(methods_text(list(arms, weighted, effects))), collapse = " ")
+  expect_match(words, "what each of salted and smoked \\(cure\\) rather than \"fresh\" did to")
+  expect_match(words, sprintf("fresh %d, salted %d and smoked %d", sum(few$cure == "fresh"), sum(few$cure == "salted"),
+                              sum(few$cure == "smoked")))
+  row <- differences(effects)[1, ]
+  expect_match(words, sprintf("salted vs fresh %s, 95%% interval", number_text(row$estimate)), fixed = TRUE)
+  expect_no_match(words, "No effect was measured")
+  expect_match(words, "by a multinomial logit of")
+  rows <- as.data.frame(checklist(list(effects)))
+  expect_match(rows$answer[grep("both arms occur", rows$question)], "where some arm is never found")
+  file <- withr::local_tempfile(fileext = ".html")
+  write_report(file, arms, designs = list(weights = weighted),
+               effects = list(price = effects, survival = measure_hazard(weighted, "days", "gone")),
+               probes = list(hidden = probe_ratio(effects)))
+  text <- paste(readLines(file), collapse = " ")
+  for (part in c("Balance of 3 arms", "Overlap of 3 arms", "hidden: smoked vs fresh", "survival: salted vs fresh",
+                 "What did each of salted and smoked", "fresh [0-9]+, salted [0-9]+, smoked [0-9]+")) expect_match(text, part)
+  table <- withr::local_tempfile(fileext = ".csv")
+  export_table(assess_balance(weighted), table)
+  expect_identical(nrow(read.csv(table)), nrow(tidy(assess_balance(weighted))))
+  tex <- withr::local_tempfile(fileext = ".tex")
+  export_table(assess_overlap(weighted), tex)
+  expect_match(readLines(tex), "salted", all = FALSE)
+  expect_true(all(c("imbens2000") %in% as.data.frame(references(effects))$key))
+  expect_s3_class(summary(assess_balance(weighted)), "twin_summary")
 })

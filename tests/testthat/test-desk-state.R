@@ -482,7 +482,7 @@ test_that("keys that the page names for what it can't do are keys of a plan", {
     known <- as.data.frame(plan_reference(part))$key
     expect_identical(setdiff(names(carefultwin:::beyond_page[[part]]), known), character(), label = part)
   }
-  expect_match(as.character(carefultwin:::beyond_view()), "several arms (reference)", fixed = TRUE)
+  expect_match(as.character(carefultwin:::beyond_view()), "survey strata (stratum)", fixed = TRUE)
 })
 
 test_that("a file that is not read as it should be can be read otherwise; labels are the values", {
@@ -529,8 +529,6 @@ test_that("files that can't be opened are told of", {
   expect_error(open_desk(demo = TRUE, port = 80), "from 1024", class = "twin_error_input")
   folder <- withr::local_tempdir()
   plan <- file.path(folder, "plan.yml")
-  writeLines("study: {data: b.csv, treatment: d, reference: none, outcome: y, covariates: x}", plan)
-  expect_error(open_desk(plan), "one treatment with two values", class = "twin_error_unsupported")
   writeLines(c("# mine", "study: {data: b.csv, treatment: d, outcome: y, covariates: x}"), plan)
   writeLines("x", file.path(folder, "a.csv"))
   expect_error(open_desk(file.path(folder, "a.csv")), "is there already, about", class = "twin_error_input")
@@ -570,4 +568,47 @@ test_that("columns show their levels, and what speaks against them", {
   expect_match(line("harbour"), "has another role", fixed = TRUE)
   expect_match(line("days_at_sea"), "may follow from the treatment", fixed = TRUE)
   expect_match(line("boat_length"), "against\"><", fixed = TRUE)
+})
+
+test_that("several arms: the sentence has a gap for the reference, and every step answers", {
+  skip_if_not_installed("shiny")
+  folder <- withr::local_tempdir()
+  few <- cures[1:400, ]
+  data.table::fwrite(few, file.path(folder, "cures.csv"))
+  columns <- carefultwin:::columns_facts(few)
+  plan <- list(study = list(data = "cures.csv", treatment = "gone", outcome = "price",
+                            covariates = list("boat_length", "past_price")))
+  answer <- function(plan, key, value) carefultwin:::set_answer(plan, key, value, columns)
+  plan <- answer(plan, "treatment", "cure")
+  expect_identical(plan$study[c("treatment", "reference")], list(treatment = "cure", reference = "fresh"))
+  html <- as.character(carefultwin:::sentence_with_gaps(plan, columns))
+  expect_match(html, "rather than")
+  expect_match(html, "those in the arm compared (ATT)", fixed = TRUE)
+  expect_identical(answer(plan, "reference", "salted")$study$reference, "salted")
+  two <- answer(plan, "treatment", "gone")$study
+  expect_identical(two$treatment, "gone")
+  expect_null(two$reference)
+  plan <- answer(plan, "estimand", "ATC")
+  for (kind in c("weights", "strata", "cells", "pairs")) plan <- carefultwin:::add_design(plan, kind)
+  plan$effects <- list(raw = list(), weights = list(design = "weights"), pairs = list(design = "pairs"))
+  plan$probes <- list(hidden = list(probe = "ratio", effect = "weights"))
+  plan$path <- file.path(folder, "plan.yml")
+  kept <- new.env()
+  kept$made <- kept$books <- list()
+  for (step in c("question", "score", "designs", "power", "effects", "bias")) {
+    shown <- suppressMessages(carefultwin:::answer_step(plan, step, kept))
+    expect_identical(unname(shown$failed), character(), label = step)
+    expect_gt(nchar(shown$html), 200, label = step)
+    if (step == "question") expect_identical(shown$verdict, "3 arms")
+    if (step == "score") expect_match(shown$html, "Overlap of 3 arms")
+    if (step == "designs") {
+      expect_identical(names(shown$choices), names(plan$designs))
+      expect_match(shown$html, "Balance of 3 arms")
+    }
+    if (step == "effects") expect_match(shown$html, "salted vs fresh")
+    if (step == "bias") expect_match(shown$html, "hidden: smoked vs fresh")
+  }
+  report <- suppressMessages(carefultwin:::answer_report(plan, withr::local_tempdir(), kept))
+  expect_true(file.exists(file.path(report$out, "report.html")))
+  expect_true(file.exists(file.path(report$out, "tables", "arms-weights.csv")))
 })
