@@ -11,14 +11,16 @@ core_carry <- function(nuisance) function(v) nuisance$influence(nuisance$gradien
 core_known <- function(n) list(gradient = function(v) 0, influence = function(u) numeric(n))
 
 # q = linear predictor of a regression whose estimating equations are sum residual (1, x) = 0. x: n x p, or the list of
-# its columns; residual: n; covariance: inverse of minus their derivative, (p + 1) x (p + 1).
+# its columns; residual: n; covariance: inverse of minus their derivative, (p + 1) x (p + 1). `regression`: of what it is
+# made, and the slope of q in the linear predictor, for who asks of many estimates at once (core_curve_errors()).
 core_regression_nuisance <- function(x, covariance, residual) {
   list(
     gradient = function(v) c(sum(v), times_columns(x, v)),
     influence = function(u) {
       direction <- drop(covariance %*% u)
       length(residual) * residual * along_columns(x, direction[-1L], direction[1L], length(residual))
-    }
+    },
+    regression = list(x = x, covariance = covariance, residual = residual, slope = 1)
   )
 }
 
@@ -33,7 +35,9 @@ along_columns <- function(x, d, start, n) {
 
 # q = f(q of another nuisance), with the derivative `slope` (n) of f.
 core_scaled <- function(nuisance, slope) {
-  list(gradient = function(v) nuisance$gradient(v * slope), influence = nuisance$influence)
+  regression <- nuisance$regression
+  if (!is.null(regression)) regression$slope <- regression$slope * slope
+  list(gradient = function(v) nuisance$gradient(v * slope), influence = nuisance$influence, regression = regression)
 }
 
 # q = sum of what several nuisances supply.

@@ -11,8 +11,8 @@ core_least_variance_bounds <- function(e, s) {
 }
 
 # Which g = sum of 1 / e over the arms are kept: g <= c with c = 2 mean(g | g <= c), Inf where that is all (of several
-# arms Yang, Imbens, Cui, Faries & Kadziola 2016). Of several solutions the one with the least variance bound, sum(g) /
-# n_kept^2.
+# arms Yang, Imbens, Cui, Faries & Kadziola 2016). Of several solutions the one with the least variance bound, which is
+# the sum of g over the squared number kept.
 core_least_variance_cut <- function(g, s) {
   places <- order(g, method = "radix")
   g <- g[places]

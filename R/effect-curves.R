@@ -14,6 +14,9 @@ weighted_curve <- function(y, event, v, inside, carry) {
     restricted = function(until) {
       list(estimate = core_restricted_mean(curve, until),
            influence = function() carry(core_restricted_away(curve, y, event, inside, until)))
+    },
+    errors = function(at, regression, counted) {
+      core_curve_errors(curve, at, y, event, inside, v, regression, counted)
     }
   )
 }

@@ -146,9 +146,7 @@ measure_lasting <- function(block, asked, call = rlang::caller_env()) {
     new_effect(block, list(estimate = result$estimate, influence = influence), found, units, asked),
     event = block$event_name, horizon = result$horizon,
     events = tapply(block$event[units$rows][units$used], units$z[units$used], sum)[c("1", "0")],
-    curves = curve_table(result, function(influence) {
-      effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov
-    }),
+    curves = curve_table(result, curve_errors(x, result, units, asked, call)),
     at_risk = risk_table(block, units, result)
   )
 }
@@ -193,7 +191,8 @@ hazard_terms <- function(block, units, asked, call) {
     colnames(out) <- names(estimate)
     out
   }
-  list(estimate = estimate, influence = influence, horizon = horizon, curves = curves, v = own$v)
+  list(estimate = estimate, influence = influence, horizon = horizon, curves = curves, v = own$v,
+       regression = if (is.null(asked$curve_model)) own$nuisance$regression)
 }
 
 # Covariates of a Cox regression, without columns where there is no model. arg: the argument that holds the model.
@@ -229,16 +228,30 @@ check_horizon <- function(horizon, last, study, call) {
               call = call)
 }
 
-# Both curves at up to 40 times up to the horizon.
-curve_table <- function(result, vcov_of) {
+# A function of a curve and times that gives the standard errors of survival there. Independent units whose weights hang
+# on one regression have them all from one pass; others each by its influence.
+curve_errors <- function(x, result, units, asked, call) {
+  plain <- !has_pairs(x) && length(asked$clusters$codes) == 0L && is.null(study_of(x)$stratum)
+  if (plain && !is.null(result$regression)) {
+    return(function(curve, times) curve$errors(times, result$regression, sum(units$asked)))
+  }
+  function(curve, times) {
+    vapply(times, function(time) {
+      influence <- cbind(curve$survival(time)$influence())
+      sqrt(effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov[1L, 1L])
+    }, 0)
+  }
+}
+
+# Both curves at up to 40 times up to the horizon. errors: of curve_errors().
+curve_table <- function(result, errors) {
   parts <- show_progress("Curves", steps = length(result$curves), work = function(tick) {
     lapply(names(result$curves), function(name) {
       curve <- result$curves[[name]]
       times <- curve$times[curve$times <= result$horizon]
       if (length(times) > 40L) times <- unique(times[round(seq(1, length(times), length.out = 40L))])
-      at <- lapply(times, curve$survival)
-      survival <- vapply(at, `[[`, 0, "estimate")
-      se <- vapply(at, function(part) sqrt(vcov_of(cbind(part$influence()))[1L, 1L]), 0)
+      survival <- vapply(times, function(time) curve$survival(time)$estimate, 0)
+      se <- errors(curve, times)
       tick(name)
       data.frame(arm = name, time = c(0, times, result$horizon), survival = c(1, survival, survival[length(times)]),
                  std.error = c(0, se, se[length(times)]))

@@ -163,15 +163,18 @@ moving_weight <- function(x, units, s, call) {
 # Weights that each arm stands for everybody with, those of other arms among them, so that 1 / weight is a probability.
 probability_weights <- function(x, units, s, call) {
   of_arms <- !is.null(study_of(x)$outside)
-  everybody <- if (!of_arms) sum(s) else {
-    inside <- x$weighing$inside
-    sum(arms_weight(arms_behind(x)$arms) * (if (is.null(inside)) 1 else inside))
-  }
+  everybody <- if (of_arms) sum(everybody_behind(x)) else sum(s)
   total <- core_sums_by(s * units$w, 2L - units$z)
   weight <- if (of_arms && weighing_of(x)$sums) units$w else units$w * everybody / total[2L - units$z]
   least <- min(weight[s > 0])
   if (least >= 1 - 1e-8) return(pmax(weight, 1))
   stop_no_probabilities(least, call)
+}
+
+# Sampling weights of the units of all arms that a contrast stands for.
+everybody_behind <- function(x) {
+  inside <- x$weighing$inside
+  arms_weight(arms_behind(x)$arms) * (if (is.null(inside)) 1 else inside)
 }
 
 # A row per draw: low bounds, high bounds, and the lambda at which the bound meets 0.

@@ -235,3 +235,29 @@ test_that("the print says what the curves lean on, the bootstrap agrees, and des
   expect_error(measure_hazard(weigh_units(scored), "months", "left", curve_model = ~ harbour), "curve_model",
                class = "twin_error_input")
 })
+
+test_that("errors along a curve, found in one pass, are those of its influence at each time", {
+  data <- more_outcomes(250)
+  names <- c("time", "seen")
+  data$time <- withr::with_seed(3, round(rexp(250, exp(0.3 * data$boat)), 2))
+  data$seen <- rep(c(1, 1, 0, 1), length.out = 250)
+  data$time[1:6] <- data$time[7]
+  check <- function(make, ...) {
+    study <- study_of_many(data, outcome = names, estimand = "ATE", ...)
+    design <- make(study)
+    curves <- tidy(measure_hazard(design, "time", "seen"), part = "curves")
+    for (arm in c("treated", "control")) {
+      own <- curves[curves$arm == arm & curves$time > 0, ]
+      for (k in c(1, 5, 12, nrow(own) - 3)) {
+        at <- measure_hazard(design, "time", "seen", horizon = own$time[k])
+        row <- tidy(at)[tidy(at)$term == paste0("survival_", arm), ]
+        expect_equal(own$std.error[k], row$std.error, tolerance = 1e-8, label = paste(arm, k))
+      }
+    }
+  }
+  check(function(study) weigh_units(score_units(study)))
+  check(function(study) weigh_units(score_units(study), stabilise = FALSE, truncate = c(bound = 3)), weight = "s")
+  check(function(study) weigh_units(study, "balancing_score"))
+  check(function(study) stratify_units(score_units(study), 3))
+  check(function(study) weigh_units(score_units(study)), cluster = "harbour")
+})
