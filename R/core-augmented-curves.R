@@ -12,7 +12,7 @@ core_model_reach <- 50  # the model gives nobody less than e^-50 to be left
 
 # The arm's Cox model. time, event, s: n; s: weights, 0 for units that are not of the arm; x: n x p. Returns list(times:
 # event times, hazard: the model's increments of L there, risk: r of all n, place: how many event times each unit has
-# reached, inside, died: at the last of those, converged, aliased: columns of x).
+# reached, inside, died: at the last of those, converged, aliased: columns of x, fit: of cox_fit()).
 core_arm_hazard <- function(time, event, s, x) {
   inside <- s > 0
   fit <- if (ncol(x) == 0L) list(coefficients = numeric(), converged = TRUE) else
@@ -24,7 +24,7 @@ core_arm_hazard <- function(time, event, s, x) {
   hazard <- breslow_hazard(times, time, event, s, risk)
   list(times = times, hazard = hazard, risk = pmin(risk, core_model_reach / sum(hazard)), inside = inside,
        place = findInterval(time, times), died = inside & event == 1, converged = fit$converged,
-       aliased = which(is.na(fit$coefficients)))
+       aliased = which(is.na(fit$coefficients)), fit = fit)
 }
 
 # Breslow's increments: those who died over the risks of those still there.

@@ -66,7 +66,7 @@ estimators <- list(
     means = function(block, units, asked, call) selection_means(block, units, asked, call)
   ),
   survival = new_estimator(
-    "weighted Cox regression", c("model", "curve_model"), paired = FALSE, verb = "measure_hazard",
+    "weighted Cox regression", c("model", "curve_model", "censoring_model"), paired = FALSE, verb = "measure_hazard",
     measure = function(block, asked, call) measure_lasting(block, asked, call),
     again = function(block, units, asked, terms) hazard_terms(block, units, asked, NULL)$estimate
   ),

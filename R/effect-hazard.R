@@ -21,6 +21,11 @@
 #'   by weights alone. Censoring must depend on nothing beyond the arm, or the models must be right. Such a curve need
 #'   not fall at every step, and may leave 0 to 1 by a little. For designs with weights; the models are taken as given
 #'   in standard errors (to first order they do not matter), which `inference = "bootstrap"` does not.
+#' @param censoring_model A one-sided formula of covariates on which being censored depends, by a Cox model in each arm; none
+#'   by default: censoring then depends on nothing beyond the arm. Given, curves and mean times are means over units whose
+#'   time is known, each by the inverse of its chance of being watched so long (Robins & Finkelstein 2000). Not with
+#'   `curve_model`; the hazard ratio stays as it is. Such a curve need not fall at every step. Standard errors account
+#'   for the estimation of the models.
 #' @param horizon Up to when; by default the earlier of the arms' last times.
 #' @param inference,draws,interval,replicates,replicate_scale,cluster,level,lonely_stratum,seed As in
 #'   [measure_effect()].
@@ -31,13 +36,20 @@
 #'   `time`, `survival`, `std.error`, `conf.low`, `conf.high` (on the log-log scale). `plot()` draws them above the
 #'   numbers at risk, weighted and as counted.
 #' @section Errors: `twin_error_input` for unknown outcomes, negative times, an event that is not yes/no, an arm without
-#'   events, or a horizon beyond an arm's last time; `twin_error_unsupported` with replacement, for several arms, and
-#'   for augmented curves on pairs or without weights; `twin_error_convergence` where an arm has too few events.
+#'   events, or a horizon beyond an arm's last time; `twin_error_unsupported` with replacement and for augmented
+#'   curves on pairs or without weights; `twin_error_convergence` where an arm has too few events.
 #' @references Lin, D. Y., Wei, L. J. (1989). The robust inference for the Cox proportional hazards model. JASA 84.
 #'   \doi{10.1080/01621459.1989.10478874}
 #'
 #'   Bai, X., Tsiatis, A. A., O'Brien, S. M. (2013). Doubly-robust estimators of treatment-specific survival
 #'   distributions in observational studies with stratified sampling. Biometrics 69. \doi{10.1111/biom.12076}
+#'
+#'   Robins, J. M., Finkelstein, D. M. (2000). Correcting for noncompliance and dependent censoring in an AIDS clinical
+#'   trial with inverse probability of censoring weighted (IPCW) log-rank tests. Biometrics 56.
+#'   \doi{10.1111/j.0006-341X.2000.00779.x}
+#'
+#'   Satten, G. A., Datta, S. (2001). The Kaplan-Meier estimator as an inverse-probability-of-censoring weighted average.
+#'   The American Statistician 55. \doi{10.1198/000313001317098185}
 #'
 #'   Royston, P., Parmar, M. K. B. (2013). Restricted mean survival time. BMC Medical Research Methodology 13.
 #'   \doi{10.1186/1471-2288-13-152}
@@ -51,7 +63,7 @@
 #' plot(effect)
 #' measure_hazard(design, "months_afloat", "left", curve_model = ~ boat_length + crew_size + past_income)
 #' @export
-measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, horizon = NULL,
+measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, censoring_model = NULL, horizon = NULL,
                            inference = c("analytic", "bootstrap", "jackknife", "replicates"),
                            interval = c("percentile", "normal"), replicates = NULL, replicate_scale = NULL,
                            cluster = NULL, lonely_stratum = c("stop", "centre"), level = 0.95, draws = 1000,
@@ -66,7 +78,8 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
   check_outcomes_asked(c(time, event), study)
   check_number(horizon, min = 0, open = TRUE, null = TRUE)
   asked <- list(
-    estimator = "survival", normalise = TRUE, model = model, curve_model = curve_model, horizon = horizon,
+    estimator = "survival", normalise = TRUE, model = model, curve_model = curve_model,
+    censoring_model = censoring_model, horizon = horizon,
     folds = 2, repeats = 1, neighbours = 2,
     conditional = FALSE,
     inference = check_choice(inference, c("analytic", "bootstrap", "jackknife", "replicates")), draws = draws,
@@ -77,6 +90,10 @@ measure_hazard <- function(x, time, event, model = NULL, curve_model = NULL, hor
   check_options(x, asked, given)
   common <- hear_cautions(check_hazard_design(x))$cautions
   if (!is.null(curve_model)) check_augmented_curves(x)
+  if (!is.null(curve_model) && !is.null(censoring_model)) {
+    abort_input(c("Curves are augmented by {.arg curve_model} or weighed by {.arg censoring_model}, not both.",
+                  i = "Leave one of them out."))
+  }
   check_inference(x, asked)
   asked$clusters <- effect_clusters(study, asked$cluster)
   block <- hazard_block(x, time, event)
@@ -175,10 +192,12 @@ hazard_terms <- function(block, units, asked, call) {
     abort_convergence(c("The hazard ratio did not converge.", i = "One arm has too few events."), call = call)
   }
   carry <- function(away) length(y) * own$v * away + core_carry(own$nuisance)(away)
-  curves <- if (is.null(asked$curve_model)) {
-    lapply(inside, function(arm) weighted_curve(y, event, own$v, arm, carry))
-  } else {
+  curves <- if (!is.null(asked$curve_model)) {
     augmented_curves(x, units, event, own, inside, asked$curve_model, call)
+  } else if (!is.null(asked$censoring_model)) {
+    censored_curves(x, units, event, own$v, inside, asked$censoring_model, horizon, carry, call)
+  } else {
+    lapply(inside, function(arm) weighted_curve(y, event, own$v, arm, carry))
   }
   survival <- lapply(curves, function(curve) curve$survival(horizon))
   restricted <- lapply(curves, function(curve) curve$restricted(horizon))
@@ -192,7 +211,7 @@ hazard_terms <- function(block, units, asked, call) {
     out
   }
   list(estimate = estimate, influence = influence, horizon = horizon, curves = curves, v = own$v,
-       regression = if (is.null(asked$curve_model)) own$nuisance$regression)
+       regression = if (is.null(c(asked$curve_model, asked$censoring_model))) own$nuisance$regression)
 }
 
 # Covariates of a Cox regression, without columns where there is no model. arg: the argument that holds the model.

@@ -94,7 +94,7 @@ plan_effects <- function(plan, study, designs) {
   lapply(stats::setNames(nm = names(plan$effects)), function(name) {
     at_place(plan, c("effects", name), {
       settings <- plan$effects[[name]]
-      for (key in intersect(names(settings), c("model", "scale_model"))) {
+      for (key in intersect(names(settings), c("model", "scale_model", "curve_model", "censoring_model"))) {
         settings[[key]] <- if (is.list(settings[[key]])) lapply(settings[[key]], plan_formula, key) else
           plan_formula(settings[[key]], key)
       }

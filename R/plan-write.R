@@ -181,8 +181,11 @@ script_call <- function(verb, settings, first = NULL) {
   if (nchar(one_line) <= 100L) one_line else sprintf("%s(\n  %s\n)", verb, paste(arguments, collapse = ",\n  "))
 }
 
+# Keys of a plan that hold a formula as text.
+formula_keys <- c("model", "scale_model", "curve_model", "censoring_model", "interactions", "response")
+
 script_value <- function(key, value) {
-  if (rlang::is_string(value) && key %in% c("model", "scale_model", "interactions", "response") && value != "all") {
+  if (rlang::is_string(value) && key %in% formula_keys && value != "all") {
     return(deparse1(plan_formula(value, key)))
   }
   if (rlang::is_string(value) && key == "subset") return(deparse1(plan_condition(value)))

@@ -28,14 +28,17 @@ hazard_sentence <- function(x) {
 hazard_method <- function(x) {
   model <- x$source$asked$model
   curves <- x$source$asked$curve_model
-  if (x$kind == "raw" && is.null(model)) return("Cox regression, nothing adjusted")
+  censoring <- x$source$asked$censoring_model
+  if (x$kind == "raw" && is.null(c(model, censoring))) return("Cox regression, nothing adjusted")
   words <- if (x$kind == "raw") "Cox regression" else effect_method(x)
   c(
     words,
     if (!is.null(model)) sprintf("the hazard ratio among units with the same %s%s", and_list(all.vars(model)),
                                  if (x$kind == "raw") ", curves and mean times unadjusted" else ""),
     if (!is.null(curves)) sprintf("curves and mean times augmented by a model in each arm (%s)",
-                                  and_list(all.vars(curves)))
+                                  and_list(all.vars(curves))),
+    if (!is.null(censoring)) sprintf("curves and mean times by units whose time is known, censoring modelled by %s",
+                                     and_list(all.vars(censoring)))
   ) |> paste(collapse = "; ")
 }
 

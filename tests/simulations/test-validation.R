@@ -136,11 +136,12 @@ test_that("the study of who gains holds what is said of it", {
 })
 
 test_that("articles show what doses, courses, imputed data and outcome models gave, and it holds what they say", {
-  for (one in c("dose", "course", "imputed", "models", "arms")) {
+  for (one in c("dose", "course", "imputed", "models", "arms", "censoring")) {
     table <- data.table::fread(validation_file(sprintf("results/%s.csv", one)), data.table = FALSE)
     article <- readLines(file.path(source_root(), "vignettes", paste0(c(dose = "doses", course = "courses", imputed = "imputed",
-                                                                      models = "effects", arms = "arms")[[one]], ".Rmd")))
-    shown <- grep("^[|] *[0-9a-z]", article, value = TRUE)
+                                                                      models = "effects", arms = "arms",
+                                                                      censoring = "effects")[[one]], ".Rmd")))
+    shown <- grep("^[|] *[0-9A-Za-z]", article, value = TRUE)
     for (value in sprintf("%s", table$coverage)) expect_true(any(grepl(value, shown, fixed = TRUE)), label = paste(one, value))
   }
   of <- function(name) data.table::fread(validation_file(sprintf("results/%s.csv", name)), data.table = FALSE)
@@ -153,6 +154,8 @@ test_that("articles show what doses, courses, imputed data and outcome models ga
   expect_true(all(course$coverage[own & !course$bent] > 0.9))
   expect_gt(course$coverage[course$bent & course$by == "augmented"], 0.92)
   expect_lt(max(course$coverage[course$by == "ordinary adjustment"]), 0.5)
+  censoring <- of("censoring")
+  expect_true(abs(censoring$coverage[2] - 0.95) < margin && censoring$coverage[1] < 0.9)
   arms <- of("arms")
   known <- grepl("weights|augmented|regression|selection|cross-fitted|any two", arms$what)
   expect_true(all(abs(arms$coverage[known] - 0.95) < 3 * sqrt(0.05 * 0.95 / min(arms$draws))))

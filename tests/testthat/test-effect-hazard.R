@@ -261,3 +261,64 @@ test_that("errors along a curve, found in one pass, are those of its influence a
   check(function(study) stratify_units(score_units(study), 3))
   check(function(study) weigh_units(score_units(study)), cluster = "harbour")
 })
+
+test_that("curves with a model of censoring are inverse-chance means, by loops", {
+  data <- more_outcomes(160)
+  data$time <- withr::with_seed(5, round(pmin(rexp(160, exp(0.3 * data$boat)), rexp(160, 0.5 * exp(0.5 * data$boat))), 1))
+  data$seen <- withr::with_seed(6, rbinom(160, 1, 0.6))
+  study <- study_of_many(data, outcome = c("time", "seen"), estimand = "ATE")
+  design <- weigh_units(score_units(study))
+  effect <- measure_hazard(design, "time", "seen", horizon = 1.2, censoring_model = ~ boat)
+  by_hand <- function(arm, value) {
+    at <- which(data$joined == arm)
+    t <- data$time[at]
+    lost <- data$seen[at] == 0
+    x <- data$boat[at]
+    v <- weights(design)[at]
+    # who may still be lost at a time: whoever is there after the deaths at it
+    there <- function(k) t > t[k] | (t == t[k] & lost)
+    minus <- function(b) {
+      -sum(vapply(unique(t[lost]), function(u) {
+        k <- which(t == u & lost)
+        still <- t > u | (t == u & lost)
+        r <- exp(b * x)
+        sum(b * x[k]) - sum(log(sum(r[still]) - (seq_along(k) - 1) / length(k) * sum(r[k])))
+      }, 0))
+    }
+    b <- optimize(minus, c(-5, 5), tol = 1e-10)$minimum
+    r <- exp(b * x)
+    increments <- vapply(unique(sort(t[lost])), function(u) sum(t == u & lost) / sum(r[t > u | (t == u & lost)]), 0)
+    chance <- vapply(seq_along(t), function(i) exp(-r[i] * sum(increments[unique(sort(t[lost])) < min(t[i], 1.2)])), 0)
+    complete <- (t <= 1.2 & !lost) | t >= 1.2
+    weighted.mean(value(t, lost), v * complete / chance)
+  }
+  means <- vapply(1:0, by_hand, 0, value = function(t, lost) pmin(t, 1.2))
+  survival <- vapply(1:0, by_hand, 0, value = function(t, lost) as.numeric(t > 1.2 | (lost & t == 1.2)))
+  expect_equal(unname(coef(effect)[c("restricted_mean_treated", "restricted_mean_control")]), means, tolerance = 1e-5)
+  expect_equal(unname(coef(effect)[c("survival_treated", "survival_control")]), survival, tolerance = 1e-5)
+  plain <- measure_hazard(design, "time", "seen", horizon = 1.2)
+  expect_equal(coef(effect)[["hazard_ratio"]], coef(plain)[["hazard_ratio"]])
+  none <- transform(data, seen = 1)
+  all_seen <- function(...) {
+    measure_hazard(weigh_units(score_units(study_of_many(none, outcome = c("time", "seen"), estimand = "ATE", event = c(seen = "1")))),
+                   "time", "seen", horizon = 1.2, ...)
+  }
+  if (length(unique(none$seen)) == 1L) none$seen[which.max(none$time)] <- 0
+  expect_equal(coef(all_seen(censoring_model = ~ boat)), coef(all_seen()), tolerance = 1e-6)
+  expect_match(paste(format(effect), collapse = " "), "censoring modelled by boat", fixed = TRUE)
+  for (i in c(which(data$joined == 1)[c(3, 40)], which(data$joined == 0)[c(5, 30)], which(data$seen == 0)[2])) {
+    moved <- function(by) {
+      weighted <- transform(data, s = replace(rep(1, 160), i, 1 + by))
+      make <- study_of_many(weighted, outcome = c("time", "seen"), estimand = "ATE", weight = "s")
+      coef(measure_hazard(weigh_units(score_units(make)), "time", "seen", horizon = 1.2, censoring_model = ~ boat))
+    }
+    slope <- 160 * (moved(1e-4) - moved(-1e-4)) / 2e-4
+    for (term in c("restricted_mean_difference", "survival_treated")) {
+      expect_equal(effect$influence[i, term], slope[[term]], tolerance = 1e-3, label = paste(i, term))
+    }
+  }
+  expect_error(measure_hazard(design, "time", "seen", curve_model = ~ boat, censoring_model = ~ boat), "not both",
+               class = "twin_error_input")
+  expect_error(measure_hazard(design, "time", "seen", censoring_model = ~ harbour), "censoring_model",
+               class = "twin_error_input")
+})
