@@ -3,9 +3,9 @@
 
 # The arm's Cox model of being censored. time, event, s: n; s: weights, 0 for units that are not of the arm; x: n x p.
 # Returns list(before: function of a time u (one, or n) that gives every unit's chance K of not being censored before u;
-# carried: function(slope, u) giving s times the derivative in each s of an estimate whose derivative in -log K_i(u_i) is
-# slope_i (n), which is how the estimation of the model enters; converged, aliased: columns of x). Deaths at a time come
-# before censorings there.
+# carried: function(slope, u) giving s times the derivative in each s of an estimate whose derivative in -log K_i(u_i)
+# is slope_i (n), which is how the estimation of the model enters; converged, aliased: columns of x). Deaths at a time
+# come before censorings there.
 core_censoring <- function(time, event, s, x) {
   lost <- s > 0 & event == 0
   if (!any(lost)) {

@@ -2,8 +2,8 @@
 # independent. They are those of the influence
 #   n v_i a_i(t) + n r_i (1, x_i) C u(t),   a_i(t) = -S(t) [own_i 1(T_i <= t) - G(min(t, T_i))],
 # with r the regression's residuals, C its covariance and u(t) = sum a_i(t) slope_i (1, x_i); see curve_parts(). Up to
-# the factors S(t) and G(t) all sums over units are sums up to t of what does not depend on t: one pass over the units in
-# the order of time has them for every t.
+# the factors S(t) and G(t) all sums over units are sums up to t of what does not depend on t: one pass over the units
+# in the order of time has them for every t.
 
 # at: times, rising; inside: 1 for units of the arm; regression: see core_regression_nuisance(); counted: how many units
 # the variance is of.

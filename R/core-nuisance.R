@@ -11,8 +11,8 @@ core_carry <- function(nuisance) function(v) nuisance$influence(nuisance$gradien
 core_known <- function(n) list(gradient = function(v) 0, influence = function(u) numeric(n))
 
 # q = linear predictor of a regression whose estimating equations are sum residual (1, x) = 0. x: n x p, or the list of
-# its columns; residual: n; covariance: inverse of minus their derivative, (p + 1) x (p + 1). `regression`: of what it is
-# made, and the slope of q in the linear predictor, for who asks of many estimates at once (core_curve_errors()).
+# its columns; residual: n; covariance: inverse of minus their derivative, (p + 1) x (p + 1). `regression`: of what it
+# is made, and the slope of q in the linear predictor, for who asks of many estimates at once (core_curve_errors()).
 core_regression_nuisance <- function(x, covariance, residual) {
   list(
     gradient = function(v) c(sum(v), times_columns(x, v)),

@@ -41,7 +41,8 @@ augmented_curves <- function(x, units, event, own, inside, model, call) {
   }, inside, names(inside))
 }
 
-# Curves where who is censored depends on covariates: whose time is known counts for those like it whose time is not. v: weights of the units; inside: per arm, 1 for its units.
+# Curves where who is censored depends on covariates: whose time is known counts for those like it whose time is not. v:
+# weights of the units; inside: per arm, 1 for its units.
 censored_curves <- function(x, units, event, v, inside, model, horizon, carry, call) {
   covariates <- hazard_covariates(x, units, model, "censoring_model", call)
   time <- units$y

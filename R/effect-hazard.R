@@ -21,11 +21,11 @@
 #'   by weights alone. Censoring must depend on nothing beyond the arm, or the models must be right. Such a curve need
 #'   not fall at every step, and may leave 0 to 1 by a little. For designs with weights; the models are taken as given
 #'   in standard errors (to first order they do not matter), which `inference = "bootstrap"` does not.
-#' @param censoring_model A one-sided formula of covariates on which being censored depends, by a Cox model in each arm; none
-#'   by default: censoring then depends on nothing beyond the arm. Given, curves and mean times are means over units whose
-#'   time is known, each by the inverse of its chance of being watched so long (Robins & Finkelstein 2000). Not with
-#'   `curve_model`; the hazard ratio stays as it is. Such a curve need not fall at every step. Standard errors account
-#'   for the estimation of the models.
+#' @param censoring_model A one-sided formula of covariates on which being censored depends, by a Cox model in each arm;
+#'   none by default: censoring then depends on nothing beyond the arm. Given, curves and mean times are means over
+#'   units whose time is known, each by the inverse of its chance of being watched so long (Robins & Finkelstein 2000).
+#'   Not with `curve_model`; the hazard ratio stays as it is. Such a curve need not fall at every step. Standard errors
+#'   account for the estimation of the models.
 #' @param horizon Up to when; by default the earlier of the arms' last times.
 #' @param inference,draws,interval,replicates,replicate_scale,cluster,level,lonely_stratum,seed As in
 #'   [measure_effect()].
@@ -48,8 +48,8 @@
 #'   trial with inverse probability of censoring weighted (IPCW) log-rank tests. Biometrics 56.
 #'   \doi{10.1111/j.0006-341X.2000.00779.x}
 #'
-#'   Satten, G. A., Datta, S. (2001). The Kaplan-Meier estimator as an inverse-probability-of-censoring weighted average.
-#'   The American Statistician 55. \doi{10.1198/000313001317098185}
+#'   Satten, G. A., Datta, S. (2001). The Kaplan-Meier estimator as an inverse-probability-of-censoring weighted
+#'   average. The American Statistician 55. \doi{10.1198/000313001317098185}
 #'
 #'   Royston, P., Parmar, M. K. B. (2013). Restricted mean survival time. BMC Medical Research Methodology 13.
 #'   \doi{10.1186/1471-2288-13-152}

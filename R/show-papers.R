@@ -142,8 +142,8 @@ papers <- list(
     21, 1, "C1--C68", "10.1111/ectj.12097"),
   satten2001 = new_paper(
     "Glen A. Satten and Somnath Datta", 2001, paste(
-      "The Kaplan-Meier estimator as an inverse-probability-of-censoring weighted average"), "The American Statistician",
-    55, 3, "207--210", "10.1198/000313001317098185"),
+      "The Kaplan-Meier estimator as an inverse-probability-of-censoring weighted average"),
+    "The American Statistician", 55, 3, "207--210", "10.1198/000313001317098185"),
   cox1972 = new_paper(
     "David R. Cox", 1972, "Regression models and life-tables", "Journal of the Royal Statistical Society: Series B",
     34, 2, "187--220", "10.1111/j.2517-6161.1972.tb00899.x"),
@@ -361,7 +361,8 @@ effect_papers <- function(x) {
     if (x$reuse) {
       c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(design_score(design))) "abadie2016")
     },
-    if (!is.null(asked$censoring_model)) "satten2001", if (!is.null(x$sets)) "abadie2022", if (is_pooled(x)) c("rubin1987", "barnard1999"),
+    if (!is.null(asked$censoring_model)) "satten2001", if (!is.null(x$sets)) "abadie2022",
+    if (is_pooled(x)) c("rubin1987", "barnard1999"),
     if (identical(asked$inference, "bootstrap") && !is.null(x$study$stratum)) "rao1988"
   )
 }
