@@ -63,6 +63,8 @@ validate:
 	@Rscript validation/hidden.R $(DRAWS)
 	@Rscript validation/variation.R $(DRAWS)
 	@Rscript validation/imputed.R $(DRAWS)
+	@Rscript validation/arms.R $(DRAWS)
+	@Rscript validation/censoring.R $(DRAWS)
 	@Rscript validation/dose.R $(DRAWS)
 	@Rscript validation/course.R $(DRAWS)
 	@Rscript validation/models.R $(DRAWS)

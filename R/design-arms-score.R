@@ -127,7 +127,7 @@ check_arms_left <- function(kept, x, call) {
 
 # One row per arm: the chances of being in it that are kept, and how many of it fell off.
 arms_trimming <- function(x) {
-  step <- Find(function(step) step$verb == "trim", x$steps)
+  step <- trimming_of(x)
   if (is.null(step)) abort_input("These arms are not trimmed; see {.fn trim_units}.", call = NULL)
   support <- if (is.null(step$support)) matrix(c(0, 1), length(x$levels), 2L, byrow = TRUE) else step$support
   data.frame(rule = step$rule, arm = x$levels, low = support[, 1L], high = support[, 2L],

@@ -112,18 +112,26 @@ arm_design <- function(x, k, step, made, call, truncate = NULL) {
   check_finite_weights(weight, study, call)
   limits <- truncation_limits(weight, truncate, study$z, study$s * kept)
   cut <- truncate_weights(weight, limits, study$z) * kept
-  trimming <- Find(function(step) step$verb == "trim", x$steps)
   facts <- c(made[setdiff(names(made), "weight")],
              list(arms = x, k = k, free = cut == weight, truncation = truncation_counts(weight, cut, limits, study$z)))
   design <- new_design(study, step, kind = "weights", kept = kept, weight = cut, weighing = facts,
                        steps = c(x$steps, list(step)), reason = made$reason,
-                       note = c(if (!is.null(x$kept) && !all(x$kept)) trimming$note, made$note))
+                       note = c(arms_note_of(x), made$note))
   warn_heavy_units(design)
   design
 }
 
+# Whom trimming has left, in words.
+arms_note_of <- function(x) if (!all(arms_kept(x))) trimming_of(x)$note
+
 # The arms behind such a design, and the code of the one compared.
 arms_behind <- function(x) x$weighing[c("arms", "k")]
+
+# Sampling weights of the units of all arms among whom the target of such a design lies.
+everybody_behind <- function(x) {
+  arms <- x$weighing$arms
+  sampling_weight(arms$base) * (if (is.null(x$weighing$inside)) arms_kept(arms) else x$weighing$inside)
+}
 
 arm_weight_nuisance <- function(design) {
   facts <- design$weighing

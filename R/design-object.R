@@ -125,6 +125,7 @@ redrawn_on <- function(x, weight, counts = NULL, factor = NULL) {
 
 # What draws can't estimate anew: columns of the user's own.
 held_in_draws <- function(x) {
+  if (is_arms(x) && !is.null(x$designs)) x <- x$designs[[1L]]
   if (!inherits(x, "twin_design")) return(NULL)
   c(if (identical(x$score$settings$source, "column")) "score",
     if (has_weights(x) && !weighing_of(x)$estimated) "weights")

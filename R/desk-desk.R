@@ -61,7 +61,8 @@ next_step <- function(plan, answers, columns) {
 is_asked <- function(plan) {
   question <- plan_question(plan)
   if (is_panel_plan(plan)) return(all(lengths(question[c("time", "outcome")]) > 0L))
-  all(lengths(question[c("treatment", "outcome")]) > 0L) &&
+  if (is_course_plan(plan)) return(all(lengths(question[c("treatment", "outcome", "time", "unit")]) > 0L))
+  all(lengths(question[c(if (is_dose_plan(plan)) "dose" else "treatment", "outcome")]) > 0L) &&
     (length(question$covariates) > 0L || !is.null(question$graph))
 }
 
@@ -114,7 +115,7 @@ hear_job <- function(desk) {
 take_columns <- function(desk, columns) {
   desk$seen$columns <- columns
   plan <- desk_plan(desk)
-  if (is_panel_plan(plan) || length(plan$study$treatment) > 0L) return(invisible(desk))
+  if (is_panel_plan(plan) || is_dose_plan(plan) || length(plan$study$treatment) > 0L) return(invisible(desk))
   if (is.null(columns$panel) && is.null(columns$roles)) return(invisible(desk))
   change_desk(desk, set_kind(plan, if (is.null(columns$panel)) "study" else "panel", columns))
 }

@@ -1,14 +1,14 @@
 #' Open the desk
 #'
 #' A page in the browser that takes an analysis through its steps, on this machine and without a network: question,
-#' assumptions drawn as a graph, score and overlap, designs and their balance, power, the seal, effects, hidden bias,
-#' report; of units over time the timing, the time before treatment, effects and paths. What is chosen becomes a
-#' plan file, which is saved at every change, can be undone, and gives the same numbers with `twin run`; the same in R
-#' stands beside it. On the command line: `twin desk [FILE]`.
+#' assumptions drawn as a graph, score and overlap, designs and their balance, power, the seal, effects, who gains,
+#' hidden bias, report; of units over time the timing, the time before treatment, effects and paths. What is chosen
+#' becomes a plan file, which is saved at every change, can be undone, and gives the same numbers with `twin run`; the
+#' same in R stands beside it. On the command line: `twin desk [FILE]`.
 #'
-#' The page follows one treatment with two values, in a file or, by its plan, in a database. What it has no controls for
-#' (several arms, effects by group, placebos) a plan file has: `twin keys`. Keys of a plan that the page does not show
-#' stay as they are.
+#' The page follows one treatment with two or more values, in a file or, by its plan, in a database; a dose, or
+#' treatment that comes and goes, by its plan. What it has no controls for (effects by group, placebos) a plan file has:
+#' `twin keys`. Keys of a plan that the page does not show stay as they are.
 #'
 #' @param file A plan (`.yml`), which is saved in place, without its comments: as it was it is kept as `FILE.before`; or
 #'   data, beside which `plan.yml` is made (or gone on with). `NULL` (default) waits for a file to be

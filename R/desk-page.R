@@ -39,6 +39,7 @@ notebook_view <- function(titles) {
                  designs = list(shiny::uiOutput("design_cards"), shiny::uiOutput("design_form")),
                  effects = list(shiny::uiOutput("seal"), shiny::uiOutput("estimator_boxes"),
                                 shiny::uiOutput("path_form")),
+                 variation = list(shiny::uiOutput("gains")),
                  bias = list(shiny::uiOutput("probed"), shiny::uiOutput("probe_form")))
   after <- list(score = list(shiny::uiOutput("cut")))
   steps <- setdiff(names(titles), desk_jobs)
@@ -106,7 +107,34 @@ plain_choices <- function(values, none = NULL) {
 
 # The question as a sentence with gaps. columns: answer_columns().
 sentence_with_gaps <- function(plan, columns) {
-  if (is_panel_plan(plan)) panel_sentence(plan$panel, columns) else study_sentence(plan$study, columns)
+  if (is_panel_plan(plan)) panel_sentence(plan$panel, columns) else if (is_other_plan(plan))
+    other_sentence(plan, columns) else study_sentence(plan$study, columns)
+}
+
+# On a dose, or on treatment over time.
+other_sentence <- function(plan, columns) {
+  tags <- htmltools::tags
+  study <- plan$study
+  gap <- function(key, label) gap_choice(key, label, plain_choices(columns$name), unlist(study[[key]])[1L])
+  asked <- if (is_dose_plan(plan)) list("What would", gap("outcome", "Outcome"), more_words(study$outcome),
+                                        "be, were everybody given so much of", gap("dose", "Dose")) else
+    list("What would", gap("outcome", "Outcome"), "be at the end, were each", gap("unit", "Unit"),
+         "to follow a history of", gap("treatment", "Treatment"), "over", gap("time", "Time"))
+  counted <- length(unlist(study$covariates)) + length(unlist(study$changing))
+  htmltools::tagList(
+    tags$p(class = "sentence", asked, "comparing those alike in", tags$strong(.noWS = "after",
+                                                                              plural(counted, "column")), "?"),
+    columns_to_tick(study, columns, "Columns to be alike in", if (is_dose_plan(plan))
+      "Only what came before the dose" else "Only what does not change; columns that change stand in the plan"),
+    preview_view(study, columns),
+    tags$details(id = "more-roles", tags$summary("Weights, clusters, missing values"), tags$div(
+      class = "row", labelled_gap("weight", "Sampling weight", plain_choices(columns$name, "none"), study$weight),
+      labelled_gap("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
+      labelled_gap("missing", "Missing covariates", missing_choices, study$missing), rows_fields(study),
+      reading_fields(study)
+    )),
+    own_words("study", study)
+  )
 }
 
 study_sentence <- function(study, columns) {
@@ -395,9 +423,10 @@ json_text <- function(text) {
   sprintf("\"%s\"", gsub("[[:cntrl:]]", " ", text))
 }
 
-add_design_form <- function() {
+add_design_form <- function(plan) {
   tags <- htmltools::tags
-  kinds <- stats::setNames(names(desk_designs), vapply(desk_designs, `[[`, "", "words"))
+  known <- page_designs(plan)
+  kinds <- stats::setNames(names(known), vapply(known, `[[`, "", "words"))
   tags$details(
     id = "design-box", class = "form", tags$summary("Add a design"), labelled_choice("added_kind", "Kind", kinds),
     shiny::uiOutput("design_fields"), shiny::actionButton("add_design", "Add this design")
@@ -427,15 +456,16 @@ add_probe_form <- function(plan) {
 beyond_page <- list(
   study = c(stratum = "survey strata", frequency = "rows that stand for several units",
             event = "outcomes with two values of their own", missing_outcome = "units that miss the outcome",
-            imputation = "imputed data sets", dose = "a dose", changing = "treatment over time",
-            logged = "outcomes in logs"),
+            imputation = "imputed data sets", dose = "a dose", logged = "outcomes in logs",
+            changing = "columns that change and are touched by treatment"),
   panel = c(periods = "periods whose order text does not show", frequency = "rows that stand for several"),
   composition = c(comparison = "whether who is met changes with treatment"),
   baseline = c(each_cohort = "designs on the time before treatment, carried into the panel"),
   pair = c(exact = "pairs alike in a column", metric = "other distances", order = "which units choose first"),
   respond = c(model = "weights for missing outcomes"), search = c(generations = "a metric that is searched"),
   effect = c(by = "effects by group", model = "models of the outcome", quantiles = "quantiles", learners = "learners"),
-  hazard = c(time = "time until an event"), variation = c(columns = "who gains"),
+  hazard = c(time = "time until an event"),
+  variation = c(columns = "single columns", costs = "costs and a budget", learners = "learners of the effect"),
   "probe placebo" = c(outcomes = "placebo outcomes", groups = "groups", dates = "dates before treatment"),
   "effect over time" = c(third = "triple differences", doses = "the doses at which a curve is told",
                          absorb = "more fixed effects", crossed = "clusters of two kinds", near = "errors by distance",
@@ -462,9 +492,9 @@ comparison_form <- function() {
   )
 }
 
-design_fields <- function(kind) {
-  fields <- desk_designs[[kind]]$fields
-  if (length(fields) == 0L) return(htmltools::tags$p(class = "soft", "Nothing to choose: it works on the covariates."))
+design_fields <- function(plan, kind) {
+  fields <- page_designs(plan)[[kind]]$fields
+  if (length(fields) == 0L) return(htmltools::tags$p(class = "soft", "Nothing to choose here."))
   fields_row("field_", fields)
 }
 
@@ -544,6 +574,22 @@ estimator_choice <- function(plan, choices) {
                           if (!is.na(rows$reason[k])) tags$span(class = "soft", rows$reason[k])))
     }))
   })
+}
+
+# Of which designs it is asked who gains; NULL where there is none to ask.
+gains_choice <- function(plan) {
+  tags <- htmltools::tags
+  if (length(plan$designs) == 0L) return(NULL)
+  asked <- asked_gains(plan)
+  tags$fieldset(class = "row", tags$legend("Who gains more, who less? By the columns to be alike in, with"),
+                lapply(seq_along(plan$designs), function(k) {
+                  name <- names(plan$designs)[k]
+                  id <- paste0("gains-", k)
+                  tags$div(class = "tick", tags$input(
+                    type = "checkbox", id = id, checked = if (name %in% asked) NA,
+                    onchange = tick_event("gains_tick", sprintf("design: %d", k))
+                  ), tags$label(`for` = id, name))
+                }))
 }
 
 probe_choice <- function(plan) {

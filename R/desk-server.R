@@ -17,6 +17,7 @@ desk_server <- function(desk) {
     hear_graph(input, output, desk)
     hear_designs(input, output, desk)
     hear_effects(input, output, desk)
+    hear_gains(input, output, desk)
     hear_bias(input, output, desk)
     hear_report(input, output, desk)
     shiny::observeEvent(input$undo, take_history(desk, undo(seen$history)))
@@ -44,12 +45,12 @@ show_frame <- function(output, session, desk) {
 # Sections are drawn anew when the plan turns from one unit a row to units over time; answers as they come.
 show_answers <- function(output, desk) {
   seen <- desk$seen
-  kind <- shiny::reactive(is_panel_plan(seen$history$plan))
+  kind <- shiny::reactive(names(plan_step_views(seen$history$plan)))
   output$notebook <- shiny::renderUI({
     kind()
     notebook_view(shiny::isolate(step_titles(seen$history$plan)))
   })
-  steps <- unique(c(names(study_step_views()), names(panel_step_views()), "comparison"))
+  steps <- unique(c(names(study_step_views()), names(panel_step_views()), names(other_step_views()), "comparison"))
   for (step in steps) local({
     own <- step
     output[[paste0("answer_", own)]] <- shiny::renderUI({
@@ -62,7 +63,7 @@ show_answers <- function(output, desk) {
 }
 
 gap_keys <- list(study = c("treatment", "treated", "reference", "outcome", "estimand", "weight", "cluster", "id",
-                           "missing", "subset", "unknown"),
+                           "missing", "subset", "unknown", "dose", "time", "unit"),
                  panel = c("treatment", "treated", "first_treated", "outcome", "time", "unit", "group", "weight",
                            "cluster", "subset", "unknown", "reference", "held", "dose", "switching"))
 
@@ -127,7 +128,7 @@ hear_codes <- function(input, desk) {
 # Does the plan name what its sentence is about?
 is_named <- function(plan) {
   question <- plan_question(plan)
-  length(question$treatment) > 0L || length(question$first_treated) > 0L || length(question$time) > 0L
+  any(lengths(question[c("treatment", "dose", "first_treated", "time")]) > 0L)
 }
 
 # A list of several, the value itself of one.
@@ -149,13 +150,18 @@ set_answer <- function(plan, key, value, columns) {
   if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
   changes <- stats::setNames(list(if (key == "unknown") as.list(value) else value), key)
-  if (key == "treatment") {
-    several <- part == "study" && length(columns$levels[[value]]) > 2L
-    changes["treated"] <- list(if (several) "" else if (nzchar(value)) treated_asked(columns, value))
-    if (part == "study") changes["reference"] <- list(if (several) columns$levels[[value]][1L] else "")
-  }
+  if (key == "treatment") changes <- treatment_changes(changes, value, plan, columns)
   if (part == "panel") changes <- panel_changes(changes, key, value, plan, columns)
   set_question(plan, changes)
+}
+
+# What another treatment brings with it: which value counts as treated, or of several arms the reference.
+treatment_changes <- function(changes, value, plan, columns) {
+  study <- !is_panel_plan(plan)
+  several <- study && !is_other_plan(plan) && length(columns$levels[[value]]) > 2L
+  changes["treated"] <- list(if (several) "" else if (nzchar(value)) treated_asked(columns, value))
+  if (study) changes["reference"] <- list(if (several) columns$levels[[value]][1L] else "")
+  changes
 }
 
 # What else an answer changes in a panel.
@@ -183,9 +189,10 @@ hear_designs <- function(input, output, desk) {
     name <- names(seen$history$plan$designs)[asked$design]
     if (isTRUE(nzchar(name))) change_desk(desk, change_design(seen$history$plan, name, asked$field, asked$value))
   })
-  output$design_form <- shiny::renderUI(add_design_form())
-  output$design_fields <- shiny::renderUI(if (isTRUE(input$added_kind %in% names(desk_designs)))
-    design_fields(input$added_kind))
+  kinds <- shiny::reactive(seen$history$plan["study"])
+  output$design_form <- shiny::renderUI(add_design_form(kinds()))
+  output$design_fields <- shiny::renderUI(if (isTRUE(input$added_kind %in% names(page_designs(kinds()))))
+    design_fields(kinds(), input$added_kind))
   cuts <- shiny::reactiveVal()  # sliders are not drawn anew while what they show is the same
   range <- shiny::reactiveVal(c(0, 1))
   shiny::observe(cuts(seen$answers$score$value$cuts))
@@ -193,8 +200,9 @@ hear_designs <- function(input, output, desk) {
   output$cut <- shiny::renderUI(cut_view(cuts(), range()))
   shiny::observeEvent(input$add_design, {
     kind <- input$added_kind
-    if (!isTRUE(kind %in% names(desk_designs))) return()
-    change_desk(desk, add_design(seen$history$plan, kind, form_values(input, "field_", desk_designs[[kind]]$fields)))
+    known <- page_designs(seen$history$plan)
+    if (!isTRUE(kind %in% names(known))) return()
+    change_desk(desk, add_design(seen$history$plan, kind, form_values(input, "field_", known[[kind]]$fields)))
   })
   shiny::observeEvent(input$drop, {
     if (isTRUE(input$drop %in% names(seen$history$plan$designs))) {
@@ -227,8 +235,8 @@ hear_effects <- function(input, output, desk) {
   output$seal <- shiny::renderUI(seal_view(seen$history$plan, seen$answers, seen$seal))
   output$estimator_boxes <- shiny::renderUI({
     plan <- seen$history$plan
-    if (length(plan$effects) > 0L) if (is_panel_plan(plan)) plan_cards(plan$effects, "drop_path") else
-      estimator_choice(plan, choices())
+    if (length(plan$effects) > 0L) if (is_panel_plan(plan) || is_other_plan(plan))
+      plan_cards(plan$effects, "drop_path") else estimator_choice(plan, choices())
   })
   opened_panel <- shiny::reactive(if (length(seen$history$plan$effects) > 0L) seen$history$plan["panel"])
   output$path_form <- shiny::renderUI(if (!is.null(opened_panel()$panel)) add_path_form(opened_panel(), seen$columns))
@@ -253,13 +261,38 @@ hear_effects <- function(input, output, desk) {
   })
 }
 
+# Once the outcome is open; of two arms.
+hear_gains <- function(input, output, desk) {
+  seen <- desk$seen
+  output$gains <- shiny::renderUI({
+    plan <- seen$history$plan
+    two_arms <- !is_panel_plan(plan) && !is_other_plan(plan) && is.null(plan$study$reference)
+    if (length(plan$effects) > 0L && two_arms) {
+      htmltools::tagList(gains_choice(plan), plan_cards(other_gains(plan), "drop_gains"))
+    }
+  })
+  shiny::observeEvent(input$gains_tick, {
+    name <- names(seen$history$plan$designs)[input$gains_tick$design]
+    if (!isTRUE(nzchar(name))) return()
+    change_desk(desk, set_gains(seen$history$plan, with_or_without(asked_gains(seen$history$plan), name,
+                                                                   input$gains_tick$on)))
+  })
+  shiny::observeEvent(input$drop_gains, {
+    if (isTRUE(input$drop_gains %in% names(seen$history$plan$variation))) {
+      change_desk(desk, drop_gains(seen$history$plan, input$drop_gains))
+    }
+  })
+}
+
 hear_bias <- function(input, output, desk) {
   seen <- desk$seen
   output$probed <- shiny::renderUI(if (length(seen$history$plan$effects) > 0L) {
-    htmltools::tagList(probe_choice(seen$history$plan), plan_cards(other_probes(seen$history$plan), "drop_probe"))
+    plan <- seen$history$plan
+    htmltools::tagList(if (!is_other_plan(plan)) probe_choice(plan), plan_cards(other_probes(plan), "drop_probe"))
   })
-  effects <- shiny::reactive(seen$history$plan[c("panel", "effects")])
-  output$probe_form <- shiny::renderUI(if (length(effects()$effects) > 0L) add_probe_form(effects()))
+  effects <- shiny::reactive(seen$history$plan[c("panel", "study", "effects")])
+  output$probe_form <- shiny::renderUI(if (length(effects()$effects) > 0L && length(plain_probes(effects())) > 0L)
+    add_probe_form(effects()))
   shiny::observeEvent(input$probe, {
     names <- names(seen$history$plan$effects)
     if (!isTRUE(input$probe$effect %in% seq_along(names))) return()
@@ -300,7 +333,7 @@ hear_report <- function(input, output, desk) {
         shiny::downloadLink("plan_file", "Download", .noWS = "after"), "; run it with", tags$code("twin run plan.yml")
       ),
       tags$pre(class = "text", tabindex = 0, paste(plan_text(plan), collapse = "\n")),
-      if (length(plan$study$treatment) > 0L || is_panel_plan(plan)) htmltools::tagList(
+      if (length(plan$study$treatment) > 0L || is_dose_plan(plan) || is_panel_plan(plan)) htmltools::tagList(
         tags$h3("The same in R"), tags$p(shiny::downloadLink("script_file", "Download")),
         tags$pre(class = "text", tabindex = 0, paste(script_or_why(plan), collapse = "\n"))
       )

@@ -57,15 +57,35 @@ desk_designs <- list(
   })
 )
 
+# Those of a question on a dose or on treatment over time.
+other_designs <- list(
+  dose = list(
+    weights = list(words = "Inverse weights by a density", fields = list(
+      density = list(words = "Density", value = "normal", kind = c(normal = "normal", splines = "splines",
+                                                                  kernel = "kernel"))
+    ), steps = function(values) list(list(score = list(density = values$density)), "weigh")),
+    entropy = list(words = "Entropy weights", fields = list(), steps = function(values) {
+      list(list(weigh = list(method = "entropy")))
+    })
+  ),
+  course = list(weights = list(words = "Running weights", fields = list(
+    lags = number_field("Periods back in the scores", 1, 0, 10, 1)
+  ), steps = function(values) list(list(score = list(lags = values$lags)), "weigh")))
+)
+
+page_designs <- function(plan) {
+  if (is_dose_plan(plan)) other_designs$dose else if (is_course_plan(plan)) other_designs$course else desk_designs
+}
+
 # With what it could detect. values: text or numbers by field; what is left out or unreadable is as it begins.
 add_design <- function(plan, kind, values = list()) {
-  entry <- desk_designs[[kind]]
+  entry <- page_designs(plan)[[kind]]
   values <- lapply(stats::setNames(nm = names(entry$fields)), function(id) {
     field_value(entry$fields[[id]], values[[id]])
   })
   name <- new_name(names(plan$designs), kind)
   plan$designs[[name]] <- entry$steps(values)
-  plan$power[[new_name(names(plan$power), name)]] <- list(design = name)
+  if (!is_other_plan(plan)) plan$power[[new_name(names(plan$power), name)]] <- list(design = name)
   plan
 }
 
@@ -143,6 +163,7 @@ drop_design <- function(plan, name) {
   plan$designs[[name]] <- NULL
   about <- function(part) vapply(part, function(settings) identical(settings$design, name), NA)
   plan$power <- plan$power[!about(plan$power)]
+  plan$variation <- plan$variation[!about(plan$variation)]
   drop_effects(plan, names(plan$effects)[about(plan$effects)])
 }
 
@@ -150,6 +171,7 @@ drop_effects <- function(plan, names) {
   plan$effects <- plan$effects[setdiff(names(plan$effects), names)]
   plan$probes <- plan$probes[!vapply(plan$probes, function(settings) isTRUE(settings$effect %in% names), NA)]
   if (isTRUE(plan$report$headline %in% names)) plan$report$headline <- NULL
+  if (length(plan$effects) == 0L) plan$variation <- NULL  # it would open the outcome again
   plan[lengths(plan) > 0L]
 }
 
@@ -269,10 +291,23 @@ unseal_plan <- function(plan) {
                          path = list(estimator = "group_time", base = "fixed", over = "event"))
     return(plan)
   }
+  if (is_other_plan(plan)) {
+    plan$effects <- other_effects(plan)
+    return(plan)
+  }
   plan$effects <- c(list(raw = list()), lapply(stats::setNames(nm = names(plan$designs)), function(name) {
     list(design = name)
   }))
   plan
+}
+
+# Of a dose the curve as it is, and an augmented one of each design; of histories one of each.
+other_effects <- function(plan) {
+  own <- stats::setNames(nm = names(plan$designs))
+  if (is_course_plan(plan)) return(lapply(own, function(name) list(design = name, measure = "course")))
+  c(list(unadjusted = list(measure = "response")), lapply(own, function(name) {
+    list(design = name, measure = "response", estimator = "augmented")
+  }))
 }
 
 effect_name <- function(design, estimator) if (estimator == plan_estimator(NULL)) design else paste(design, estimator)
@@ -347,6 +382,7 @@ add_path <- function(plan, values, columns = NULL) {
 plain_probes <- function(plan) {
   part <- if (is_panel_plan(plan)) "panel" else "study"
   known <- Filter(function(kind) part %in% probes[[kind]]$about, setdiff(names(probes), "placebo"))
+  if (is_other_plan(plan)) known <- if (is_dose_plan(plan)) intersect(known, "ratio")  # of contrasts of doses
   stats::setNames(known, vapply(known, function(kind) probes[[kind]]$words, ""))
 }
 
@@ -362,6 +398,31 @@ other_probes <- function(plan) {
 
 drop_probe <- function(plan, name) {
   plan$probes[[name]] <- NULL
+  plan[lengths(plan) > 0L]
+}
+
+# Who gains is asked by a design; questions with settings of their own stay as they are.
+gains_name <- function(design) paste("who gains by", design)
+
+asked_gains <- function(plan) {
+  own <- Filter(function(settings) identical(names(settings), "design"), plan$variation)
+  unlist(lapply(own, `[[`, "design"), use.names = FALSE)
+}
+
+set_gains <- function(plan, chosen) {
+  plain <- vapply(plan$variation, function(settings) identical(names(settings), "design"), NA)
+  by <- vapply(plan$variation, function(settings) if (is.null(settings$design)) "" else settings$design, "")
+  plan$variation <- plan$variation[!plain | by %in% chosen]
+  for (design in setdiff(chosen, by[plain])) {
+    plan$variation[[new_name(names(plan$variation), gains_name(design))]] <- list(design = design)
+  }
+  plan[lengths(plan) > 0L]
+}
+
+other_gains <- function(plan) Filter(function(settings) !identical(names(settings), "design"), plan$variation)
+
+drop_gains <- function(plan, name) {
+  plan$variation[[name]] <- NULL
   plan[lengths(plan) > 0L]
 }
 

@@ -273,7 +273,8 @@ designs_in <- function(x, asked = NULL) {
 # Models of two arms are averaged over the units of all: each contrast keeps the others' units.
 modelled_contrasts <- function(x) {
   lapply(compared_arms(x), function(k) {
-    new_design(arm_study(x, k, whole = TRUE), list(), kind = "raw", weighing = list(arms = x, k = k), steps = list())
+    new_design(arm_study(x, k, whole = TRUE), list(), kind = "raw", kept = x$kept, weighing = list(arms = x, k = k),
+               steps = x$steps, note = arms_note_of(x))
   })
 }
 

@@ -189,9 +189,9 @@ each_arm_mean <- function(block, units, means_of) {
 one_against_others <- function(x, j) {
   study <- one_arm_study(x, j)
   settings <- x$score$settings
-  if (is.null(settings)) return(study)
-  new_design(study, list(), kind = "raw", steps = list(),
-             score = list(link = "logit", fitted = x$score$fitted[, j], known = TRUE, settings = settings))
+  score <- if (!is.null(settings)) list(link = "logit", fitted = x$score$fitted[, j], known = TRUE, settings = settings)
+  if (is.null(score) && is.null(x$kept)) return(study)
+  new_design(study, list(), kind = "raw", steps = list(), score = score, kept = x$kept)
 }
 
 # One vector of folds per repeat, over the units at hand; 0 for those that are not averaged.

@@ -88,7 +88,7 @@ effect_target <- function(x, units) {
 arms_target <- function(x, units) {
   behind <- arms_behind(x)
   arms <- behind$arms
-  s <- sampling_weight(arms$base) * (units$used | (x$study$outside & (if (is.null(units$group)) TRUE else units$group)))
+  s <- everybody_behind(x) * (units$used | (x$study$outside & (if (is.null(units$group)) TRUE else units$group)))
   made <- core_arm_target(arms$score$fitted, arms$arm, behind$k, arms$base$estimand)
   nuisance <- if (is.null(made$slope)) core_known(length(s)) else
     core_scaled(arm_score_nuisance(arms), s * made$slope)

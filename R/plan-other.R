@@ -44,9 +44,48 @@ write_other_results <- function(draft, parts, plan, designs) {
   finish_results(draft, parts, plan)
 }
 
-# The page has no steps for these questions.
-check_page_question <- function(study) {
-  if (!is_other_question(study)) return(study)
-  abort_unsupported(c("This page has no steps for doses and treatment over time.",
-                      i = "{.code twin run} makes the whole of this plan."), call = NULL)
+# Is the plan on a dose, or on treatment over time?
+is_dose_plan <- function(plan) !is.null(plan$study$dose)
+is_course_plan <- function(plan) !is.null(plan$study$unit)
+is_other_plan <- function(plan) is_dose_plan(plan) || is_course_plan(plan)
+
+# What a page shows of them, see plan_step_views().
+other_step_views <- function() {
+  list(
+    question = new_step_view("Question", "study", function(parts) other_question_section(parts),
+                             function(parts) count_units(parts$study), help = c("frame_dose", "frame_course")),
+    designs = new_step_view(
+      "Designs", c("study", "designs", "report"), function(parts) other_balance_section(parts),
+      able = has_part("designs"), help = c("weigh_units", "assess_balance"),
+      verdict = function(parts) {
+        failed <- unbalanced(parts$balances)
+        sprintf("%d of %s balanced", length(parts$balances) - length(failed), plural(length(parts$balances), "design"))
+      }
+    ),
+    effects = new_step_view(
+      "Effects", c("study", "designs", "effects", "report"), function(parts) other_effects_section(parts),
+      function(parts) plural(length(parts$effects), "estimate"), able = has_part("effects"), sealed = TRUE,
+      help = c("measure_response", "measure_course")
+    ),
+    bias = bias_view(c("study", "designs", "effects", "probes"))
+  )
+}
+
+count_units <- function(study) plural(length(study$z), "row")
+
+# As step_parts().
+other_step_parts <- function(plan, step, study, kept) {
+  sorter <- new_sorter()
+  designs <- if (step != "question") sorter$add(made_designs(plan, kept))
+  if (step != "designs") sorter$forget()
+  balances <- if (step %in% c("designs", "report")) sorter$add(made_each(kept, "balance", designs, function(design) {
+    plan_balances(plan, list(one = design))$one
+  }, plan$report))
+  effects <- if (step %in% c("effects", "bias", "report")) sorter$add(made_effects(plan, designs, kept))
+  if (step == "bias") sorter$forget()
+  found <- if (step %in% c("bias", "report")) sorter$add(made_probes(plan, effects, kept))
+  parts <- other_parts(study$value, designs, effects, found, balances)
+  told <- sorter$told()
+  if (step == "question") told$notes <- study$notes
+  c(list(parts = c(parts, list(figures = new_figures(), made = designs))), told)
 }

@@ -10,7 +10,7 @@ answer_step <- function(plan, step, kept) {
                 choices = list(), log = kept$log))
   }
   kept$study <- study$value
-  found <- if (is_panel_plan(plan)) panel_step_parts(plan, step, study, kept) else step_parts(plan, step, study, kept)
+  found <- parts_of_step(plan, step, study, kept)
   found$parts <- parts_of_first_set(found$parts)
   view <- plan_step_views(plan)[[step]]
   section <- view$section(found$parts)
@@ -25,6 +25,11 @@ answer_step <- function(plan, step, kept) {
        sets = if (step == "assumptions") plain_sets(found$parts$assumed$sets),
        cuts = if (step == "score") scores_in_hundredths(found$parts$scored),
        seal = seal_sentence(summary(logbook(study$value))), log = log)
+}
+
+parts_of_step <- function(plan, step, study, kept) {
+  make <- if (is_panel_plan(plan)) panel_step_parts else if (is_other_plan(plan)) other_step_parts else step_parts
+  make(plan, step, study, kept)
 }
 
 # Sorts what was made from what failed: list(add: function(made) giving the values, told: function() giving notes and
@@ -79,7 +84,7 @@ step_parts <- function(plan, step, study, kept) {
     parts <- c(parts, list(effects = effects, comparisons = effect_comparisons(effects, unlist(plan$report$truth)),
                            outcomes = effect_outcomes(effects)))
   }
-  if (step == "report") parts$variations <- sorter$add(made_variations(plan, designs, kept))
+  if (step %in% c("variation", "report")) parts$variations <- sorter$add(made_variations(plan, designs, kept))
   if (step %in% c("bias", "report")) parts$probes <- each_alone(sorter$add(made_probes(plan, measured, kept)))
   c(list(parts = parts), sorter$told())
 }
@@ -132,7 +137,7 @@ made_study <- function(plan, kept) {
   file <- question$data
   stamp <- if (rlang::is_string(file)) file.info(beside_plan(plan, file))[c("size", "mtime")]
   made_once(kept, list("study", question, stamp), function() {
-    study <- if (is_panel_plan(plan)) plan_panel(plan) else check_page_question(plan_study(plan))
+    study <- if (is_panel_plan(plan)) plan_panel(plan) else plan_study(plan)
     key <- data_key(plan)
     book <- kept$books[[key]]
     if (!is.null(book)) return(share_logbook(study, book))
@@ -303,7 +308,8 @@ answer_report <- function(plan, out, kept) {
   parts <- whole_parts(plan, study, kept)
   plan$path <- file.path(out, "plan.yml")
   write_text(plan_text(plan), plan$path)
-  if (is_panel_plan(plan)) write_panel_results(results, parts, plan) else write_results(results, parts, plan)
+  if (is_panel_plan(plan)) write_panel_results(results, parts, plan) else if (is_other_plan(plan))
+    write_other_results(results, parts, plan, parts$made) else write_results(results, parts, plan)
   if (!is_panel_plan(plan)) write_text(plan_script(plan), file.path(results, "analysis.R"))
   list(out = results, verdict = "made")
 }
@@ -315,8 +321,9 @@ whole_parts <- function(plan, study, kept) {
     drop_figures(parts$figures)
     return(parts[names(parts) != "figures"])
   }
-  found <- step_parts(plan, "report", study, kept)$parts
+  found <- parts_of_step(plan, "report", study, kept)$parts
   drop_figures(found$figures)
+  if (is_other_plan(plan)) return(found[names(found) != "figures"])
   parts <- report_parts(study_of(study$value), found$designs, found$effects, found$probes, unlist(plan$report$truth),
                         found$balances, plan_groups(plan, study$value), found$powers, found$variations, found$arms)
   parts

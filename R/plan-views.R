@@ -8,7 +8,9 @@ new_step_view <- function(title, hangs_on, section, verdict, help, able = functi
        sealed = sealed)
 }
 
-plan_step_views <- function(plan) if (is_panel_plan(plan)) panel_step_views() else study_step_views()
+plan_step_views <- function(plan) {
+  if (is_panel_plan(plan)) panel_step_views() else if (is_other_plan(plan)) other_step_views() else study_step_views()
+}
 
 has_part <- function(part) function(plan) length(plan[[part]]) > 0L
 
@@ -49,6 +51,11 @@ study_step_views <- function() {
       "Effects", c("study", "designs", "effects", "report"), function(parts) effects_section(parts),
       function(parts) plural(length(parts$effects), "estimate"), able = has_part("effects"), sealed = TRUE,
       help = c("measure_effect", "compare_effects")
+    ),
+    variation = new_step_view(
+      "Who gains", c("study", "designs", "effects", "variation"), function(parts) variation_section(parts),
+      able = function(plan) length(plan$effects) > 0L && has_part("variation")(plan), sealed = TRUE,
+      verdict = function(parts) gains_verdict(parts$variations), help = "measure_variation"
     ),
     bias = bias_view(c("study", "designs", "effects", "probes"))
   )

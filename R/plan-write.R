@@ -21,20 +21,23 @@ plan_script <- function(plan) if (is_panel_plan(plan)) panel_script(plan) else s
 
 study_script <- function(plan) {
   study <- plan$study
-  frame <- if (is.null(study$reference)) "frame_study" else "frame_arms"
+  frame <- if (is_dose_plan(plan)) "frame_dose" else if (is_course_plan(plan)) "frame_course" else
+    if (is.null(study$reference)) "frame_study" else "frame_arms"
+  each_by_itself <- is_other_plan(plan) || !is.null(study$reference)
   designs <- unlist(lapply(names(plan$designs), function(name) {
     steps <- vapply(plan_steps(plan, name), function(step) script_call(plan_verbs[[step$verb]], step$settings), "")
     sprintf("designs[[%s]] <- %s", deparse(name), paste(c("study", steps), collapse = " |>\n  "))
   }))
   effects <- unlist(lapply(names(plan$effects), function(name) {
     settings <- plan$effects[[name]]
-    verb <- if (identical(settings$measure, "hazard")) "measure_hazard" else "measure_effect"
+    verb <- paste0("measure_", if (is.null(settings$measure)) "effect" else settings$measure)
     from <- if (is.null(settings$design)) "study" else sprintf("designs[[%s]]", deparse(settings$design))
     given <- settings[setdiff(names(settings), c("design", "measure"))]
     sprintf("effects[[%s]] <- %s", deparse(name), script_call(verb, given, from))
   }))
-  c(script_data(study, frame, "study"), "describe_groups(study)", "",
-    if (length(designs) > 0L) c("designs <- list()", designs, "assess_balance(designs)"),
+  c(script_data(study, frame, "study"), if (is_other_plan(plan)) "study" else "describe_groups(study)", "",
+    if (length(designs) > 0L) c("designs <- list()", designs, if (each_by_itself) "lapply(designs, assess_balance)" else
+      "assess_balance(designs)"),
     if (length(effects) > 0L) c("", "effects <- list()", effects, "effects"),
     script_variations(plan), script_probes(plan, "effects"),
     script_report("study", plan, c(designs = length(designs), effects = length(effects), probes = length(plan$probes))))

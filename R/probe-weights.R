@@ -171,12 +171,6 @@ probability_weights <- function(x, units, s, call) {
   stop_no_probabilities(least, call)
 }
 
-# Sampling weights of the units of all arms that a contrast stands for.
-everybody_behind <- function(x) {
-  inside <- x$weighing$inside
-  arms_weight(arms_behind(x)$arms) * (if (is.null(inside)) 1 else inside)
-}
-
 # A row per draw: low bounds, high bounds, and the lambda at which the bound meets 0.
 bounded_draws <- function(x, lambda, draws, above, seed, call = rlang::caller_env()) {
   block <- x$source$block

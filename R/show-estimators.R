@@ -1,6 +1,7 @@
 # Which estimators a design has room for: data frame of estimator, words, and the reason why not (NA where it fits).
 estimator_choices <- function(design) {
   design <- first_set(design)
+  if (is_dose(design) || is_course(design)) return(data.frame(estimator = character(), words = character()))
   if (is_arms(design)) design <- contrasts_of(design)[[1L]]
   rlang::local_options(cli.width = 10000L)  # a reason is a line, whatever the window
   known <- Filter(function(entry) entry$verb == "measure_effect", estimators)

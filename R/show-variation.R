@@ -51,6 +51,12 @@ variation_groups <- function(x, outcome, number = column_text) {
 }
 
 # Nothing is said to vary without its test.
+# A few words on several of them.
+gains_verdict <- function(found) {
+  if (length(found) == 0L) return("not made")
+  if (any(vapply(found, function(x) any(does_vary(x)), NA))) "the effect varies" else "no variation was found"
+}
+
 variation_verdict <- function(x, outcome) {
   at <- match(outcome, x$tests$outcome)
   test <- x$tests[at, ]

@@ -120,6 +120,9 @@ compared_arms <- function(x) stats::setNames(seq_along(x$levels)[-1L], x$levels[
 
 arms_kept <- function(x) if (is.null(x$kept)) rep(TRUE, length(x$arm)) else x$kept
 
+# The last step that trimmed, NULL where none did.
+trimming_of <- function(x) Find(function(step) step$verb == "trim", x$steps, right = TRUE)
+
 # Sampling weights of the units of all arms that are still in.
 arms_weight <- function(x) sampling_weight(x$base) * arms_kept(x)
 

@@ -137,6 +137,18 @@ test_that("trimming keeps the units whose chances every arm reaches, by each rul
   weighted <- measure_effect(weigh_units(again))
   expect_equal(differences(weighted)$estimate, differences(measure_effect(weigh_units(alone)))$estimate)
   expect_match(paste(format(weighted), collapse = " "), "could have been in any arm")
+  for (estimator in c("augmented", "targeted")) {
+    expect_equal(differences(measure_effect(again, estimator = estimator))$estimate,
+                 differences(measure_effect(alone, estimator = estimator))$estimate, label = estimator)
+    expect_equal(differences(measure_effect(again, estimator = estimator))$std.error,
+                 differences(measure_effect(alone, estimator = estimator))$std.error, tolerance = 1e-3, label = estimator)
+  }
+  crossed <- measure_effect(again, estimator = "crossfit", learners = "logit", folds = 2, repeats = 1)
+  expect_identical(nobs(crossed), sum(common$kept))
+  expect_match(paste(format(crossed), collapse = " "), "could have been in any arm")
+  expect_lt(max(abs(differences(crossed)$estimate - differences(measure_effect(alone, estimator = "augmented"))$estimate)), 0.4)
+  twice <- trim_units(trim_units(scored, "range", c(0.05, 0.9)), "common_support")
+  expect_match(tail(contrasts_of(weigh_units(twice))$nets$note, 1), sprintf("%d of", sum(twice$kept)))
   expect_error(trim_units(scored, "range", c(0.45, 0.55)), "at least 2 units in each arm", class = "twin_error_input")
   expect_error(trim_units(arms_of(data)), "needs a score", class = "twin_error_input")
   paired <- pair_units(trim_units(score_units(arms_of(data, estimand = "ATT")), "common_support"))

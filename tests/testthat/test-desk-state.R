@@ -612,3 +612,88 @@ test_that("several arms: the sentence has a gap for the reference, and every ste
   expect_true(file.exists(file.path(report$out, "report.html")))
   expect_true(file.exists(file.path(report$out, "tables", "arms-weights.csv")))
 })
+
+test_that("who gains is asked by design once the outcome is open, and shown", {
+  skip_if_not_installed("shiny")
+  plan <- list(study = list(data = "crews.csv", treatment = "joined", outcome = "income",
+                            covariates = list("boat_length", "past_income")))
+  plan <- carefultwin:::add_design(plan, "weights")
+  expect_false(carefultwin:::study_step_views()$variation$able(carefultwin:::set_gains(plan, "weights")))
+  plan <- carefultwin:::unseal_plan(plan)
+  html <- as.character(carefultwin:::gains_choice(plan))
+  expect_match(html, "Who gains more, who less")
+  asked <- carefultwin:::set_gains(plan, "weights")
+  expect_identical(asked$variation, list("who gains by weights" = list(design = "weights")))
+  expect_match(as.character(carefultwin:::gains_choice(asked)), "checked")
+  asked$variation$mine <- list(design = "weights", columns = "boat_length")
+  expect_identical(names(carefultwin:::other_gains(asked)), "mine")
+  expect_identical(names(carefultwin:::set_gains(asked, character())$variation), "mine")
+  expect_null(carefultwin:::drop_gains(carefultwin:::set_gains(asked, character()), "mine")$variation)
+  expect_null(carefultwin:::drop_design(asked, "weights")$variation)
+  expect_null(carefultwin:::drop_effects(asked, names(asked$effects))$variation)
+  folder <- withr::local_tempdir()
+  data.table::fwrite(crews[1:500, ], file.path(folder, "crews.csv"))
+  asked$variation$mine <- NULL
+  asked$path <- file.path(folder, "plan.yml")
+  kept <- new.env()
+  kept$made <- kept$books <- list()
+  shown <- suppressMessages(carefultwin:::answer_step(asked, "variation", kept))
+  expect_identical(unname(shown$failed), character())
+  expect_match(shown$html, "who gains by weights")
+  expect_true(shown$verdict %in% c("the effect varies", "no variation was found"))
+  expect_identical(carefultwin:::gains_verdict(list()), "not made")
+})
+
+test_that("doses and histories go through the page by their plans, and the same in R gives the same", {
+  skip_if_not_installed("shiny")
+  folder <- withr::local_tempdir()
+  data.table::fwrite(ice[1:300, ], file.path(folder, "ice.csv"))
+  data.table::fwrite(seasons[seasons$crew %in% unique(seasons$crew)[1:150], ], file.path(folder, "seasons.csv"))
+  data.table::fwrite(cures[1:300, ], file.path(folder, "cures.csv"))
+  through <- function(study, kinds, verdict) {
+    plan <- list(study = study)
+    for (kind in kinds) plan <- carefultwin:::add_design(plan, kind)
+    plan <- carefultwin:::unseal_plan(plan)
+    if (!is.null(study$dose)) plan <- carefultwin:::add_probe(plan, "ratio", "weights")
+    plan$path <- file.path(folder, "plan.yml")
+    columns <- carefultwin:::answer_columns(plan)
+    html <- as.character(carefultwin:::sentence_with_gaps(plan, columns))
+    expect_true(carefultwin:::is_asked(plan))
+    kept <- new.env()
+    kept$made <- kept$books <- list()
+    steps <- names(carefultwin:::plan_step_views(plan))
+    for (step in setdiff(steps, if (length(plan$probes) == 0L) "bias")) {
+      shown <- suppressMessages(suppressWarnings(carefultwin:::answer_step(plan, step, kept)))
+      expect_identical(unname(shown$failed), character(), label = step)
+      expect_gt(nchar(shown$html), 200, label = step)
+    }
+    report <- suppressMessages(suppressWarnings(carefultwin:::answer_report(plan, withr::local_tempdir(), kept)))
+    expect_true(file.exists(file.path(report$out, "report.html")))
+    own <- new.env()
+    script <- readLines(file.path(report$out, "analysis.R"))
+    withr::with_dir(folder, utils::capture.output(suppressWarnings(eval(parse(
+      text = script[!grepl("write_report", script)]), own))))
+    list(plan = plan, html = html, script = own, kept = kept, shown = shown)
+  }
+  dose <- through(list(data = "ice.csv", dose = "tonnes", outcome = "income", covariates = list("boat_length", "past_income")),
+                  c("weights", "entropy"))
+  expect_match(dose$html, "were everybody given so much of")
+  expect_identical(names(dose$plan$effects), c("unadjusted", "weights", "entropy"))
+  expect_null(dose$plan$power)
+  expect_identical(unname(carefultwin:::plain_probes(dose$plan)), "ratio")
+  study <- frame_dose(read_units(file.path(folder, "ice.csv")), "tonnes", "income", c("boat_length", "past_income"))
+  expect_equal(tidy(dose$script$effects$weights)$estimate,
+               tidy(measure_response(weigh_units(score_units(study)), estimator = "augmented"))$estimate)
+  course <- through(list(data = "seasons.csv", treatment = "stored", outcome = "savings", time = "season", unit = "crew",
+                         covariates = list("boat_length"), changing = list("debt")), "weights")
+  expect_match(course$html, "to follow a history of")
+  expect_s3_class(course$script$effects$weights, "twin_course_effect")
+  arms <- list(study = list(data = "cures.csv", treatment = "cure", reference = "fresh", outcome = "price", estimand = "ATE",
+                            covariates = list("boat_length", "past_price")), path = file.path(folder, "plan.yml"))
+  arms <- carefultwin:::unseal_plan(carefultwin:::add_design(arms, "strata"))
+  own <- new.env()
+  script <- carefultwin:::plan_script(arms)
+  withr::with_dir(folder, utils::capture.output(suppressWarnings(eval(parse(
+    text = script[!grepl("write_report", script)]), own))))
+  expect_identical(names(own$effects$strata), c("salted vs fresh", "smoked vs fresh"))
+})
