@@ -150,13 +150,13 @@ set_answer <- function(plan, key, value, columns) {
   if (key == "outcome") return(set_question(plan, list(outcome = as_setting(unique(c(value, before[-1L]))))))
   if (identical(value, as.character(before))) return(plan)
   changes <- stats::setNames(list(if (key == "unknown") as.list(value) else value), key)
-  if (key == "treatment") changes <- treatment_changes(changes, value, plan, columns)
+  if (key == "treatment") changes <- another_treatment(changes, value, plan, columns)
   if (part == "panel") changes <- panel_changes(changes, key, value, plan, columns)
   set_question(plan, changes)
 }
 
 # What another treatment brings with it: which value counts as treated, or of several arms the reference.
-treatment_changes <- function(changes, value, plan, columns) {
+another_treatment <- function(changes, value, plan, columns) {
   study <- !is_panel_plan(plan)
   several <- study && !is_other_plan(plan) && length(columns$levels[[value]]) > 2L
   changes["treated"] <- list(if (several) "" else if (nzchar(value)) treated_asked(columns, value))
