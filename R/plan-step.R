@@ -136,7 +136,9 @@ made_study <- function(plan, kept) {
   question <- plan_question(plan)
   file <- question$data
   stamp <- if (rlang::is_string(file)) file.info(beside_plan(plan, file))[c("size", "mtime")]
-  made_once(kept, list("study", question, stamp), function() {
+  more_parts <- if (is_other_plan(plan)) list(names(plan), names(plan$report))  # what such a question has no use for
+  made_once(kept, list("study", question, stamp, more_parts), function() {
+    if (is_other_plan(plan)) check_other_plan(plan)
     study <- if (is_panel_plan(plan)) plan_panel(plan) else plan_study(plan)
     key <- data_key(plan)
     book <- kept$books[[key]]

@@ -244,6 +244,7 @@ design_weights <- function(study, designs) {
 
 # Overlap (where there is a score) and balance of the designs of several arms, by name: list(overlap, balance).
 arms_judged <- function(designs, limit = "standard", ratio_range = NULL) {
+  if (!is_plain_list(designs)) return(list())
   lapply(Filter(is_arms, lapply(designs, first_set)), function(x) {
     list(overlap = if (!is.null(x$score)) assess_overlap(x),
          balance = assess_balance(x, limit = limit, ratio_range = ratio_range))
@@ -261,7 +262,7 @@ two_arm_designs <- function(designs) {
 
 # A named list in which what is of several stands part by part, called "name: part".
 each_alone <- function(results) {
-  if (!any(vapply(results, inherits, NA, "twin_several"))) return(results)
+  if (!is_plain_list(results) || !any(vapply(results, inherits, NA, "twin_several"))) return(results)
   unlist(lapply(names(results), function(name) {
     own <- results[[name]]
     if (!inherits(own, "twin_several")) return(stats::setNames(list(own), name))
