@@ -138,12 +138,21 @@ check_one_population <- function(x, call = rlang::caller_env()) {
   }
   estimand <- x$effects[[1L]]$estimand
   if (arms_share_population(estimand)) {
-    if (length(unique(lapply(x$effects, `[[`, "note"))) == 1L) return(invisible(x))
+    if (speak_of_one_population(x)) return(invisible(x))
     abort_unsupported(c("Each comparison of arms speaks of the units that found a partner in it.",
                         i = "Weigh the arms, or group them into cells, to compare any two."), call = call)
   }
   abort_unsupported(c("Under the {estimand} each comparison of arms speaks of other units.",
                       i = "Frame the arms for the ATE, ATO or ATM to compare any two."), call = call)
+}
+
+# Pairs leave each contrast the units that found a partner in it.
+speak_of_one_population <- function(x) {
+  notes <- lapply(x$effects, function(effect) {
+    design <- effect$source$block$x
+    if (inherits(design, "twin_design")) design$note else if (is.null(design)) effect$note
+  })
+  arms_share_population(x$effects[[1L]]$estimand) && length(unique(notes)) == 1L
 }
 
 # Places of the effects that differ by arm alone.

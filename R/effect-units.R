@@ -4,8 +4,8 @@
 # their data. Units without an outcome or with sampling weight 0 leave with their pair; on weights they stay as carriers
 # of the score's influence. group: of the study's rows, which are asked about (NULL for all); on pairs the seekers.
 # response: of weigh_responses() for this outcome, NULL without; its weights are part of `w`. asked: whom the estimate
-# is about or uses. counted: per study row, was the unit in the sample the design started from, with a known outcome?
-# all_y: per study row.
+# is about or uses. present: per study row, is the outcome known? counted: per study row, was the unit in the sample the
+# design started from, with a known outcome? all_y: per study row.
 effect_units <- function(x, y, group = NULL, outcome = NULL) {
   refuse_remote(x)
   study <- study_of(x)
@@ -28,7 +28,7 @@ effect_units <- function(x, y, group = NULL, outcome = NULL) {
   list(rows = rows, used = used, asked = everybody,
        response = response, w = pick(weight), y = pick(y),
        z = pick(study$z), pairs = pairs,
-       counted = counted & before, all_y = y, missing = missing, group = group, where = "")
+       counted = counted & before, present = present, all_y = y, missing = missing, group = group, where = "")
 }
 
 # Do units that are not averaged carry influence all the same, through a score or weights they helped to estimate?
@@ -84,11 +84,13 @@ effect_target <- function(x, units) {
   list(t = s * h, nuisance = core_scaled(score_function_nuisance(x, slope), s))
 }
 
-# Of several arms: the population may hold units of the others, whose outcomes are not asked.
+# Of several arms: the population may hold units of the others, among whom, as in the contrast, those whose outcome is
+# known, so that every contrast speaks of the same.
 arms_target <- function(x, units) {
   behind <- arms_behind(x)
   arms <- behind$arms
-  s <- everybody_behind(x) * (units$used | (x$study$outside & (if (is.null(units$group)) TRUE else units$group)))
+  asked <- if (is.null(units$group)) TRUE else units$group
+  s <- everybody_behind(x) * (units$used | (x$study$outside & units$present & asked))
   made <- core_arm_target(arms$score$fitted, arms$arm, behind$k, arms$base$estimand)
   nuisance <- if (is.null(made$slope)) core_known(length(s)) else
     core_scaled(arm_score_nuisance(arms), s * made$slope)

@@ -277,7 +277,7 @@ arms_sentences <- function(x) {
   if (any(vapply(x$effects, `[[`, NA, "reuse"))) {
     return("Matching with replacement has no joint covariance: no joint test of the arms.")
   }
-  any_two <- arms_share_population(x$effects[[1L]]$estimand) && !differ_in_notes(x)
+  any_two <- speak_of_one_population(x)
   vapply(arm_families(x), function(at) {
     test <- arms_test(x, at)
     where <- unlist(x$labels[at[1L], setdiff(names(x$labels), "contrast")])

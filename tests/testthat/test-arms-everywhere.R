@@ -384,3 +384,21 @@ test_that("reports, methods paragraphs, checklists and tables tell of arms", {
   expect_true(all(c("imbens2000") %in% as.data.frame(references(effects))$key))
   expect_s3_class(summary(assess_balance(weighted)), "twin_summary")
 })
+
+test_that("with missing outcomes every contrast speaks of the same units, and any two are compared", {
+  data <- three_gears(300)
+  data$income[seq(3, 300, by = 11)] <- NA
+  arms <- arms_of(data)
+  known <- data[!is.na(data$income), ]
+  model <- lm(income ~ gear * (boat + past + port), known)
+  predicted <- sapply(gears, function(one) mean(predict(model, transform(known, gear = one))))
+  regression <- measure_effect(arms, estimator = "regression")
+  expect_equal(differences(regression)$estimate, unname(predicted[c("nets", "pots")] - predicted["lines"]))
+  augmented <- measure_effect(score_units(arms), estimator = "augmented")
+  reference <- vapply(augmented$effects, function(effect) effect$estimate[["mean_control"]], 0)
+  expect_equal(reference[[1]], reference[[2]])
+  rows <- tidy(augmented, part = "arms")
+  own <- differences(augmented)$estimate
+  expect_equal(rows$difference[3], own[2] - own[1])
+  expect_match(paste(format(augmented), collapse = " "), "compares any two")
+})
