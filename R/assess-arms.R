@@ -3,7 +3,7 @@
 # Designs of every contrast; of arms without one, the studies of two arms.
 judged_contrasts <- function(x) {
   if (!is.null(x$designs) || is.null(x$score)) return(contrasts_of(x))
-  contrasts_of(new_arms(x$base, x$arm, x$levels))
+  contrasts_of(as_framed(x))
 }
 
 # The balance of every two arms that can be compared: each with the reference, and where all speak of one population
@@ -140,7 +140,7 @@ arms_overlap <- function(x, call = rlang::caller_env()) {
   log_once(x$base, "judge", paste("overlap of", arms_label(x)),
            sprintf("%d of %d units beyond what every arm reaches", sum(outside), sum(s > 0)))
   structure(list(rows = rows, support = data.frame(arm = x$levels, low = support[, 1L], high = support[, 2L]),
-                 outside = outside, arm = x$arm, levels = x$levels, chance = e, weight = s, kept = arms_kept(x),
+                 outside = outside, arm = x$arm, levels = x$levels, chance = e, weight = s,
                  design = arms_label(x), study = x$base), class = "twin_arms_overlap")
 }
 

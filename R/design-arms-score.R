@@ -103,7 +103,7 @@ trim_arms <- function(x, rule, bounds, rescore, call = rlang::caller_env()) {
     verb = "trim", rule = rule, bounds = bounds, most = most, support = support, rescore = rescore,
     label = sprintf("trimmed (%s of all arms)", c(least_variance = "least variance", common_support = "common support",
                                                   quantile = "quantiles", range = "chances")[[rule]]),
-    range = c(low = 0, high = 1), fallen = fallen,
+    fallen = fallen,
     note = sprintf("those who could have been in any arm (%s of %s units)", count_text(sum(kept)),
                    count_text(sum(arms_kept(x))))
   )

@@ -92,11 +92,7 @@ in_contrasts <- function(x, call, run) {
   lapply(compared_arms(x), function(k) {
     where <- sprintf("\"%s\" against \"%s\"", x$levels[k], x$levels[1L])
     withCallingHandlers(
-      tryCatch(run(contrast_start(x, k)), twin_error = function(e) {
-        e$message <- sprintf("In %s: %s", where, e$message)
-        e$call <- call
-        rlang::cnd_signal(e)
-      }),
+      tryCatch(run(contrast_start(x, k)), twin_error = function(e) stop_within(e, where, call)),
       twin_warning = function(w) {
         w$message <- sprintf("In %s: %s", where, w$message)
         warning(w)
@@ -130,7 +126,6 @@ contrast_start <- function(x, k) {
 }
 
 trimmed_contrast <- function(study, trimming, kept) {
-  check_trimmed_arms(kept, study, trimming$range)
   step <- c(trimming[c("verb", "rule", "bounds", "label")],
             list(arms = TRUE, range = c(low = NA_real_, high = NA_real_)))
   step$fallen <- vapply(c(treated = 1L, control = 0L), function(arm) sum(!kept & study$z == arm), 0L)

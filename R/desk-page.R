@@ -578,32 +578,25 @@ estimator_choice <- function(plan, choices) {
 
 # Of which designs it is asked who gains; NULL where there is none to ask.
 gains_choice <- function(plan) {
-  tags <- htmltools::tags
   if (length(plan$designs) == 0L) return(NULL)
-  asked <- asked_gains(plan)
-  tags$fieldset(class = "row", tags$legend("Who gains more, who less? By the columns to be alike in, with"),
-                lapply(seq_along(plan$designs), function(k) {
-                  name <- names(plan$designs)[k]
-                  id <- paste0("gains-", k)
-                  tags$div(class = "tick", tags$input(
-                    type = "checkbox", id = id, checked = if (name %in% asked) NA,
-                    onchange = tick_event("gains_tick", sprintf("design: %d", k))
-                  ), tags$label(`for` = id, name))
-                }))
+  tick_boxes("Who gains more, who less? By the columns to be alike in, with", names(plan$designs), asked_gains(plan),
+             "gains", "gains_tick", "design")
 }
 
 probe_choice <- function(plan) {
+  tick_boxes("How much hidden bias would it take? By every way that fits, for", names(plan$effects), probed_effects(plan),
+             "probed", "probe", "effect")
+}
+
+# A box for each name; a change tells the server its number, by this key.
+tick_boxes <- function(legend, names, chosen, prefix, event, key) {
   tags <- htmltools::tags
-  probed <- probed_effects(plan)
-  tags$fieldset(class = "row", tags$legend("How much hidden bias would it take? By every way that fits, for"),
-                lapply(seq_along(plan$effects), function(k) {
-                  name <- names(plan$effects)[k]
-                  id <- paste0("probed-", k)
-                  tags$div(class = "tick", tags$input(
-                    type = "checkbox", id = id, checked = if (name %in% probed) NA,
-                    onchange = tick_event("probe", sprintf("effect: %d", k))
-                  ), tags$label(`for` = id, name))
-                }))
+  tags$fieldset(class = "row", tags$legend(legend), lapply(seq_along(names), function(k) {
+    id <- sprintf("%s-%d", prefix, k)
+    tags$div(class = "tick", tags$input(type = "checkbox", id = id, checked = if (names[k] %in% chosen) NA,
+                                        onchange = tick_event(event, sprintf("%s: %d", key, k))),
+             tags$label(`for` = id, names[k]))
+  }))
 }
 
 rail_view <- function(plan, answers, job) {

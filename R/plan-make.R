@@ -57,7 +57,7 @@ plan_designs <- function(plan, study) {
       design <- study
       for (step in plan_steps(plan, name)) {
         settings <- step$settings
-        for (key in intersect(names(settings), c("model", "scale_model", "interactions", "response"))) {
+        for (key in intersect(names(settings), formula_keys)) {
           if (!identical(settings[[key]], "all")) settings[[key]] <- plan_formula(settings[[key]], key)
         }
         if (!is.null(settings$covariates)) {
@@ -80,6 +80,12 @@ plan_judging <- function(plan) {
   lapply(plan$report[intersect(names(plan$report), setdiff(names(formals(assess_balance)), c("x", "custom")))], unlist)
 }
 
+# Of designs of several arms, by the same limits.
+plan_arms <- function(plan, designs) {
+  judging <- plan_judging(plan)
+  arms_judged(designs, if (is.null(judging$limit)) "standard" else judging$limit, judging$ratio_range)
+}
+
 plan_balances <- function(plan, designs) {
   at_place(plan, "report", lapply(designs, function(design) {
     do.call(assess_balance, c(list(design), plan_judging(plan)))
@@ -94,7 +100,7 @@ plan_effects <- function(plan, study, designs) {
   lapply(stats::setNames(nm = names(plan$effects)), function(name) {
     at_place(plan, c("effects", name), {
       settings <- plan$effects[[name]]
-      for (key in intersect(names(settings), c("model", "scale_model", "curve_model", "censoring_model"))) {
+      for (key in intersect(names(settings), formula_keys)) {
         settings[[key]] <- if (is.list(settings[[key]])) lapply(settings[[key]], plan_formula, key) else
           plan_formula(settings[[key]], key)
       }

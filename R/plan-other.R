@@ -57,10 +57,7 @@ other_step_views <- function() {
     designs = new_step_view(
       "Designs", c("study", "designs", "report"), function(parts) other_balance_section(parts),
       able = has_part("designs"), help = c("weigh_units", "assess_balance"),
-      verdict = function(parts) {
-        failed <- unbalanced(parts$balances)
-        sprintf("%d of %s balanced", length(parts$balances) - length(failed), plural(length(parts$balances), "design"))
-      }
+      verdict = function(parts) balanced_verdict(parts)
     ),
     effects = new_step_view(
       "Effects", c("study", "designs", "effects", "report"), function(parts) other_effects_section(parts),

@@ -12,8 +12,7 @@ run_plan <- function(path, out, strict) {
   made <- plan_designs(plan, study)
   designs <- two_arm_designs(made)
   balances <- plan_balances(plan, designs)
-  judging <- plan_judging(plan)
-  arms <- arms_judged(made, if (is.null(judging$limit)) "standard" else judging$limit, judging$ratio_range)
+  arms <- plan_arms(plan, made)
   for (name in names(arms)) {
     writeLines(c("", wrap_lines(paste0(name, ", all arms: ", arms_verdict(arms[[name]]$balance)))))
   }

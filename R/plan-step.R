@@ -65,10 +65,7 @@ step_parts <- function(plan, step, study, kept) {
   if (step != "designs") sorter$forget()
   designs <- parts$made <- whole_designs(designs)
   parts$designs <- two_arm_designs(designs)
-  if (step %in% c("score", "designs", "report")) {
-    judging <- plan_judging(plan)
-    parts$arms <- arms_judged(designs, if (is.null(judging$limit)) "standard" else judging$limit, judging$ratio_range)
-  }
+  if (step %in% c("score", "designs", "report")) parts$arms <- plan_arms(plan, designs)
   if (step == "score") {
     parts$scored <- scored_design(parts$designs)
   } else {

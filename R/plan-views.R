@@ -38,10 +38,7 @@ study_step_views <- function() {
     designs = new_step_view(
       "Designs", c("study", "designs", "report"), function(parts) balance_section(parts), able = has_part("designs"),
       help = c("assess_balance", "pair_units", "group_units", "stratify_units", "weigh_units"),
-      verdict = function(parts) {
-        failed <- unbalanced(parts$balances)
-        sprintf("%d of %s balanced", length(parts$balances) - length(failed), plural(length(parts$balances), "design"))
-      }
+      verdict = function(parts) balanced_verdict(parts)
     ),
     power = new_step_view(
       "Power", c("study", "designs", "power"), function(parts) power_section(parts), able = has_part("power"),
@@ -59,6 +56,11 @@ study_step_views <- function() {
     ),
     bias = bias_view(c("study", "designs", "effects", "probes"))
   )
+}
+
+balanced_verdict <- function(parts) {
+  failed <- unbalanced(parts$balances)
+  sprintf("%d of %s balanced", length(parts$balances) - length(failed), plural(length(parts$balances), "design"))
 }
 
 panel_step_views <- function() {

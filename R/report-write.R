@@ -182,7 +182,7 @@ bias_question <- function(parts) {
 # What the first table is about: of imputed data all of them, of several arms each against the reference.
 described_study <- function(study) {
   if (is_imputed(study)) return(study)
-  if (is_arms(study)) new_arms(study$base, study$arm, study$levels) else study_of(study)
+  if (is_arms(study)) as_framed(study) else study_of(study)
 }
 
 # Everything the sections show, worked out once. Of imputed data, what has no pooled form is shown as it is in the first

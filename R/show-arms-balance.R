@@ -24,8 +24,8 @@ print.twin_arms_balance <- function(x, ...) print_lines(x, format(x, ...))
 arms_verdict <- function(x) {
   s <- generics::glance(x)
   if (is.na(s$worst_smd)) return("No row can be judged.")
-  sprintf("%s of %s pass for every two arms; the worst is %s, |SMD| %s between \"%s\" and \"%s\".", s$passing,
-          plural(s$rows, "row"), s$worst_covariate, number_text(s$worst_smd), s$first, s$second)
+  sprintf("%s for every two arms; the worst is %s, |SMD| %s between \"%s\" and \"%s\".", pass_words(s),
+          s$worst_covariate, number_text(s$worst_smd), s$first, s$second)
 }
 
 arms_note <- function(x) {

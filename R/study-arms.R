@@ -86,6 +86,9 @@ new_arms <- function(base, arm, levels, kept = NULL, score = NULL, designs = NUL
                  recipe = recipe, cautions = cautions, hash = arms_hash(base, steps)), class = "twin_arms")
 }
 
+# As they were before any score.
+as_framed <- function(x) new_arms(x$base, x$arm, x$levels)
+
 arms_hash <- function(base, steps) rlang::hash(list(base$hash, steps))
 
 # The same after one more step; ...: what it has changed.

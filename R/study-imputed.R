@@ -40,11 +40,7 @@ run_in_sets <- function(sets, run, call) {
   over_sets(results[[1L]], results)
 }
 
-stop_in_set <- function(e, name, count, call) {
-  e$message <- sprintf("In data set %s (of %d): %s", name, count, e$message)
-  e$call <- call
-  rlang::cnd_signal(e)
-}
+stop_in_set <- function(e, name, count, call) stop_within(e, sprintf("data set %s (of %d)", name, count), call)
 
 # What several data sets warn of is told once; where sets differ in numbers alone, with those of the first.
 with_set_warnings <- function(count, expr) {

@@ -11,13 +11,16 @@ new_several <- function(parts, of) {
 in_each_part <- function(parts, of, verb, called, env = rlang::caller_env()) {
   given <- mget(names(called)[-(1:2)], envir = env)
   results <- Map(function(part, name) {
-    tryCatch(do.call(verb, c(list(part), given), quote = TRUE), twin_error = function(e) {
-      e$message <- sprintf("In %s: %s", name, e$message)
-      e$call <- env
-      rlang::cnd_signal(e)
-    })
+    tryCatch(do.call(verb, c(list(part), given), quote = TRUE), twin_error = function(e) stop_within(e, name, env))
   }, parts, names(parts))
   new_several(Map(with_part_name, results, names(results)), of)
+}
+
+# An error of one of several parts, which says of which.
+stop_within <- function(e, where, call) {
+  e$message <- sprintf("In %s: %s", where, e$message)
+  e$call <- call
+  rlang::cnd_signal(e)
 }
 
 # A probe knows which of several effects it is of.
