@@ -584,8 +584,8 @@ gains_choice <- function(plan) {
 }
 
 probe_choice <- function(plan) {
-  tick_boxes("How much hidden bias would it take? By every way that fits, for", names(plan$effects), probed_effects(plan),
-             "probed", "probe", "effect")
+  tick_boxes("How much hidden bias would it take? By every way that fits, for", names(plan$effects),
+             probed_effects(plan), "probed", "probe", "effect")
 }
 
 # A box for each name; a change tells the server its number, by this key.
