@@ -98,10 +98,31 @@ fit_tree_learner <- function(x, z, weight, numbers) {
   rpart::prune(tree, tree$cptable[which.min(tree$cptable[, "xerror"]), "CP"])
 }
 
+# Half a thousand trees while rows are few. Beyond, trees drawn from all rows cost more than they tell: each is grown on
+# a draw of at most 20,000, and there are as many as make a million rows drawn, 50 to 500. Numbers are then cut at 255
+# quantiles; nodes of a hundredth of the rows drawn are not split further (half that for an outcome), and each split
+# looks at two columns at least, for an outcome at a third of them.
 fit_forest_learner <- function(x, z, weight, numbers) {
-  ranger::ranger(x = x, y = if (numbers) z else factor(z, levels = 0:1), probability = !numbers, num.trees = 500,
-                 min.node.size = 20, case.weights = if (diff(range(weight)) > 0) weight, num.threads = 1,
-                 seed = sample.int(1e6, 1L))
+  rows <- min(nrow(x), 20000L)
+  many <- nrow(x) > 2000L
+  wide <- floor(c(sqrt(ncol(x)), if (numbers) ncol(x) / 3, if (many) min(2, ncol(x))))
+  ranger::ranger(x = if (many) cut_columns(x) else x, y = if (numbers) z else factor(z, levels = 0:1),
+                 probability = !numbers, num.trees = if (many) max(50, round(1e6 / rows)) else 500, mtry = max(wide),
+                 min.node.size = if (many) rows / (if (numbers) 200 else 100) else 20,
+                 sample.fraction = rows / nrow(x), case.weights = if (diff(range(weight)) > 0) weight,
+                 oob.error = FALSE, num.threads = 1, seed = sample.int(1e6, 1L))
+}
+
+# Numbers of more than 255 values as means of 255 groups of equal size: trees split between them at a fraction of the
+# time.
+cut_columns <- function(x, groups = 255L) {
+  x[] <- lapply(x, function(column) {
+    if (!is.numeric(column) || length(unique(column)) <= groups) return(column)
+    cuts <- unique(stats::quantile(column, seq_len(groups - 1L) / groups, names = FALSE))
+    group <- findInterval(column, cuts) + 1L
+    stats::ave(column, group)
+  })
+  x
 }
 
 # A level that is in no row of those learnt from is like the first then.

@@ -143,22 +143,31 @@ run_targets <- function(targets, seed) {
   tasks <- do.call(rbind, lapply(seq_along(targets), function(t) {
     expand.grid(learner = seq_along(targets[[t]]$learners), fold = seq_len(max(targets[[t]]$fold)), target = t)
   }))  # the learner changes fastest, so every worker gets of each
+  columns <- unique(lapply(targets, `[[`, "x"))  # each goes to the workers once
+  targets <- lapply(targets, function(target) {
+    target$x <- Position(function(own) identical(own, target$x), columns)
+    target
+  })
   answers <- show_progress("Learners", steps = nrow(tasks), work = function(tick) {
     future.apply::future_lapply(seq_len(nrow(tasks)), function(k) {
       target <- targets[[tasks$target[k]]]
       tested <- target$fold == tasks$fold[k] | target$fold == 0L
       trained <- target$fold != tasks$fold[k] & target$fold != 0L & target$train
+      target$x <- columns[[target$x]]
       answer <- run_learner(target$learners[[tasks$learner[k]]], target, trained, tested,
                             sub_seed(seed, "learner", k))
       tick(names(target$learners)[tasks$learner[k]])
       answer
-    }, future.seed = NULL, future.packages = "carefultwin")
+    }, future.seed = NULL, future.packages = "carefultwin", future.scheduling = structure(1, ordering = dealt_out))
   })
   lapply(seq_along(targets), function(t) {
     mine <- tasks$target == t
     gather_answers(targets[[t]], tasks[mine, ], answers[mine])
   })
 }
+
+# The order in which workers, who take stretches of tasks, get every so-manieth: tasks near one another cost alike.
+dealt_out <- function(tasks) order(seq_len(tasks) %% future::nbrOfWorkers())
 
 gather_answers <- function(target, tasks, answers) {
   fold <- target$fold

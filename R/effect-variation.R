@@ -230,6 +230,17 @@ past_scores <- function(y, v, ground, fold, asked, r, call) {
   }))
 }
 
+# The answer of each task's learner for the task's fold, learnt from the folds before. On its own, so that workers are
+# sent what they use and no more.
+learn_effects <- function(tasks, learners, x, outcomes, weight, fold, able) {
+  run_pieces("Predicted effects", seq_len(nrow(tasks)), function(k) {
+    now <- tasks$fold[k]
+    data <- list(x = x, y = outcomes[[now]], s = weight, numbers = TRUE)
+    run_learner(learners[[tasks$learner[k]]], data, fold > 0L & fold < now & able, fold == now,
+                tasks$seed[k])
+  })
+}
+
 # Predicted effects of the units of each fold but the first, learnt from the folds before it and from nothing else:
 # their scores are made of outcome models of their own, either half's from the other. Scores and weights hang on
 # treatment and covariates alone, and may come from everywhere. Scores over whom they speak of are outcomes to the
@@ -239,14 +250,10 @@ predict_effects <- function(y, v, ground, fold, asked, r, call) {
   able <- ground$t > 0 & ground$s > 0
   weight <- ground$s * ground$t
   weight <- weight / mean(weight[able])
-  outcome <- function(now) ifelse(able, past[[now]] / pmax(ground$t, 1e-300), 0)
+  outcomes <- lapply(past, function(score) if (!is.null(score)) ifelse(able, score / pmax(ground$t, 1e-300), 0))
   tasks <- expand.grid(learner = seq_along(asked$chosen), fold = seq_len(asked$folds)[-1L])
-  answers <- run_pieces("Predicted effects", seq_len(nrow(tasks)), function(k) {
-    now <- tasks$fold[k]
-    data <- list(x = ground$x, y = outcome(now), s = weight, numbers = TRUE)
-    run_learner(asked$chosen[[tasks$learner[k]]], data, fold > 0L & fold < now & able, fold == now,
-                sub_seed(asked$seed, paste("effect", r), k))
-  })
+  tasks$seed <- vapply(seq_len(nrow(tasks)), function(k) sub_seed(asked$seed, paste("effect", r), k), 0)
+  answers <- learn_effects(tasks, asked$chosen, ground$x, outcomes, weight, fold, able)
   predictions <- matrix(NA_real_, length(y), length(asked$chosen), dimnames = list(NULL, names(asked$chosen)))
   failures <- list()
   for (k in seq_len(nrow(tasks))) {
@@ -260,7 +267,7 @@ predict_effects <- function(y, v, ground, fold, asked, r, call) {
   for (now in seq_len(asked$folds)[-1L]) {
     known <- which(fold > 1L & fold < now & able)
     mix <- if (length(known) == 0L || length(working) == 1L) rep(1 / length(working), length(working)) else
-      core_blend_weights(predictions[known, , drop = FALSE], outcome(now)[known], weight[known])
+      core_blend_weights(predictions[known, , drop = FALSE], outcomes[[now]][known], weight[known])
     out[fold == now] <- drop(predictions[fold == now, , drop = FALSE] %*% mix)
   }
   out

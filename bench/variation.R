@@ -2,7 +2,7 @@
 suppressMessages(library(carefultwin))
 args <- as.numeric(commandArgs(TRUE))
 n <- if (length(args) > 0L) args[1L] else 1e5
-wooded <- if (length(args) > 1L) args[2L] else 1e4
+wooded <- if (length(args) > 1L) args[2L] else 1e5
 p <- 20
 
 crowd <- function(n) {
@@ -42,5 +42,7 @@ stopifnot(abs(slopes$estimate[-1L] - b[-1L]) < 4 * se[-1L] / 5, abs(slopes$std.e
 cat(sprintf("%g units x %d, logit: plain R, scores and one regression alone, %.1f s; measure_variation, all of it, %.1f s, ratio %.1f\n",
             n, p, plain, ours, plain / ours))
 future::plan(future::multisession, workers = 2)
-forests <- system.time(measure_variation(framed(crowd(wooded)), learners = "forest", folds = 3))[[3L]]
-cat(sprintf("%g units x %d, forests in 3 folds on two workers: %.0f s\n", wooded, p, forests))
+for (k in c(3, 5)) {
+  forests <- system.time(measure_variation(framed(crowd(wooded)), learners = "forest", folds = k))[[3L]]
+  cat(sprintf("%g units x %d, forests in %d folds on two workers: %.0f s\n", wooded, p, k, forests))
+}

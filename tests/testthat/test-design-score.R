@@ -159,6 +159,22 @@ test_that("every learner predicts, and the stack's table says how well", {
   expect_equal(design$score$fitted, drop(p %*% table$weight[1:8]))
 })
 
+test_that("forests of many rows are close to the chance that made them, sampling weights or not", {
+  skip_if_not_installed("ranger")
+  withr::local_seed(31)
+  n <- 26000
+  data <- data.frame(size = rnorm(n), depth = rnorm(n), gear = factor(sample(c("nets", "pots"), n, TRUE)),
+                     s = runif(n, 0.5, 2), catch = rnorm(n))
+  chance <- plogis(data$size - (data$gear == "pots") * (data$depth > 0))
+  data$joined <- rbinom(n, 1, chance)
+  for (weight in list(NULL, "s")) {
+    study <- frame_study(data, "joined", "catch", ~ size + depth + gear, treated = 1, weight = weight)
+    fitted <- score_units(study, learners = "forest", folds = 3)$score$fitted
+    expect_lt(sqrt(mean((fitted - chance)^2)), 0.08)  # guessing the mean is 0.22 off
+    expect_gt(sd(chance), 0.2)
+  }
+})
+
 test_that("out-of-fold means out of fold", {
   remember <- list(fit = function(x, z, weight) rownames(x), predict = function(model, x) {
     if (any(rownames(x) %in% model)) stop("it has seen these rows")
