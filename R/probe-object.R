@@ -39,8 +39,19 @@ with_part <- function(probe, part, table) {
   amend(probe, parts = c(probe$parts[setdiff(names(probe$parts), part)], stats::setNames(list(table), part)))
 }
 
+# A curve along a dose, or the effects of histories: what probe_ratio() knows of.
+is_wider_effect <- function(x) inherits(x, c("twin_response", "twin_course_effect"))
+
+refuse_wider_effect <- function(x, call) {
+  if (!is_wider_effect(x)) return(invisible(x))
+  what <- if (inherits(x, "twin_response")) "a dose" else "treatment over time"
+  abort_unsupported(c("This probe is for the effect of one treatment at one time; this one is of {what}.",
+                      i = "Use {.fn probe_ratio}."), call = call)
+}
+
 # A single effect of measure_effect() or measure_hazard().
 check_effect <- function(x, call = rlang::caller_env(), arg = "x") {
+  refuse_wider_effect(x, call)
   if (inherits(x, "twin_effects")) {
     abort_input(c("{.arg {arg}} must be one effect; this holds {length(x$effects)}.",
                   i = "Take one of them, such as {.code x[[1]]}."), call = call)
@@ -156,6 +167,28 @@ responses_without <- function(x, title = "Leaving out covariates") {
       suppressWarnings(respond_to_dose(again, open_outcome(base, asked$outcome, "probe_ratio"), asked, NULL))
     }, twin_error = function(e) NULL)
   }), names)
+}
+
+# Effects of histories without each covariate, constant or changing: scores, weights and means as if it had not been
+# measured.
+courses_without <- function(x, title = "Leaving out covariates") {
+  names <- names(study_of(x)$columns)
+  if (length(names) < 2L) return(NULL)
+  stats::setNames(run_pieces(title, names, function(name) {
+    tryCatch(suppressWarnings(measure_again(course_without(x$source$x, name), x$source$asked)),
+             twin_error = function(e) NULL)
+  }), names)
+}
+
+course_without <- function(x, name) {
+  roles <- x$roles
+  roles$covariates <- setdiff(roles$covariates, name)
+  roles$changing <- setdiff(roles$changing, name)
+  base <- study_without(amend(x$base, logbook = NULL), name)
+  Reduce(function(made, step) {
+    if (step$verb == "score") score_course(made, step$pooled, step$lags, character()) else
+      weigh_course(made, character(), step$truncate)
+  }, x$steps, new_course(base, x$at, roles, list()))
 }
 
 # The same within each of several imputed data sets, pooled.

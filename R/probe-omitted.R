@@ -149,6 +149,7 @@ regression_words <- function(x) {
 }
 
 bare_regression <- function(x, df, std_error, covariates, call = rlang::caller_env()) {
+  refuse_wider_effect(x, call)
   check_number(x, call = call)
   if (is.null(df)) {
     abort_input(c("A bare number needs {.arg df}, the residual degrees of freedom of its regression.",

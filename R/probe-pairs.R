@@ -233,6 +233,7 @@ pair_difference_values <- function(x, call = rlang::caller_env()) {
     if (is.null(x$pairs)) found <- if (x$reuse) seeker_differences(x) else paired_sample(x)
   }
   d <- found$difference
+  refuse_wider_effect(x, call)
   if (!is_plain_numbers(d) || length(d) == 0L || any(!is.finite(d))) {
     abort_input("{.arg x} must be an effect on pairs, or finite pair differences (treated minus control).",
                 call = call)

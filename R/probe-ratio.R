@@ -11,7 +11,9 @@
 #' (the same formula, of the ratio of both risk ratios)?
 #'
 #' @param x An effect (or [several], one by one), or the estimate as a number on `scale`. For an effect the risk ratio
-#'   is used when its outcome is 0/1, and otherwise the difference in pooled standard deviations of the outcome.
+#'   is used when its outcome is 0/1, and otherwise the difference in pooled standard deviations of the outcome. Of
+#'   [measure_response()] the first contrast of doses is meant (in standard deviations of the outcome), of
+#'   [measure_course()] the first history against the last.
 #' @param low,high Confidence limits on the same scale, when `x` is a number. Either may be left out.
 #' @param scale `"risk_ratio"` (default), `"odds_ratio"`, `"hazard_ratio"` or `"mean_difference"` (in standard
 #'   deviations of the outcome). Taken from the effect when `x` is one.
@@ -40,8 +42,9 @@ probe_ratio <- function(x, low = NULL, high = NULL,
   scale_given <- !missing(scale)
   scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
   measured <- list(estimate = x, low = low, high = high, scale = scale)
-  if (inherits(x, c("twin_effect", "twin_effects", "twin_response"))) {
-    if (!inherits(x, "twin_response")) check_designed_effect(x, remote = TRUE)
+  wider <- is_wider_effect(x)
+  if (wider || inherits(x, c("twin_effect", "twin_effects"))) {
+    if (!wider) check_designed_effect(x, remote = TRUE)
     if (scale_given || !is.null(low) || !is.null(high)) {
       abort_input("{.arg low}, {.arg high} and {.arg scale} come from the effect; leave them out.")
     }
@@ -52,15 +55,14 @@ probe_ratio <- function(x, low = NULL, high = NULL,
     abort_input("{.arg rare} matters for odds and hazard ratios only; leave it out for {.val {measured$scale}}.")
   }
   rows <- ratio_rows(measured, rare)
-  others <- if (yardstick && inherits(x, "twin_response")) ratio_covariates(x, rows, rare, responses_without(x)) else
-    if (yardstick && inherits(x, "twin_effect") && !is_remote(study_of(x))) ratio_covariates(x, rows, rare)
+  others <- if (yardstick && !is.numeric(x)) ratio_covariates(x, rows, rare)
   log_probed(x, "ratio")
-  new_probe("ratio", rows, c(measured[c("scale", "low", "high")], list(rare = rare, outcome = if (inherits(
-    x, c("twin_effect", "twin_response"))) x$outcome)), list(covariates = others))
+  new_probe("ratio", rows, c(measured[c("scale", "low", "high")], list(
+    rare = rare, outcome = if (wider || inherits(x, "twin_effect")) x$outcome)), list(covariates = others))
 }
 
 # What leaving out each covariate does to the risk ratio and its limit.
-ratio_covariates <- function(x, rows, rare, without = effects_without(x)) {
+ratio_covariates <- function(x, rows, rare, without = without_each(x)) {
   covariate_table(without, by = "e_value", function(other, name) {
     again <- tryCatch(ratio_rows(effect_on_ratio_scale(other), rare), twin_error = function(e) NULL)
     if (is.null(again)) return(NULL)
@@ -69,6 +71,12 @@ ratio_covariates <- function(x, rows, rare, without = effects_without(x)) {
                e_value = core_e_value(again$risk_ratio[1L] / rows$risk_ratio[1L]),
                e_value_limit = if (limits) core_e_value(again$risk_ratio[2L] / rows$risk_ratio[2L]) else NA_real_)
   })
+}
+
+without_each <- function(x) {
+  if (inherits(x, "twin_response")) return(responses_without(x))
+  if (inherits(x, "twin_course_effect")) return(courses_without(x))
+  if (inherits(x, "twin_effect") && !is_remote(study_of(x))) effects_without(x)
 }
 
 # The estimate and, when it is known, the limit nearer to no effect.
@@ -89,7 +97,8 @@ ratio_row <- function(quantity, value, scale, rare) {
 }
 
 effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
-  if (inherits(effect, "twin_response")) return(response_on_ratio_scale(effect, call))
+  if (inherits(effect, "twin_response")) return(in_standard_deviations(effect, effect$contrasts[1L, ], call))
+  if (inherits(effect, "twin_course_effect")) return(histories_on_ratio_scale(effect, call))
   table <- generics::tidy(effect)
   if (inherits(effect, "twin_hazard")) {
     row <- table[table$term == "hazard_ratio", ]
@@ -105,9 +114,16 @@ effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
        low = row$conf.low / unit, high = row$conf.high / unit)
 }
 
-# The first contrast of doses, in standard deviations of the outcome.
-response_on_ratio_scale <- function(x, call) {
-  row <- x$contrasts[1L, ]
+# Of stated histories, the first against the last.
+histories_on_ratio_scale <- function(x, call) {
+  if (!x$shares) return(in_standard_deviations(x, x$effects[1L, ], call))
+  if (is.na(x$ratio$estimate)) {
+    abort_input("The ratio of means is undefined here: the mean of a history is not above 0.", call = call)
+  }
+  list(scale = "risk_ratio", estimate = x$ratio$estimate, low = x$ratio$conf.low, high = x$ratio$conf.high)
+}
+
+in_standard_deviations <- function(x, row, call) {
   if (!is.finite(x$outcome_sd) || x$outcome_sd == 0) {
     abort_input("The outcome {.val {x$outcome}} does not vary.", call = call)
   }

@@ -65,6 +65,7 @@ stability_row <- function(facts, r_max, delta, beta) {
 
 check_stability_numbers <- function(x, call = rlang::caller_env()) {
   names <- c("short", "short_r2", "long", "long_r2", "var_outcome", "var_treatment", "var_left")
+  refuse_wider_effect(x, call)
   if (!is.numeric(x) || !all(names %in% names(x)) || !all(is.finite(x[names]))) {
     abort_input(c("{.arg x} must be an effect, or finite numbers with the names {.val {names}}."), call = call)
   }

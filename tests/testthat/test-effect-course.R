@@ -218,19 +218,60 @@ test_that("histories that do not fit together are refused, with the units", {
   expect_error(measure_course(weigh_units(score_units(of_numbers(weighty)))), "must not change within a unit", class = "twin_error_input")
 })
 
+test_that("the E-value of histories is that of their difference, or of their ratio where shares are compared", {
+  data <- numbers()
+  design <- weigh_units(score_units(of_numbers(data)), truncate = c(quantile = 0.98))
+  found <- measure_course(design)
+  probe <- probe_ratio(found)
+  ends <- data$y[data$time == 3]
+  row <- tidy(found)
+  bare <- probe_ratio(row$estimate / sd(ends), low = row$conf.low / sd(ends), high = row$conf.high / sd(ends),
+                      scale = "mean_difference")
+  expect_equal(tidy(probe), tidy(bare))
+  left <- tidy(probe, part = "covariates")
+  expect_setequal(left$covariate, c("size", "debt"))
+  without <- frame_course(data, "a", "y", "time", "unit", covariates = "size", treated = 1)
+  again <- tidy(measure_course(weigh_units(score_units(without), truncate = c(quantile = 0.98))))
+  expect_equal(left$risk_ratio[left$covariate == "debt"], exp(0.91 * again$estimate / sd(ends)))
+  expect_identical(sum(as.data.frame(logbook(found))$verb == "probe"), 1L)
+
+  shares <- transform(data, y = as.integer(y > median(y, na.rm = TRUE)))
+  found <- measure_course(weigh_units(score_units(of_numbers(shares))), estimator = "augmented",
+                          histories = list(late = c(0, 0, 1), early = c(1, 0, 0), never = c(0, 0, 0)))
+  means <- tidy(found, part = "means")[c(1, 3), ]
+  together <- (sum(means$std.error^2) - tidy(found)$std.error[1]^2) / 2  # covariance of both means
+  error <- sqrt(sum((means$std.error / means$estimate)^2) - 2 * together / prod(means$estimate))
+  ratio <- means$estimate[1] / means$estimate[2]
+  bare <- probe_ratio(ratio, low = ratio * exp(-qnorm(0.975) * error), high = ratio * exp(qnorm(0.975) * error))
+  expect_equal(tidy(probe_ratio(found, yardstick = FALSE)), tidy(bare))
+  alone <- frame_course(data, "a", "y", "time", "unit", changing = "debt", treated = 1)
+  expect_error(tidy(probe_ratio(measure_course(weigh_units(score_units(alone)))), part = "covariates"), class = "twin_error_input")
+})
+
+test_that("probes of one treatment at one time say so", {
+  found <- measure_course(weigh_units(score_units(of_numbers())))
+  for (probe in list(probe_pairs, probe_weights, probe_omitted, probe_effect, probe_stability, probe_choices)) {
+    expect_error(probe(found), "treatment over time", class = "twin_error_unsupported")
+  }
+  expect_error(probe_placebo(found, outcomes = "y"), "probe_ratio", class = "twin_error_unsupported")
+})
+
 test_that("plans, reports and methods paragraphs tell of histories", {
   folder <- withr::local_tempdir()
   data.table::fwrite(numbers(), file.path(folder, "d.csv"))
   writeLines(c(
     "study: {data: d.csv, treatment: a, treated: 1, outcome: y, time: time, unit: unit, covariates: [size], changing: [debt]}",
     "designs: {weights: [score, weigh]}",
-    "effects: {w: {measure: course, design: weights}, a: {measure: course, design: weights, estimator: augmented, histories: {late: [0, 0, 1], never: [0, 0, 0]}}}"
+    "effects: {w: {measure: course, design: weights}, a: {measure: course, design: weights, estimator: augmented, histories: {late: [0, 0, 1], never: [0, 0, 0]}}}",
+    "probes: {hidden: {probe: ratio, effect: w}}"
   ), file.path(folder, "plan.yml"))
   result <- twin("run", file.path(folder, "plan.yml"), "--out", file.path(folder, "out"))
   expect_identical(result$status, 0L)
   html <- paste(readLines(file.path(folder, "out", "report.html"), warn = FALSE), collapse = "\n")
   expect_match(html, "were everybody to follow a history of a")
   expect_match(html, "Running weights by period")
+  expect_match(html, "hidden confounder would have to be tied")
+  expect_match(result$out, "hidden: A hidden confounder", all = FALSE)
   means <- data.table::fread(file.path(folder, "out", "tables", "means-a.csv"))
   expect_identical(means$history, c("late", "never"))
   found <- measure_course(weigh_units(score_units(of_numbers())))
