@@ -82,6 +82,23 @@ search_rate <- function(n, p, share = 0.5, goal = "p_value", candidates = 500, p
   say("%s", line)
 }
 
+# Full matching at n and 4n units: a ratio near 4 is n log n. Plain R has no way to set beside it but ordering the score.
+full_sets <- function(n, p, on) {
+  time_of <- function(n) {
+    set.seed(5)
+    data <- as.data.frame(matrix(rnorm(n * p), n))
+    data$z <- rbinom(n, 1, plogis(0.4 * data$V1 - 0.8))
+    study <- frame_study(transform(data, y = rnorm(n)), "z", "y", paste0("V", seq_len(p)), treated = 1)
+    scored <- score_units(study)
+    time <- cpu(suppressWarnings(group_units(if (on == "score") scored else study, "full", on = on)))
+    c(time, best(order(scored$score$fitted, method = "radix")))
+  }
+  small <- time_of(n)
+  large <- time_of(4 * n)
+  say("full matching, %s, %g units x %d: %.1f s, %.1f times that of %g units%s", on, 4 * n, p, large[1L],
+      large[1L] / small[1L], n, if (on == "score") sprintf("; ordering the score takes %.3f s", large[2L]) else "")
+}
+
 # The plain-R way: distances, nearest, weighted means and distribution gaps.
 judge_in_r <- function(a, b, metric) {
   d <- Reduce(`+`, lapply(seq_along(metric), function(j) metric[j] * outer(a[, j], b[, j], "-")^2))
@@ -102,6 +119,8 @@ neighbours(2e4, 10)
 optimal(1e3, 2e3, 5, clue = TRUE)
 optimal(2e4, 8e4, 5)
 optimal(1e5, 4e5, 5)
+full_sets(2.5e5, 3, "score")
+full_sets(5e4, 6, "mahalanobis")
 search_rate(2000, 10)
 search_rate(9276, 10, candidates = 100)
 search_rate(32000, 10, candidates = 40)
