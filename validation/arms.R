@@ -1,8 +1,7 @@
 # Three arms: bias, standard error against the spread of estimates, and coverage, by way of comparing them and for whom.
 # Usage: Rscript validation/arms.R [draws]
 suppressMessages(library(carefultwin))
-args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+source("validation/draws.R")
 
 # Gear is chosen by two numbers and a port; nets help longer boats more, so that whom one asks about matters.
 world <- function(seed, n) {
@@ -60,18 +59,4 @@ one <- function(seed) {
   })
   do.call(rbind, rows)
 }
-found <- parallel::mclapply(seq_len(draws), function(seed) {
-  tryCatch(suppressWarnings(one(seed)), error = function(e) conditionMessage(e))
-}, mc.cores = parallel::detectCores())
-failed <- vapply(found, is.character, NA)
-cat(sprintf("%d failed\n", sum(failed)), unique(unlist(found[failed])))
-rows <- do.call(rbind, found[!failed])
-key <- paste(rows$estimand, rows$what)
-out <- do.call(rbind, lapply(split(rows, factor(key, unique(key))), function(own) {
-  data.frame(own[1L, c("estimand", "what")], draws = nrow(own), bias = mean(own$estimate - own$truth),
-             spread = sd(own$estimate), se_ratio = mean(own$se) / sd(own$estimate), coverage = mean(own$holds))
-}))
-rownames(out) <- NULL
-out[4:7] <- round(out[4:7], 3)
-print(out)
-utils::write.csv(out, "validation/results/arms.csv", row.names = FALSE)
+judge_draws(one, draws_asked(), c("estimand", "what"), "validation/results/arms.csv")

@@ -1,8 +1,7 @@
 # Times that are censored the more, the longer boats are: mean times by weights alone and with a model of censoring.
 # Usage: Rscript validation/censoring.R [draws]
 suppressMessages(library(carefultwin))
-args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+source("validation/draws.R")
 horizon <- 2
 
 # Longer boats join more often and last longer; among those who joined they leave the count earlier.
@@ -25,23 +24,11 @@ one <- function(seed) {
     score_units() |> weigh_units()
   row <- function(effect, what) {
     own <- tidy(effect)[tidy(effect)$term == "restricted_mean_difference", ]
-    data.frame(what, estimate = own$estimate, se = own$std.error, holds = own$conf.low < truth && own$conf.high > truth)
+    data.frame(what, estimate = own$estimate, truth, se = own$std.error,
+               holds = own$conf.low < truth && own$conf.high > truth)
   }
   rbind(row(measure_hazard(design, "months", "left", horizon = horizon), "weights alone"),
         row(measure_hazard(design, "months", "left", horizon = horizon, censoring_model = ~ boat + port),
             "with a model of censoring"))
 }
-found <- parallel::mclapply(seq_len(draws), function(seed) {
-  tryCatch(suppressWarnings(one(seed)), error = function(e) conditionMessage(e))
-}, mc.cores = parallel::detectCores())
-failed <- vapply(found, is.character, NA)
-cat(sprintf("%d failed\n", sum(failed)), unique(unlist(found[failed])))
-rows <- do.call(rbind, found[!failed])
-out <- do.call(rbind, lapply(split(rows, factor(rows$what, unique(rows$what))), function(own) {
-  data.frame(what = own$what[1L], draws = nrow(own), bias = mean(own$estimate - truth), spread = sd(own$estimate),
-             se_ratio = mean(own$se) / sd(own$estimate), coverage = mean(own$holds))
-}))
-rownames(out) <- NULL
-out[3:6] <- round(out[3:6], 3)
-print(out)
-utils::write.csv(out, "validation/results/censoring.csv", row.names = FALSE)
+judge_draws(one, draws_asked(), "what", "validation/results/censoring.csv")

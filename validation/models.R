@@ -1,8 +1,7 @@
 # Outcome models beyond one regression, augmented quantiles, double selection: bias, standard error against the spread of
 # estimates, coverage. Usage: Rscript validation/models.R [draws]
 suppressMessages(library(carefultwin))
-args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+source("validation/draws.R")
 
 # Potential outcomes of all kinds, so that truths are means over many units.
 potential <- function(x, gear, arm) {
@@ -53,17 +52,4 @@ one <- function(seed) {
         row(measure("income", quantiles = 0.5), "augmented median", truth_of[["income"]], "quantile_0.5_difference"),
         row(measure_effect(many, estimator = "selection"), "double selection, 200 columns", 1))
 }
-found <- parallel::mclapply(seq_len(draws), function(seed) {
-  tryCatch(suppressWarnings(one(seed)), error = function(e) conditionMessage(e))
-}, mc.cores = parallel::detectCores())
-failed <- vapply(found, is.character, NA)
-cat(sprintf("%d failed\n", sum(failed)), unique(unlist(found[failed])))
-rows <- do.call(rbind, found[!failed])
-out <- do.call(rbind, lapply(split(rows, factor(rows$what, unique(rows$what))), function(own) {
-  data.frame(what = own$what[1L], draws = nrow(own), bias = mean(own$estimate - own$truth), spread = sd(own$estimate),
-             se_ratio = mean(own$se) / sd(own$estimate), coverage = mean(own$holds))
-}))
-rownames(out) <- NULL
-out[3:6] <- round(out[3:6], 3)
-print(out)
-utils::write.csv(out, "validation/results/models.csv", row.names = FALSE)
+judge_draws(one, draws_asked(), "what", "validation/results/models.csv")
