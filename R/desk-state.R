@@ -382,7 +382,7 @@ add_path <- function(plan, values, columns = NULL) {
 plain_probes <- function(plan) {
   part <- if (is_panel_plan(plan)) "panel" else "study"
   known <- Filter(function(kind) part %in% probes[[kind]]$about, setdiff(names(probes), "placebo"))
-  if (is_other_plan(plan)) known <- if (is_dose_plan(plan)) intersect(known, "ratio")  # of contrasts of doses
+  if (is_other_plan(plan)) known <- intersect(known, "ratio")  # of doses, or of histories
   stats::setNames(known, vapply(known, function(kind) probes[[kind]]$words, ""))
 }
 

@@ -43,10 +43,18 @@ with_part <- function(probe, part, table) {
 is_wider_effect <- function(x) inherits(x, c("twin_response", "twin_course_effect"))
 
 refuse_wider_effect <- function(x, call) {
+  refuse_variation(x, call)
   if (!is_wider_effect(x)) return(invisible(x))
   what <- if (inherits(x, "twin_response")) "a dose" else "treatment over time"
   abort_unsupported(c("This probe is for the effect of one treatment at one time; this one is of {what}.",
                       i = "Use {.fn probe_ratio}."), call = call)
+}
+
+refuse_variation <- function(x, call) {
+  if (!inherits(x, "twin_variation")) return(invisible(x))
+  abort_unsupported(c("Who gains has no probe: each is about one effect.",
+                      i = "Probe the average of {.fn measure_effect}. A hidden confounder that is stronger among some
+                           than among others can look like variation."), call = call)
 }
 
 # A single effect of measure_effect() or measure_hazard().

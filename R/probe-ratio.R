@@ -42,6 +42,7 @@ probe_ratio <- function(x, low = NULL, high = NULL,
   scale_given <- !missing(scale)
   scale <- check_choice(scale, c("risk_ratio", "odds_ratio", "hazard_ratio", "mean_difference"))
   measured <- list(estimate = x, low = low, high = high, scale = scale)
+  refuse_variation(x, rlang::current_env())
   wider <- is_wider_effect(x)
   if (wider || inherits(x, c("twin_effect", "twin_effects"))) {
     if (!wider) check_designed_effect(x, remote = TRUE)

@@ -654,18 +654,18 @@ test_that("doses and histories go through the page by their plans, and the same 
     plan <- list(study = study)
     for (kind in kinds) plan <- carefultwin:::add_design(plan, kind)
     plan <- carefultwin:::unseal_plan(plan)
-    if (!is.null(study$dose)) plan <- carefultwin:::add_probe(plan, "ratio", "weights")
+    plan <- carefultwin:::add_probe(plan, "ratio", "weights")
     plan$path <- file.path(folder, "plan.yml")
     columns <- carefultwin:::answer_columns(plan)
     html <- as.character(carefultwin:::sentence_with_gaps(plan, columns))
     expect_true(carefultwin:::is_asked(plan))
     kept <- new.env()
     kept$made <- kept$books <- list()
-    steps <- names(carefultwin:::plan_step_views(plan))
-    for (step in setdiff(steps, if (length(plan$probes) == 0L) "bias")) {
+    for (step in names(carefultwin:::plan_step_views(plan))) {
       shown <- suppressMessages(suppressWarnings(carefultwin:::answer_step(plan, step, kept)))
       expect_identical(unname(shown$failed), character(), label = step)
       expect_gt(nchar(shown$html), 200, label = step)
+      if (step == "bias") expect_match(shown$html, "hidden confounder would have to be tied")
     }
     report <- suppressMessages(suppressWarnings(carefultwin:::answer_report(plan, withr::local_tempdir(), kept)))
     expect_true(file.exists(file.path(report$out, "report.html")))
@@ -687,6 +687,7 @@ test_that("doses and histories go through the page by their plans, and the same 
   course <- through(list(data = "seasons.csv", treatment = "stored", outcome = "savings", time = "season", unit = "crew",
                          covariates = list("boat_length"), changing = list("debt")), "weights")
   expect_match(course$html, "to follow a history of")
+  expect_identical(unname(carefultwin:::plain_probes(course$plan)), "ratio")
   expect_s3_class(course$script$effects$weights, "twin_course_effect")
   arms <- list(study = list(data = "cures.csv", treatment = "cure", reference = "fresh", outcome = "price", estimand = "ATE",
                             covariates = list("boat_length", "past_price")), path = file.path(folder, "plan.yml"))

@@ -254,6 +254,10 @@ test_that("probes of one treatment at one time say so", {
     expect_error(probe(found), "treatment over time", class = "twin_error_unsupported")
   }
   expect_error(probe_placebo(found, outcomes = "y"), "probe_ratio", class = "twin_error_unsupported")
+  varies <- measure_variation(frame_study(numbers(), "a", "y", c("size", "debt"), treated = 1), learners = "logit", folds = 3)
+  for (probe in list(probe_pairs, probe_weights, probe_omitted, probe_effect, probe_stability, probe_choices, probe_ratio)) {
+    expect_error(probe(varies), "Who gains has no probe", class = "twin_error_unsupported")
+  }
 })
 
 test_that("plans, reports and methods paragraphs tell of histories", {
