@@ -171,8 +171,10 @@ respond_to_dose <- function(x, y, asked, call) {
   found <- core_response_curve(filled, s, weight, x$nuisance, smooth$smooth, model)
   of_curve <- match(asked$doses, places)
   slope <- core_mean_slope(found$estimate[of_curve], asked$doses, x$d, s)
-  reads <- rbind(diag(length(places))[of_curve, , drop = FALSE],
-                 contrast_rows_of(asked$contrasts, places), replace(numeric(length(places)), of_curve, slope$weights))
+  each <- diag(length(places))
+  ends <- match(unlist(asked$contrasts[1L, c("to", "from")]), places)
+  reads <- rbind(each[of_curve, , drop = FALSE], contrast_rows_of(asked$contrasts, places), each[ends, ],
+                 replace(numeric(length(places)), of_curve, slope$weights))
   influence <- found$influence %*% t(reads)
   last <- ncol(influence)
   influence[, last] <- influence[, last] + slope$influence
@@ -278,13 +280,13 @@ new_response <- function(x, asked, values, influence, inference, used, facts) {
     vcov = inference$vcov, df = inference$df, inference = inference$text, level = asked$level, words = facts$words,
     family = facts$model, weighted = !is.null(x$weight), design = question_label(x), worst = worst_correlation(x),
     counts = c(used = sum(used), missing = sum(is.na(facts$y))), outcome_sd = outcome_spread(facts$y, facts$s),
-    influence = influence[, length(asked$doses) + seq_len(pairs + 1L), drop = FALSE], used = used,
+    influence = influence[, c(length(asked$doses) + seq_len(pairs), ncol(influence)), drop = FALSE], used = used,
     shares = attr(facts$y, "shares"), source = list(x = x, asked = asked), pooling = NULL, cautions = character()
   )), class = "twin_response")
 }
 
-# values: of the curve at the doses told, the contrasts and the average slope, with their covariance. df: one, or one
-# for each.
+# values: of the curve at the doses told, the contrasts, both ends of the first and the average slope, with their
+# covariance. df: one, or one for each.
 response_tables <- function(asked, support, values, vcov, df) {
   count <- length(asked$doses)
   rows <- estimate_rows(values, sqrt(diag(vcov)), df, asked$level)
@@ -301,8 +303,17 @@ response_tables <- function(asked, support, values, vcov, df) {
                own[c("p.value", "conf.low", "conf.high")], row.names = NULL)
   }
   list(curve = curve, contrasts = cbind(asked$contrasts, read(count + seq_len(nrow(asked$contrasts)))),
-       slope = read(length(values)),
+       slope = read(length(values)), ratio = ratio_of_ends(values, vcov, least, asked$level),
        flat = flat_test(curve, vcov, inside, least, if (asked$curve == "spline") min(5L, asked$knots + 2L) else 5L))
+}
+
+# Of the first contrast's means, by the log; NA where one is not above 0.
+ratio_of_ends <- function(values, vcov, df, level) {
+  at <- length(values) - 2:1
+  if (any(values[at] <= 0)) return(list(estimate = NA_real_, conf.low = NA_real_, conf.high = NA_real_))
+  slopes <- c(1, -1) / values[at]
+  se <- sqrt(drop(slopes %*% vcov[at, at] %*% slopes))
+  as.list(exp(estimate_rows(-diff(log(values[at])), se, df, level)[c("estimate", "conf.low", "conf.high")]))
 }
 
 # Rubin's rules for the curve as for effects.

@@ -95,7 +95,7 @@ panel_trends <- function(panel, trends, absorb, call) {
 # List of codes per row for each absorbed column or combination "a:b".
 absorbed_codes <- function(panel, absorb, call) {
   if (is.null(absorb)) return(NULL)
-  if (!is.character(absorb) || anyNA(absorb)) {
+  if (!is.character(absorb) || anyNA(absorb) || !all(nzchar(absorb))) {
     abort_input("{.arg absorb} must be column names in quotes, such as \"coast\" or \"coast:quarter\".", call = call)
   }
   lapply(strsplit(absorb, ":", fixed = TRUE), function(names) {

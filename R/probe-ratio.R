@@ -12,8 +12,8 @@
 #'
 #' @param x An effect (or [several], one by one), or the estimate as a number on `scale`. For an effect the risk ratio
 #'   is used when its outcome is 0/1, and otherwise the difference in pooled standard deviations of the outcome. Of
-#'   [measure_response()] the first contrast of doses is meant (in standard deviations of the outcome), of
-#'   [measure_course()] the first history against the last.
+#'   [measure_response()] the first contrast of doses is meant, of [measure_course()] the first history against the
+#'   last.
 #' @param low,high Confidence limits on the same scale, when `x` is a number. Either may be left out.
 #' @param scale `"risk_ratio"` (default), `"odds_ratio"`, `"hazard_ratio"` or `"mean_difference"` (in standard
 #'   deviations of the outcome). Taken from the effect when `x` is one.
@@ -98,8 +98,7 @@ ratio_row <- function(quantity, value, scale, rare) {
 }
 
 effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
-  if (inherits(effect, "twin_response")) return(in_standard_deviations(effect, effect$contrasts[1L, ], call))
-  if (inherits(effect, "twin_course_effect")) return(histories_on_ratio_scale(effect, call))
+  if (is_wider_effect(effect)) return(wider_on_ratio_scale(effect, call))
   table <- generics::tidy(effect)
   if (inherits(effect, "twin_hazard")) {
     row <- table[table$term == "hazard_ratio", ]
@@ -115,16 +114,15 @@ effect_on_ratio_scale <- function(effect, call = rlang::caller_env()) {
        low = row$conf.low / unit, high = row$conf.high / unit)
 }
 
-# Of stated histories, the first against the last.
-histories_on_ratio_scale <- function(x, call) {
-  if (!x$shares) return(in_standard_deviations(x, x$effects[1L, ], call))
-  if (is.na(x$ratio$estimate)) {
-    abort_input("The ratio of means is undefined here: the mean of a history is not above 0.", call = call)
+# The first contrast of doses; of stated histories the first against the last.
+wider_on_ratio_scale <- function(x, call) {
+  if (x$shares) {
+    if (is.na(x$ratio$estimate)) {
+      abort_input("The ratio of shares is undefined here: one of them is not above 0.", call = call)
+    }
+    return(list(scale = "risk_ratio", estimate = x$ratio$estimate, low = x$ratio$conf.low, high = x$ratio$conf.high))
   }
-  list(scale = "risk_ratio", estimate = x$ratio$estimate, low = x$ratio$conf.low, high = x$ratio$conf.high)
-}
-
-in_standard_deviations <- function(x, row, call) {
+  row <- if (inherits(x, "twin_response")) x$contrasts[1L, ] else x$effects[1L, ]
   if (!is.finite(x$outcome_sd) || x$outcome_sd == 0) {
     abort_input("The outcome {.val {x$outcome}} does not vary.", call = call)
   }

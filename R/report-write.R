@@ -48,7 +48,7 @@ write_report <- function(file, study, designs = list(), effects = list(), probes
                          composition = NULL, variations = list()) {
   check_string(file)
   balance_limits(limit, ratio_range)
-  if (!is.null(title) && !(rlang::is_string(title) && validUTF8(title))) {
+  if (!is.null(title) && !(rlang::is_string(title) && nzchar(title) && validUTF8(title))) {
     abort_input(c("{.arg title} must be one text in quotes.", x = "It is {describe_value(title)}."))
   }
   only <- check_choice(only, c("all", "bias"))

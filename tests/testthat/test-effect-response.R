@@ -196,6 +196,21 @@ test_that("the E-value is that of the first contrast, leaving out covariates bes
   expect_equal(left$risk_ratio[left$covariate == "size"], exp(0.91 * again$estimate / sd))
 })
 
+test_that("the E-value of shares is that of their ratio", {
+  data <- transform(dosed(), spoiled = as.integer(income > median(income)))
+  design <- weigh_units(score_units(frame_dose(data, "tonnes", "spoiled", ~ size + port + past)))
+  found <- measure_response(design, doses = c(2, 4), contrasts = list(c(2, 4)))
+  means <- tidy(found)
+  together <- (sum(means$std.error^2) - tidy(found, part = "contrasts")$std.error^2) / 2  # covariance of both means
+  error <- sqrt(sum((means$std.error / means$estimate)^2) - 2 * together / prod(means$estimate))
+  ratio <- means$estimate[2] / means$estimate[1]
+  bare <- probe_ratio(ratio, low = ratio * exp(-qnorm(0.975) * error), high = ratio * exp(qnorm(0.975) * error))
+  probe <- probe_ratio(found)
+  expect_equal(tidy(probe), tidy(bare))
+  expect_identical(glance(probe)$scale, "risk_ratio")
+  expect_setequal(tidy(probe, part = "covariates")$covariate, c("size", "port", "past"))
+})
+
 test_that("imputed doses are pooled, and plans and reports hold them", {
   sets <- lapply(1:3, function(k) transform(dosed(), past = past + k / 20 * (size > 1)))
   pooled <- measure_response(weigh_units(score_units(framed_dose(sets))), contrasts = list(c(2, 4)), doses = 1:5)
