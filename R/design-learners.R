@@ -166,9 +166,6 @@ run_targets <- function(targets, seed) {
   })
 }
 
-# The order in which workers, who take stretches of tasks, get every so-manieth: tasks near one another cost alike.
-dealt_out <- function(tasks) order(seq_len(tasks) %% future::nbrOfWorkers())
-
 gather_answers <- function(target, tasks, answers) {
   fold <- target$fold
   names <- names(target$learners)

@@ -46,9 +46,12 @@ run_pieces <- function(title, pieces, one) {
       out <- one(piece)
       tick()
       out
-    }, future.seed = NULL, future.packages = "carefultwin")
+    }, future.seed = NULL, future.packages = "carefultwin", future.scheduling = structure(1, ordering = dealt_out))
   })
 }
+
+# The order in which workers, who take stretches of tasks, get every so-manieth: tasks near one another cost alike.
+dealt_out <- function(tasks) order(seq_len(tasks) %% future::nbrOfWorkers())
 
 # How many threads the kernels may use: the option carefultwin.threads, by default as many as the system offers. Answers
 # do not depend on it.
