@@ -2,7 +2,7 @@
 # raw comparison and ordinary adjustment say. Usage: Rscript validation/course.R [draws]
 suppressMessages(library(carefultwin))
 args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+draws <- if (length(args) > 0L) as.integer(args[1L]) else 2000L
 source("validation/course-worlds.R")
 truth <- course_truth(2e6)
 
