@@ -98,17 +98,17 @@ fit_tree_learner <- function(x, z, weight, numbers) {
   rpart::prune(tree, tree$cptable[which.min(tree$cptable[, "xerror"]), "CP"])
 }
 
-# Half a thousand trees while rows are few. Beyond, trees drawn from all rows cost more than they tell: each is grown on
-# a draw of at most 20,000, and there are as many as make a million rows drawn, 50 to 500. Numbers are then cut at 255
-# quantiles; nodes of a hundredth of the rows drawn are not split further (half that for an outcome), and each split
-# looks at two columns at least, for an outcome at a third of them.
+# Half a thousand trees while rows are few. Beyond, trees of all rows cost more than they tell: each is grown on a draw of
+# at most 10,000, and there are as many as make 750,000 rows drawn, 75 to 500. Numbers are then cut at 255 quantiles;
+# nodes of a hundredth of the rows drawn are not split further (for an outcome one in 250), and each split looks at two
+# columns at least, for an outcome at a third of them.
 fit_forest_learner <- function(x, z, weight, numbers) {
-  rows <- min(nrow(x), 20000L)
-  many <- nrow(x) > 2000L
+  rows <- min(nrow(x), 10000L)
+  many <- nrow(x) > 1500L
   wide <- floor(c(sqrt(ncol(x)), if (numbers) ncol(x) / 3, if (many) min(2, ncol(x))))
   ranger::ranger(x = if (many) cut_columns(x) else x, y = if (numbers) z else factor(z, levels = 0:1),
-                 probability = !numbers, num.trees = if (many) max(50, round(1e6 / rows)) else 500, mtry = max(wide),
-                 min.node.size = if (many) rows / (if (numbers) 200 else 100) else 20,
+                 probability = !numbers, num.trees = if (many) round(7.5e5 / rows) else 500, mtry = max(wide),
+                 min.node.size = if (many) rows / (if (numbers) 250 else 100) else 20,
                  sample.fraction = rows / nrow(x), case.weights = if (diff(range(weight)) > 0) weight,
                  oob.error = FALSE, num.threads = 1, seed = sample.int(1e6, 1L))
 }
