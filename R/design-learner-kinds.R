@@ -98,8 +98,8 @@ fit_tree_learner <- function(x, z, weight, numbers) {
   rpart::prune(tree, tree$cptable[which.min(tree$cptable[, "xerror"]), "CP"])
 }
 
-# Half a thousand trees while rows are few. Beyond, trees of all rows cost more than they tell: each is grown on a draw of
-# at most 10,000, and there are as many as make 750,000 rows drawn, 75 to 500. Numbers are then cut at 255 quantiles;
+# Half a thousand trees while rows are few. Beyond, trees of all rows cost more than they tell: each is grown on a draw
+# of at most 10,000, and there are as many as make 750,000 rows drawn, 75 to 500. Numbers are then cut at 255 quantiles;
 # nodes of a hundredth of the rows drawn are not split further (for an outcome one in 250), and each split looks at two
 # columns at least, for an outcome at a third of them.
 fit_forest_learner <- function(x, z, weight, numbers) {
