@@ -266,8 +266,7 @@ new_course_effect <- function(x, data, asked, found, aside, followed) {
   names <- rownames(asked$histories)
   reads <- rbind(diag(count), cbind(diag(count - 1L), -1))
   slopes <- found$slopes
-  influence <- cbind(found$influence %*% t(reads), aside$raw$influence, aside[[2L]]$influence, slopes$influence,
-                     log_ratio_influence(found))
+  influence <- cbind(found$influence %*% t(reads), aside$raw$influence, aside[[2L]]$influence, slopes$influence)
   stratum <- of_units(x, x$base$stratum)
   cluster <- if (length(asked$clusters$codes) > 0L) asked$clusters$codes[[1L]]
   used <- data$s > 0
@@ -276,9 +275,8 @@ new_course_effect <- function(x, data, asked, found, aside, followed) {
   out <- core_vcov(influence, cluster, stratum, counted, lonely = "centre")
   strata <- if (is.null(stratum)) 1L else length(unique(stratum))
   df <- if (is.null(cluster) && is.null(stratum)) Inf else core_known_df(out$clusters - strata)
-  ends <- found$estimate[c(1L, count)]
-  values <- c(drop(reads %*% found$estimate), aside$raw$estimate, aside[[2L]]$estimate, slopes$estimate,
-              if (all(ends > 0)) log(ends[1L] / ends[2L]) else NA)
+  ends <- c(1L, count)
+  values <- c(drop(reads %*% found$estimate), aside$raw$estimate, aside[[2L]]$estimate, slopes$estimate)
   rows <- estimate_rows(values, sqrt(diag(out$vcov)), df, asked$level)
   rows$statistic <- rows$estimate / rows$std.error
   rows <- rows[c("estimate", "std.error", "statistic", "p.value", "conf.low", "conf.high")]
@@ -298,18 +296,11 @@ new_course_effect <- function(x, data, asked, found, aside, followed) {
     df = df, inference = course_errors(asked, out, stratum, x), worst = worst_period_gap(x),
     counts = c(units = data$units, known = sum(data$known), missing = sum(!data$known)),
     effective = effective_courses(x),
-    ratio = as.list(exp(rows[nrow(rows), c("estimate", "conf.low", "conf.high")])),
+    ratio = ratio_of_means(values[ends], out$vcov[ends, ends], df, asked$level),
     outcome_sd = outcome_spread(data$y, data$s),
     influence = influence[, count + seq_len(count - 1L), drop = FALSE], names = x$at$names, used = used,
     shares = !is.na(x$base$events[[asked$outcome]]), source = list(x = x, asked = asked), cautions = character()
   ), class = "twin_course_effect")
-}
-
-# Of the log of the first history's mean over the last's, where both are above 0.
-log_ratio_influence <- function(found) {
-  ends <- c(1L, length(found$estimate))
-  if (any(found$estimate[ends] <= 0)) return(numeric(nrow(found$influence)))
-  drop(found$influence[, ends] %*% (c(1, -1) / found$estimate[ends]))
 }
 
 course_errors <- function(asked, out, stratum, x) {

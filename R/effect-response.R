@@ -293,6 +293,7 @@ response_tables <- function(asked, support, values, vcov, df) {
   inside <- which(support$supported)
   if (length(inside) < 2L) inside <- seq_len(count)
   least <- core_least_df(df)
+  ends <- length(values) - 2:1
   quantile <- uniform_quantile(vcov[inside, inside, drop = FALSE], asked$level, least, asked$seed)
   own <- rows[seq_len(count), c("estimate", "std.error", "conf.low", "conf.high")]
   curve <- data.frame(dose = asked$doses, own, band.low = own$estimate - quantile * own$std.error,
@@ -303,17 +304,16 @@ response_tables <- function(asked, support, values, vcov, df) {
                own[c("p.value", "conf.low", "conf.high")], row.names = NULL)
   }
   list(curve = curve, contrasts = cbind(asked$contrasts, read(count + seq_len(nrow(asked$contrasts)))),
-       slope = read(length(values)), ratio = ratio_of_ends(values, vcov, least, asked$level),
+       slope = read(length(values)), ratio = ratio_of_means(values[ends], vcov[ends, ends], least, asked$level),
        flat = flat_test(curve, vcov, inside, least, if (asked$curve == "spline") min(5L, asked$knots + 2L) else 5L))
 }
 
-# Of the first contrast's means, by the log; NA where one is not above 0.
-ratio_of_ends <- function(values, vcov, df, level) {
-  at <- length(values) - 2:1
-  if (any(values[at] <= 0)) return(list(estimate = NA_real_, conf.low = NA_real_, conf.high = NA_real_))
-  slopes <- c(1, -1) / values[at]
-  se <- sqrt(drop(slopes %*% vcov[at, at] %*% slopes))
-  as.list(exp(estimate_rows(-diff(log(values[at])), se, df, level)[c("estimate", "conf.low", "conf.high")]))
+# The first of two means over the second, its interval by the log; NA where one is not above 0.
+ratio_of_means <- function(means, vcov, df, level) {
+  if (any(means <= 0)) return(list(estimate = NA_real_, conf.low = NA_real_, conf.high = NA_real_))
+  slopes <- c(1, -1) / means
+  se <- sqrt(drop(slopes %*% vcov %*% slopes))
+  as.list(exp(estimate_rows(-diff(log(means)), se, df, level)[c("estimate", "conf.low", "conf.high")]))
 }
 
 # Rubin's rules for the curve as for effects.

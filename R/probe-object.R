@@ -139,13 +139,7 @@ formula_without <- function(formula, names) {
   if (length(left) > 0L) stats::reformulate(left, env = environment(formula))
 }
 
-# The effect without one covariate: the design made and the effect measured as if it had not been measured. NULL where
-# that can't be done.
-effect_without <- function(effect, name) {
-  if (length(study_of(effect)$columns) < 2L) return(NULL)
-  tryCatch(remeasure_without(effect, name), twin_error = function(e) NULL)
-}
-
+# The effect without one covariate: the design made and the effect measured as if it had not been measured.
 remeasure_without <- function(effect, name) {
   study <- study_without(study_of(effect), name)
   asked <- effect$source$asked
@@ -154,38 +148,32 @@ remeasure_without <- function(effect, name) {
   remeasure(effect, remake(study, recipe_without(design_recipe(design_of(effect)), name)), asked)
 }
 
-# Such effects for every covariate, on workers, with progress.
+# again(name) for every covariate, on workers, with progress: what was measured, without it. NULL for one that can't be
+# left out, as the only one can't.
+without_each_covariate <- function(x, again, title = "Leaving out covariates") {
+  names <- names(study_of(x)$columns)
+  if (length(names) < 2L) return(NULL)
+  stats::setNames(run_pieces(title, names, function(name) tryCatch(again(name), twin_error = function(e) NULL)), names)
+}
+
 effects_without <- function(effect, title = "Leaving out covariates") {
   if (is_contrast_of_arms(design_of(effect))) return(NULL)
   if (is_pooled(effect)) return(pooled_without(effect, title))
-  names <- names(study_of(effect)$columns)
-  stats::setNames(run_pieces(title, names, function(name) effect_without(effect, name)), names)
+  without_each_covariate(effect, function(name) remeasure_without(effect, name), title)
 }
 
-# A response to a dose without each covariate: weights made and curve measured as if it had not been measured.
-responses_without <- function(x, title = "Leaving out covariates") {
-  names <- names(study_of(x)$columns)
-  if (length(names) < 2L) return(NULL)
-  stats::setNames(run_pieces(title, names, function(name) {
-    tryCatch({
-      asked <- x$source$asked
-      base <- study_without(amend(study_of(x), logbook = NULL), name)
-      again <- replay(new_dose(base, x$source$x$d, list()), recipe_without(design_recipe(x$source$x), name))
-      asked$model <- argument_without(asked$model, name)
-      suppressWarnings(respond_to_dose(again, open_outcome(base, asked$outcome, "probe_ratio"), asked, NULL))
-    }, twin_error = function(e) NULL)
-  }), names)
+# A response to a dose, weights made and curve measured as if the covariate had not been measured.
+response_without <- function(x, name) {
+  asked <- x$source$asked
+  base <- study_without(amend(study_of(x), logbook = NULL), name)
+  again <- replay(new_dose(base, x$source$x$d, list()), recipe_without(design_recipe(x$source$x), name))
+  asked$model <- argument_without(asked$model, name)
+  suppressWarnings(respond_to_dose(again, open_outcome(base, asked$outcome, "probe_ratio"), asked, NULL))
 }
 
-# Effects of histories without each covariate, constant or changing: scores, weights and means as if it had not been
-# measured.
-courses_without <- function(x, title = "Leaving out covariates") {
-  names <- names(study_of(x)$columns)
-  if (length(names) < 2L) return(NULL)
-  stats::setNames(run_pieces(title, names, function(name) {
-    tryCatch(suppressWarnings(measure_again(course_without(x$source$x, name), x$source$asked)),
-             twin_error = function(e) NULL)
-  }), names)
+# Effects of histories, scores, weights and means made as if the covariate, constant or changing, had not been measured.
+histories_without <- function(x, name) {
+  suppressWarnings(measure_again(course_without(x$source$x, name), x$source$asked))
 }
 
 course_without <- function(x, name) {

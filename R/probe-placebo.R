@@ -86,7 +86,7 @@ log_probe <- function(x, what, counts = "", settings = list(), worst = NA_real_)
 
 # That a probe was run, unless it was given numbers.
 log_probed <- function(x, kind) {
-  if (!inherits(x, c("twin_effect", "twin_did", "twin_response", "twin_course_effect"))) return(invisible(x))
+  if (!is_wider_effect(x) && !inherits(x, c("twin_effect", "twin_did"))) return(invisible(x))
   log_once(study_of(x), "probe", sprintf("%s: %s, %s", kind, x$outcome, x$design))
 }
 

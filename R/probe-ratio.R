@@ -63,7 +63,7 @@ probe_ratio <- function(x, low = NULL, high = NULL,
 }
 
 # What leaving out each covariate does to the risk ratio and its limit.
-ratio_covariates <- function(x, rows, rare, without = without_each(x)) {
+ratio_covariates <- function(x, rows, rare, without = measured_without(x)) {
   covariate_table(without, by = "e_value", function(other, name) {
     again <- tryCatch(ratio_rows(effect_on_ratio_scale(other), rare), twin_error = function(e) NULL)
     if (is.null(again)) return(NULL)
@@ -74,9 +74,9 @@ ratio_covariates <- function(x, rows, rare, without = without_each(x)) {
   })
 }
 
-without_each <- function(x) {
-  if (inherits(x, "twin_response")) return(responses_without(x))
-  if (inherits(x, "twin_course_effect")) return(courses_without(x))
+measured_without <- function(x) {
+  if (inherits(x, "twin_response")) return(without_each_covariate(x, function(name) response_without(x, name)))
+  if (inherits(x, "twin_course_effect")) return(without_each_covariate(x, function(name) histories_without(x, name)))
   if (inherits(x, "twin_effect") && !is_remote(study_of(x))) effects_without(x)
 }
 

@@ -1,8 +1,8 @@
 # Histories of treatment: bias, standard error against the spread of estimates, coverage, of both estimators; and what a
 # raw comparison and ordinary adjustment say. Usage: Rscript validation/course.R [draws]
 suppressMessages(library(carefultwin))
-args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 2000L
+source("validation/draws.R")
+draws <- draws_asked(2000L)
 source("validation/course-worlds.R")
 truth <- course_truth(2e6)
 
@@ -22,12 +22,8 @@ one <- function(seed, n, leave, bent) {
 worlds <- data.frame(n = c(1000, 2000, 1000), leave = c(0, 0.7, 0), bent = c(FALSE, FALSE, TRUE))
 out <- do.call(rbind, lapply(seq_len(nrow(worlds)), function(k) {
   w <- worlds[k, ]
-  found <- parallel::mclapply(seq_len(draws), function(seed) {
-    tryCatch(suppressWarnings(one(seed, w$n, w$leave, w$bent)), error = function(e) conditionMessage(e))
-  }, mc.cores = parallel::detectCores())
-  failed <- vapply(found, is.character, NA)
-  cat(sprintf("world %d: %d failed\n", k, sum(failed)), unique(unlist(found[failed])))
-  rows <- do.call(rbind, found[!failed])
+  found <- repeat_draws(function(seed) one(seed, w$n, w$leave, w$bent), draws, sprintf("world %d: ", k))
+  rows <- do.call(rbind, found)
   do.call(rbind, lapply(split(rows, factor(rows$by, unique(rows$by))), function(own) {
     data.frame(w, by = own$by[1L], draws = nrow(own), bias = mean(own$estimate) - truth, spread = sd(own$estimate),
                se_ratio = mean(own$se) / sd(own$estimate), coverage = mean(own$holds))

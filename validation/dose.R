@@ -1,8 +1,8 @@
 # Effects along a dose: bias, standard error against the spread of estimates, coverage of a contrast, of the average slope
 # and of the whole curve's band, and size of the test that the curve is flat. Usage: Rscript validation/dose.R [draws]
 suppressMessages(library(carefultwin))
-args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+source("validation/draws.R")
+draws <- draws_asked()
 
 source("validation/dose-worlds.R")
 at <- seq(1.5, 4.5, by = 0.5)
@@ -34,12 +34,8 @@ one <- function(seed, n, flat, clusters) {
 worlds <- data.frame(n = c(1000, 1000, 2000), flat = c(FALSE, TRUE, FALSE), clusters = c(FALSE, FALSE, TRUE))
 out <- do.call(rbind, lapply(seq_len(nrow(worlds)), function(k) {
   w <- worlds[k, ]
-  found <- parallel::mclapply(seq_len(draws), function(seed) {
-    tryCatch(suppressWarnings(one(seed, w$n, w$flat, w$clusters)), error = function(e) conditionMessage(e))
-  }, mc.cores = parallel::detectCores())
-  failed <- vapply(found, is.character, NA)
-  cat(sprintf("world %d: %d failed\n", k, sum(failed)), unique(unlist(found[failed])))
-  rows <- do.call(rbind, found[!failed])
+  found <- repeat_draws(function(seed) one(seed, w$n, w$flat, w$clusters), draws, sprintf("world %d: ", k))
+  rows <- do.call(rbind, found)
   do.call(rbind, lapply(split(rows, paste(rows$design, rows$estimator)), function(own) {
     data.frame(w, own[1L, c("design", "estimator")], draws = nrow(own), bias = mean(own$estimate - own$true),
                spread = sd(own$estimate), se_ratio = mean(own$se) / sd(own$estimate), coverage = mean(own$holds),

@@ -2,8 +2,8 @@
 # that the world calls for (a normal regression, its parameters drawn anew for each data set).
 # Usage: Rscript validation/imputed.R [draws]
 suppressMessages(library(carefultwin))
-args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+source("validation/draws.R")
+draws <- draws_asked()
 
 # Within each arm covariates are normal, so the score is a logit and what is missing is a normal regression on the rest.
 world <- function(seed, n) {
@@ -51,12 +51,8 @@ one <- function(seed, n, sets) {
 
 worlds <- data.frame(n = c(600, 600, 200), sets = c(10, 3, 10))
 rows <- lapply(seq_len(nrow(worlds)), function(k) {
-  found <- parallel::mclapply(seq_len(draws), function(seed) {
-    tryCatch(one(seed, worlds$n[k], worlds$sets[k]), error = function(e) conditionMessage(e))
-  }, mc.cores = parallel::detectCores())
-  failed <- vapply(found, is.character, NA)
-  cat(sprintf("world %d: %d failed\n", k, sum(failed)), unique(unlist(found[failed])))
-  do.call(rbind, found[!failed])
+  found <- repeat_draws(function(seed) one(seed, worlds$n[k], worlds$sets[k]), draws, sprintf("world %d: ", k))
+  do.call(rbind, found)
 })
 rows <- do.call(rbind, rows)
 out <- do.call(rbind, lapply(split(rows, list(rows$n, rows$sets, rows$design), drop = TRUE), function(own) {

@@ -1,7 +1,7 @@
 # Who gains: size of both tests without variation, coverage with it. Usage: Rscript validation/variation.R [draws]
 suppressMessages(library(carefultwin))
-args <- commandArgs(TRUE)
-draws <- if (length(args) > 0L) as.integer(args[1L]) else 1000L
+source("validation/draws.R")
+draws <- draws_asked()
 
 world <- function(seed, n, slope, clusters) {
   set.seed(seed)
@@ -45,12 +45,9 @@ worlds <- data.frame(
 rows <- lapply(seq_len(nrow(worlds)), function(k) {
   w <- worlds[k, ]
   size <- if (w$learners == "forest") ceiling(draws / 4) else draws
-  found <- parallel::mclapply(seq_len(size), function(seed) {
-    tryCatch(one(seed, w$n, w$estimand, w$learners, w$slope, w$clusters, w$weighed), error = function(e) conditionMessage(e))
-  }, mc.cores = parallel::detectCores())
-  failed <- vapply(found, is.character, NA)
-  cat(sprintf("world %d: %d failed\n", k, sum(failed)), unique(unlist(found[failed])))
-  data.frame(w, draws = sum(!failed), t(round(rowMeans(do.call(cbind, found[!failed])), 3)))
+  found <- repeat_draws(function(seed) one(seed, w$n, w$estimand, w$learners, w$slope, w$clusters, w$weighed), size,
+                        sprintf("world %d: ", k))
+  data.frame(w, draws = length(found), t(round(rowMeans(do.call(cbind, found)), 3)))
 })
 rows <- do.call(rbind, rows)
 print(rows)

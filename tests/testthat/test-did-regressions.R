@@ -60,7 +60,8 @@ test_that("any number of effects are absorbed", {
   expect_error(measure_did(harbour_panel(data), estimator = "two_way", absorb = "harbour:year"), "told apart",
                class = "twin_error_input")
   expect_error(measure_did(harbour_panel(data), estimator = "two_way", absorb = "cost"), class = "twin_error_input")
-  expect_error(measure_did(harbour_panel(data), estimator = "two_way", absorb = ""), "column names in quotes", class = "twin_error_input")
+  expect_error(measure_did(harbour_panel(data), estimator = "two_way", absorb = ""), "column names in quotes",
+               class = "twin_error_input")
 })
 
 test_that("treatment that is constant within a period can't be told apart", {

@@ -245,17 +245,20 @@ test_that("the E-value of histories is that of their difference, or of their rat
   bare <- probe_ratio(ratio, low = ratio * exp(-qnorm(0.975) * error), high = ratio * exp(qnorm(0.975) * error))
   expect_equal(tidy(probe_ratio(found, yardstick = FALSE)), tidy(bare))
   alone <- frame_course(data, "a", "y", "time", "unit", changing = "debt", treated = 1)
-  expect_error(tidy(probe_ratio(measure_course(weigh_units(score_units(alone)))), part = "covariates"), class = "twin_error_input")
+  of_one <- probe_ratio(measure_course(weigh_units(score_units(alone))))
+  expect_error(tidy(of_one, part = "covariates"), class = "twin_error_input")
 })
 
 test_that("probes of one treatment at one time say so", {
   found <- measure_course(weigh_units(score_units(of_numbers())))
-  for (probe in list(probe_pairs, probe_weights, probe_omitted, probe_effect, probe_stability, probe_choices)) {
+  single <- list(probe_pairs, probe_weights, probe_omitted, probe_effect, probe_stability, probe_choices)
+  for (probe in single) {
     expect_error(probe(found), "treatment over time", class = "twin_error_unsupported")
   }
   expect_error(probe_placebo(found, outcomes = "y"), "probe_ratio", class = "twin_error_unsupported")
-  varies <- measure_variation(frame_study(numbers(), "a", "y", c("size", "debt"), treated = 1), learners = "logit", folds = 3)
-  for (probe in list(probe_pairs, probe_weights, probe_omitted, probe_effect, probe_stability, probe_choices, probe_ratio)) {
+  study <- frame_study(numbers(), "a", "y", c("size", "debt"), treated = 1)
+  varies <- measure_variation(study, learners = "logit", folds = 3)
+  for (probe in c(single, probe_ratio)) {
     expect_error(probe(varies), "Who gains has no probe", class = "twin_error_unsupported")
   }
 })
