@@ -53,6 +53,10 @@ glue_nearest_lists <- function(problem, k, ties, threads, most, tell) {
     .Call(`_carefultwin_glue_nearest_lists`, problem, k, ties, threads, most, tell)
 }
 
+glue_arm_sets <- function(nearest, order) {
+    .Call(`_carefultwin_glue_arm_sets`, nearest, order)
+}
+
 glue_threads_offered <- function() {
     .Call(`_carefultwin_glue_threads_offered`)
 }

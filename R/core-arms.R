@@ -26,3 +26,14 @@ core_standing_nuisance <- function(cell, own, target, s) {
     }
   )
 }
+
+# Sets that hold a unit of every arm (Savje, Higgins & Sekhon 2021). row, distance: n x arms, the nearest unit of each
+# arm (itself in its own; NA for nobody) and how far it is. Whoever has somebody in every arm may start a set of these;
+# the closest together come first, and sets do not overlap. Returns codes, NA for units in no set: each of them that has
+# somebody in every arm has one of them in a set.
+core_arm_sets <- function(row, distance) {
+  widest <- do.call(pmax, lapply(seq_len(ncol(distance)), function(j) distance[, j]))
+  starts <- which(!is.na(rowSums(row)))
+  set <- glue_arm_sets(row, starts[order(widest[starts], starts, method = "radix")])
+  ifelse(set == 0L, NA_integer_, set)
+}

@@ -1,50 +1,37 @@
 # Matching with replacement: Methods, "Standard errors" (Abadie & Imbens 2006, 2011, 2016).
 
-# Both means and their covariance from a table of matches. set: code from 1 per match, each set being one seeker's;
-# seeker, partner: units (1..n) of each match; seeks: is the seeker treated?; share: s of the unit times the match's
-# weight, for seeker and partner; seeker_y, partner_y: outcomes of each match (bias-corrected ones where asked); spread:
-# n, conditional variance of the outcome given the covariates. With v the shares scaled to sum 1 by arm,
+# Both means and their covariance from a table of imputations, one row per unit that stands for a seeker in an arm: the
+# seeker itself in its own arm, its matches in others. set: code from 1 per row, each set being one seeker's; unit: 1..n;
+# treated: does it stand in the treated arm?; share: s of the unit times its weight in the set; y: outcome of the row
+# (bias-corrected where asked); gap: n, a root of the conditional variance of the outcome given the covariates. With v
+# the shares scaled to sum 1 by arm,
 #   V = sum over sets of u u', u = the set's sums of v (y - mean) by arm,
-#     + by arm sum over units of ((sum v)^2 - sum over its sets of (sum v in the set)^2) s2.
-# Without sampling weights this is Methods' formula for the ATT and the ATE.
-core_match_means <- function(set, seeker, partner, seeks, seeker_share, partner_share, seeker_y, partner_y, spread) {
-  arm_total <- function(treated) {
-    sum(seeker_share[seeks == treated]) + sum(partner_share[seeks != treated])
-  }
-  total <- c(arm_total(TRUE), arm_total(FALSE))
-  own <- seeker_share / ifelse(seeks, total[1L], total[2L])
-  other <- partner_share / ifelse(seeks, total[2L], total[1L])
-  mean_of <- function(treated) sum((own * seeker_y)[seeks == treated]) + sum((other * partner_y)[seeks != treated])
-  means <- c(mean_treated = mean_of(TRUE), mean_control = mean_of(FALSE))
-  away <- function(v, y, treated) v * (y - ifelse(treated, means[[1L]], means[[2L]]))
-  own_away <- away(own, seeker_y, seeks)
-  other_away <- away(other, partner_y, !seeks)
-  u <- rowsum(cbind(ifelse(seeks, own_away, other_away), ifelse(seeks, other_away, own_away)), set)
-  noise <- core_reuse_variance(set, seeker, partner, seeks, own, other, spread)
-  list(means = means, vcov = crossprod(u) + diag(noise$extra), noise = noise$whole, own = own, other = other)
+#     + by arm sum over units of ((sum v)^2 - sum over its sets of v^2) gap^2.
+# Without sampling weights this is Methods' formula for the ATT and the ATE. sets: u; reuse: n x 2, roots of the last
+# sum, with the gap's sign; noise: by arm sum over units of (sum v)^2 gap^2, the variance with covariates held.
+core_match_means <- function(set, unit, treated, share, y, gap) {
+  side <- 2L - treated
+  v <- share / core_sums_by(share, side, 2L)[side]
+  means <- core_sums_by(v * y, side, 2L)
+  away <- v * (y - means[side])
+  n <- length(gap)
+  whole <- core_sums_by(v, unit, n)
+  squares <- core_sums_by(v^2, unit, n)
+  own <- replace(integer(n), unit, side)
+  by_arm <- function(values) vapply(1:2, function(arm) values * (own == arm), numeric(n))
+  sets <- matrix(vapply(1:2, function(arm) core_sums_by(away * (side == arm), set), numeric(max(set))), ncol = 2L)
+  reuse <- by_arm(sqrt(pmax(whole^2 - squares, 0)) * gap)
+  list(means = stats::setNames(means, c("mean_treated", "mean_control")), vcov = crossprod(sets) + crossprod(reuse),
+       noise = colSums(by_arm(whole^2 * gap^2)), sets = sets, reuse = reuse)
 }
 
-# By arm: extra, the last sum above; whole, sum over units of (sum v)^2 s2, which is the variance with covariates held.
-core_reuse_variance <- function(set, seeker, partner, seeks, own, other, spread) {
-  n <- length(spread)
-  first <- !duplicated(set)
-  own_set <- drop(rowsum(own, set))[as.character(set[first])]  # a seeker's share is spread over its matches
-  unit <- c(seeker[first], partner)
-  whole <- core_sums_by(c(own_set, other), unit, n)
-  squares <- core_sums_by(c(own_set, other)^2, unit, n)
-  treated <- logical(n)
-  treated[c(seeker[seeks], partner[!seeks])] <- TRUE
-  by_arm <- function(values) c(sum(values[treated]), sum(values[!treated]))
-  list(extra = by_arm((whole^2 - squares) * spread), whole = by_arm(whole^2 * spread))
-}
-
-# s2_i = J / (J + 1) (y_i - mean of its J nearest in the same arm)^2. lists: see core_nearest(), seekers being the
-# units of one arm in the order of y. Units without a neighbour get NA.
-core_conditional_variance <- function(y, lists) {
+# sqrt(J / (J + 1)) (y_i - mean of its J nearest in the same arm), whose square estimates the conditional variance.
+# lists: see core_nearest(), seekers being the units of one arm in the order of y. Units without a neighbour get NA.
+core_conditional_gap <- function(y, lists) {
   count <- diff(lists$start)
   total <- core_sums_by(y[lists$row], rep(seq_along(y), count), length(y))
   mean <- ifelse(count > 0, total / count, NA)
-  count / (count + 1) * (y - mean)^2
+  sqrt(count / (count + 1)) * (y - mean)
 }
 
 # Covariance of y and the columns of x among two units: Abadie & Imbens (2016), L = 2. first, second: rows.
@@ -76,4 +63,15 @@ core_score_adjustment <- function(x, z, e, slope, covariance, local, gap, effect
   d_vector <- colSums(x * slope * side * (gap - effect)) / count
   sought <- c(!treated_ask, treated_ask)  # the mean that matching supplies
   diag(sought * (form(c_vector) - form(d_vector)))
+}
+
+# The same for the means of arms k and 1 of several over everybody, each matched on its own chance (Yang et al. 2016): c'
+# cov c, c of arm m = E cov(score function, y | chance of m, arm m), the score function being (1, x)(1(m = j) - e_j) for
+# j = 2, ... parts: for both arms the mean over units of that local covariance (core_local_covariance() of
+# core_arm_scores()).
+core_arm_adjustment <- function(parts, covariance) crossprod(parts, covariance %*% parts)
+
+# (1, x)(1(m = j) - e_j), j = 2, ..., side by side: what a unit of arm m adds to the score function. x: n x (p + 1).
+core_arm_scores <- function(x, e, m) {
+  do.call(cbind, lapply(seq_len(ncol(e))[-1L], function(j) x * ((m == j) - e[, j])))
 }

@@ -55,15 +55,27 @@ core_matched_nuisance <- function(score, s, weight, slope, residual) {
 }
 
 # Contributions whose part that the score explains is handed from each arm to those it stands for. influence: n x k,
-# linear in the outcomes of each arm; weight: s w; target: n, weights of whom the estimand speaks of.
-core_smoothed_contributions <- function(influence, z, weight, target, basis) {
-  out <- influence
+# linear in the outcomes of each arm; weight: s w; target: n, weights of whom the estimand speaks of. by_leverage: does
+# what is left count over one less its leverage in the fit (MacKinnon & White 1985), so that rich bases cost nothing?
+core_smoothed_contributions <- function(influence, z, weight, target, basis, by_leverage = FALSE) {
+  left <- influence
+  handed <- 0
   for (arm in 0:1) {
     own <- weight * (z == arm)
     fit <- core_arm_fit(influence / ifelse(weight > 0, weight, 1), basis, own)
-    out <- out - own * fit + target * fit * sum(own) / sum(target)
+    left <- left - own * fit
+    if (by_leverage) left <- left / (1 - core_leverage(basis, own))
+    handed <- handed + target * fit * sum(own) / sum(target)
   }
-  out
+  left + handed
+}
+
+# Of a weighted regression on the basis, at most 0.9; 0 where the weight is.
+core_leverage <- function(basis, weight) {
+  inside <- weight > 0
+  found <- qr(basis[inside, , drop = FALSE] * sqrt(weight[inside]), tol = 1e-9)
+  along <- qr.Q(found)[, seq_len(found$rank), drop = FALSE]
+  replace(numeric(length(weight)), inside, pmin(rowSums(along^2), 0.9))
 }
 
 # Pairs given by their sums (pairs x k) and the clusters of both units: every two pairs that share a cluster on either

@@ -107,14 +107,15 @@ arms_share_population <- function(estimand) population_of(estimand) != "treated"
 # The two-arm design of arm k against the reference. made: the weights and what the nuisance and prints need.
 arm_design <- function(x, k, step, made, call, truncate = NULL) {
   study <- amend(arm_study(x, k, whole = TRUE), logbook = NULL)
-  kept <- !study$outside & (if (is.null(made$inside)) arms_kept(x) else made$inside)
+  inside <- if (is.null(made$inside)) arms_kept(x) else made$inside
+  kept <- !study$outside & (if (is.null(made$used)) inside else made$used)
   weight <- ifelse(kept, made$weight, 0)
   check_finite_weights(weight, study, call)
   limits <- truncation_limits(weight, truncate, study$z, study$s * kept)
   cut <- truncate_weights(weight, limits, study$z) * kept
-  facts <- c(made[setdiff(names(made), "weight")],
+  facts <- c(made[setdiff(names(made), c("weight", "used", "reason", "note", "set"))],
              list(arms = x, k = k, free = cut == weight, truncation = truncation_counts(weight, cut, limits, study$z)))
-  design <- new_design(study, step, kind = "weights", kept = kept, weight = cut, weighing = facts,
+  design <- new_design(study, step, kind = "weights", kept = kept, weight = cut, set = made$set, weighing = facts,
                        steps = c(x$steps, list(step)), reason = made$reason,
                        note = c(arms_note_of(x), made$note))
   warn_heavy_units(design)
@@ -126,6 +127,9 @@ arms_note_of <- function(x) if (!all(arms_kept(x))) trimming_of(x)$note
 
 # The arms behind such a design, and the code of the one compared.
 arms_behind <- function(x) x$weighing[c("arms", "k")]
+
+# The design's score, or that of all arms.
+score_behind <- function(x) if (is.null(study_of(x)$outside)) design_score(x) else arms_behind(x)$arms$score
 
 # Sampling weights of the units of all arms among whom the target of such a design lies.
 everybody_behind <- function(x) {

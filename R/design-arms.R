@@ -106,8 +106,9 @@ in_contrasts <- function(x, call, run) {
 check_pairwise_estimand <- function(estimand, verb, call) {
   answers <- estimands_for(c("treated", "control"))
   if (estimand %in% answers) return(invisible(estimand))
-  other <- if (has_known_population(estimand)) "{.fn weigh_units}, {.fn stratify_units} and exact or coarsened
-    {.fn group_units} speak of everybody" else "{.fn weigh_units} can speak of them"
+  other <- if (has_known_population(estimand)) "{.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} with
+    replacement and full, exact or coarsened {.fn group_units} speak of everybody" else
+    "{.fn weigh_units} can speak of them"
   abort_unsupported(c(
     "Of more than two arms {.fn {verb}} compares two at a time, which can't answer the {estimand}.",
     i = paste0("Frame the arms for the {.or {answers}}; ", other, ".")

@@ -49,6 +49,7 @@ pairs_of <- function(design) {
     return(pairs_of(design$pairs)[c("set", "treated_id", "control_id", "distance", "weight")])
   }
   check_class(design, "twin_design", "pair_units")
+  if (is_matched_arms(design) && reuses_units(design)) return(partners_by_arm(design))
   if (is.null(design$pairs)) {
     abort_input(c("This design has no pairs.",
                   i = "Make them with {.fn pair_units} or {.code group_units(x, \"full\")}."))
@@ -89,6 +90,20 @@ design_data <- function(design, outcome = TRUE) {
   if (!is.null(study$row_of)) data$.row <- study$row_of
   if (outcome) attr(data, "design") <- design  # for compare_effects()
   data
+}
+
+# Of everybody among several arms: who stands for which unit in the arms of the contrast.
+partners_by_arm <- function(design) {
+  found <- matches_of(design)
+  names(found)[1L] <- "unit"
+  found$unit <- design$study$rows[found$unit]
+  found$partner <- design$study$rows[found$partner]
+  id <- design$study$roles$id
+  if (!is.null(id)) {
+    found$unit_id <- design$study$data[[id]][found$unit]
+    found$partner_id <- design$study$data[[id]][found$partner]
+  }
+  found
 }
 
 # Who each row of the data was matched to, NA for nobody.

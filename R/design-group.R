@@ -69,7 +69,11 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
   stray <- setdiff(given, c("x", "method", group_options[[method]]))
   refuse_stray(stray, cli::format_inline("{.code method = \"{method}\"}"), call = rlang::current_env())
   if (is_arms(x)) {
-    made <- switch(method, coarsened = , exact = group_arms(x, method, covariates, bins),
+    made <- switch(if (method == "full" && !seeks_everybody(x)) "two" else method,
+                   coarsened = , exact = group_arms(x, method, covariates, bins),
+                   full = full_arms(x, on, covariates, metric, spread, given, list(
+                     exact = exact, apart = apart, ratio = ratio, caliper = caliper, unit = caliper_unit
+                   )),
                    in_each_contrast(x, "group", match.call()))
     return(remember(made, x, "group", again))
   }
@@ -94,6 +98,19 @@ check_group_estimand <- function(method, estimand, call = rlang::caller_env()) {
   if (estimand %in% answers) return(invisible(estimand))
   abort_unsupported(c("{.code method = \"{method}\"} can't answer the {estimand}.",
                       i = "Frame the study for the {.or {answers}}, or use {.fn weigh_units}."), call = call)
+}
+
+# Sets that hold units of all arms; they can't keep single units apart, nor have limits.
+full_arms <- function(x, on, covariates, metric, spread, given, asked, call = rlang::caller_env()) {
+  check_arms_undesigned(x, "group_units", call)
+  refuse_stray(intersect(given, c("apart", "ratio")), "sets of all arms", call = call)
+  settings <- check_space(x, on, covariates, metric, spread, given, call)
+  if (needs_score(settings)) check_arms_scored(x, "group_units", call)
+  if (settings$on == "metric" && needs_score(settings)) {
+    abort_unsupported(c("A metric of sets of all arms can't hold {.val score}: there is one of every arm.",
+                        i = "Leave it out of {.arg metric}, or use {.code on = \"score\"}."), call = call)
+  }
+  group_whole_arms(x, settings, asked, call)
 }
 
 full_sets <- function(x, space_settings, asked, call = rlang::caller_env()) {

@@ -108,7 +108,7 @@ redrawn_on <- function(x, weight, counts = NULL, factor = NULL) {
   study <- amend(study_of(x), logbook = NULL)
   stopifnot(length(design_recipe(x)) > 0L || !inherits(x, "twin_design"))
   index <- NULL
-  pairs <- any(vapply(finished_designs(x), has_pairs, NA))
+  pairs <- any(vapply(finished_designs(x), function(design) has_pairs(design) || groups_whole_arms(design), NA))
   if (pairs && !is.null(counts)) {
     index <- rep(seq_along(study$z), counts)
     if (!is.null(factor)) study <- amend(study, s = sampling_weight(study) * factor)

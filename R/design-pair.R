@@ -79,9 +79,10 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
                        ties = c("all", "first"), search = c("greedy", "optimal"), seed = NULL) {
   if (is_imputed(x)) return(in_each_set(x, pair_units, match.call()))
   again <- given_arguments(match.call())
-  if (is_arms(x)) return(remember(in_each_contrast(x, "pair", match.call()), x, "pair", again))
-  check_design(x, remote = TRUE)
-  check_undesigned(x, "pair_units")
+  if (is_arms(x) && !seeks_everybody(x)) {
+    return(remember(in_each_contrast(x, "pair", match.call()), x, "pair", again))
+  }
+  check_matching_start(x, "pair_units")
   check_flag(replacement)
   given <- names(match.call())[-1L]
   if (is_remote(x)) {
@@ -89,7 +90,7 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
     return(new_remote_pairs(do.call(pair_units, c(list(pulled), again)), x))
   }
   settings <- check_space(x, on, covariates, metric, spread, given)
-  if (needs_score(settings)) check_score(x, "pair_units")
+  if (needs_score(settings)) check_matching_score(x, "pair_units")
   if (replacement && "order" %in% given) {
     warn_kind("unused", c("{.arg order} has no use with {.code replacement = TRUE}: each unit gets its nearest, whoever
                            comes first."))
@@ -105,8 +106,22 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   ))
   check_order_use(settings, given)
   check_pair_estimand(study_of(x)$estimand, replacement)
-  settings$calipers <- check_calipers(x, caliper, caliper_unit, settings$on)
-  remember(paired_design(x, settings), x, "pair", again)
+  made <- if (is_arms(x)) pair_arms(x, settings, caliper, caliper_unit) else {
+    settings$calipers <- check_calipers(x, caliper, caliper_unit, settings$on)
+    paired_design(x, settings)
+  }
+  remember(made, x, "pair", again)
+}
+
+# Studies and designs of two arms without pairs or weights, or several arms without designs.
+check_matching_start <- function(x, verb, call = rlang::caller_env()) {
+  if (is_arms(x)) return(check_arms_undesigned(x, verb, call))
+  check_design(x, "x", call, remote = TRUE)
+  check_undesigned(x, verb, call)
+}
+
+check_matching_score <- function(x, verb, call = rlang::caller_env()) {
+  if (is_arms(x)) check_arms_scored(x, verb, call) else check_score(x, verb, call)
 }
 
 paired_design <- function(x, settings, call = rlang::caller_env()) {
@@ -133,6 +148,7 @@ check_space <- function(x, on, covariates, metric, spread, given, call = rlang::
   choices <- c("score", "probability", "mahalanobis", "diagonal", "metric")
   on <- if (!"on" %in% given && !is.null(metric)) "metric" else check_choice(on, choices, call = call)
   spread <- check_choice(spread, c("all", "within"), call = call)
+  if (seeks_everybody(x)) refuse_stray(intersect(given, "spread"), "matches of everybody among several arms", call = call)
   useful <- list(mahalanobis = c("covariates", "spread"), diagonal = "covariates", metric = "metric")[[on]]
   refuse_stray(setdiff(intersect(given, c("covariates", "metric", "spread")), useful),
                cli::format_inline("{.code on = \"{on}\"}"), call = call)

@@ -126,6 +126,17 @@ reasons_of <- function(problem, lost, few) {
 
 # One code per combination of values of the exact columns; NULL when there are none.
 exact_codes <- function(x, exact, call = rlang::caller_env()) {
+  codes <- exact_labels(x, exact, call)
+  z <- study_of(x)$z
+  kept <- design_kept(x)
+  if (!is.null(codes) && length(intersect(codes[kept & z == 1L], codes[kept & z == 0L])) == 0L) {
+    abort_input(c("No treated and control unit agree on {.val {exact}}.", i = "Leave out columns of {.arg exact}."),
+                columns = exact, call = call)
+  }
+  codes
+}
+
+exact_labels <- function(x, exact, call = rlang::caller_env()) {
   if (is.null(exact)) return(NULL)
   study <- study_of(x)
   check_column_names(exact, study, "exact", call)
@@ -142,14 +153,7 @@ exact_codes <- function(x, exact, call = rlang::caller_env()) {
     match(column, unique(column))
   })
   codes <- Reduce(core_group_codes, values)
-  codes <- match(codes, unique(codes))
-  z <- study$z
-  kept <- design_kept(x)
-  if (length(intersect(codes[kept & z == 1L], codes[kept & z == 0L])) == 0L) {
-    abort_input(c("No treated and control unit agree on {.val {exact}}.", i = "Leave out columns of {.arg exact}."),
-                columns = exact, call = call)
-  }
-  codes
+  match(codes, unique(codes))
 }
 
 # A missing value differs from every other: codes below 0, one each.

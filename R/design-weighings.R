@@ -13,16 +13,16 @@
 # weights) for the means of a draw where they can be had faster than by the whole design, NULL else. remote: function(x,
 # asked, call) giving list(weight, nuisance, score where the method makes one) in words for a table in a database, NULL
 # where they need rows. even: is it a sample with as many units of both arms, each counted once, so that they can be
-# paired?
+# paired? matched: are they matches of several arms, whose variance is not that of weights?
 new_weighing <- function(words, verb = "weigh", arguments = character(), answers = function(estimand) TRUE, make = NULL,
                          nuisance = NULL, details = function(asked) NULL, by_score = FALSE, given = NULL,
                          estimated = TRUE, sums = FALSE, odds = "weight", no_odds = NULL, redraw = NULL,
-                         even = FALSE, remote = NULL) {
+                         even = FALSE, remote = NULL, matched = FALSE) {
   stopifnot(is.character(words), is.null(make) == (verb != "weigh"), is.function(answers))
   if (is.null(nuisance)) nuisance <- function(design, s) core_known(length(s))
   list(words = words, verb = verb, arguments = arguments, answers = answers, make = make, nuisance = nuisance,
        details = details, by_score = by_score, given = given, estimated = estimated, sums = sums, odds = odds,
-       no_odds = no_odds, redraw = redraw, even = even, remote = remote)
+       no_odds = no_odds, redraw = redraw, even = even, remote = remote, matched = matched)
 }
 
 weighings <- list(
@@ -86,6 +86,15 @@ weighings <- list(
   ),
   arm_cells = new_weighing(
     "cells", verb = "arms", given = "cells", nuisance = function(design, s) arm_cell_nuisance(design)
+  ),
+  arm_pairs = new_weighing(
+    "pairs in every arm", verb = "arms", matched = TRUE, odds = NULL,
+    no_odds = "Matches weigh by who is near; their weights are no odds that could be wrong."
+  ),
+  arm_sets = new_weighing(
+    "full matching of all arms", verb = "arms", matched = TRUE, given = "sets", odds = NULL,
+    no_odds = "Matches weigh by who is near; their weights are no odds that could be wrong.",
+    nuisance = function(design, s) arm_set_nuisance(design)
   )
 )
 

@@ -152,7 +152,7 @@ check_error_kind <- function(x, asked, call) {
 # Sets of both directions have no seeker, so that a group's units would not be each other's partners.
 check_groups_of <- function(x, by, call) {
   estimand <- study_of(x)$estimand
-  if (design_kind(x) == "sets" && length(seeking_arms(estimand)) == 2L) {
+  if (groups_whole_arms(x) || (design_kind(x) == "sets" && length(seeking_arms(estimand)) == 2L)) {
     abort_unsupported(c("Sets for the {estimand} can't be divided by {.val {by}} afterwards.",
                         i = "Group with {.code exact = \"{by}\"} on a {.arg subset}, or use {.fn weigh_units}."),
                       call = call)

@@ -115,11 +115,11 @@ check_regression <- function(x, asked, call) {
 check_augmented <- function(x, asked, call) {
   estimator <- asked$estimator
   estimand <- study_of(x)$estimand
-  if (has_pairs(x)) {
+  if (has_pairs(x) || is_matched_arms(x)) {
     abort_unsupported(c(
       "The {estimator} estimator works on scores and weights, not on pairs.",
       i = "Use {.code estimator = \"regression\"} here, or {.fn weigh_units} in place of
-           {.fn {if (design_kind(x) == 'pairs') 'pair_units' else 'group_units'}}."
+           {.fn {paste0(pairing_step(x)$verb, '_units')}}."
     ), call = call)
   }
   modelled_alone <- if (is.null(study_of(x)$outside)) is.null(design_score(x)) &&

@@ -118,7 +118,7 @@ check_hazard_design <- function(x, call = rlang::caller_env()) {
 }
 
 check_augmented_curves <- function(x, call = rlang::caller_env()) {
-  if (has_pairs(x) || design_kind(x) == "raw") {
+  if (has_pairs(x) || is_matched_arms(x) || design_kind(x) == "raw") {
     abort_unsupported(c("Augmented curves need weights, which this design does not have.",
                         i = "Use {.fn weigh_units} or {.fn stratify_units}, or leave {.arg curve_model} out."),
                       call = call)
@@ -157,6 +157,11 @@ measure_lasting <- function(block, asked, call = rlang::caller_env()) {
   check_measured_arms(units, study_of(x), block, call)
   result <- hazard_terms(block, units, asked, call)
   influence <- result$influence()
+  if (groups_whole_arms(x)) {
+    known <- hazard_terms(block, utils::modifyList(units, list(given = TRUE)), asked, call)
+    influence <- arm_set_influence(x, units, known$influence(), influence)
+    result$curves <- Map(function(curve, given) c(curve, list(given = given)), result$curves, known$curves)
+  }
   found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
   found$given <- taken_as_given(x, asked)
   new_hazard(
@@ -257,6 +262,9 @@ curve_errors <- function(x, result, units, asked, call) {
   function(curve, times) {
     vapply(times, function(time) {
       influence <- cbind(curve$survival(time)$influence())
+      if (!is.null(curve$given)) {
+        influence <- arm_set_influence(x, units, cbind(curve$given$survival(time)$influence()), influence)
+      }
       sqrt(effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov[1L, 1L])
     }, 0)
   }

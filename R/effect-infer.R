@@ -17,6 +17,7 @@ effect_vcov <- function(x, influence, units, clusters, lonely, call = rlang::cal
   by <- c(if (is.null(cluster)) "robust" else sprintf("clustered by %s (%d)", clusters$name, out$clusters),
           if (!is.null(stratum)) sprintf("within %s", study$roles$stratum),
           if (design_kind(x) == "strata" && has_likelihood_score(x)) "with the estimated score accounted for",
+          if (groups_whole_arms(x) && arm_sets_carry_score(x)) "with the estimated score accounted for",
           if (!is.null(units$response)) "with the response weights accounted for")
   strata <- if (is.null(stratum)) 1L else length(unique(stratum[units$asked]))
   df <- if (is.null(cluster) && is.null(stratum)) Inf else core_known_df(out$clusters - strata)
@@ -53,9 +54,6 @@ score_is_given <- function(x, estimator) {
   by_score && score_behind(x)$known
 }
 
-# The design's score, or that of all arms.
-score_behind <- function(x) if (is.null(study_of(x)$outside)) design_score(x) else arms_behind(x)$arms$score
-
 # list(codes, name): one entry per way of clustering, codes per study row. Named columns replace the study's own.
 effect_clusters <- function(study, cluster, call = rlang::caller_env()) {
   if (is.null(cluster)) {
@@ -83,13 +81,16 @@ stop_lonely <- function(strata, study, of_units, call) {
 # The joint covariance of single terms of several effects on the same data: each one's own variance, and the correlation
 # of their influence contributions. Those are summed within the study's clusters, or on the rows of matched sets, or
 # stand for themselves; where effects differ in that the lower correlation counts, which makes their difference less
-# certain. NA beside effects of matching with replacement, which have no influence contributions.
+# certain. Effects of one matching with replacement add what repeated use of a unit adds to all of them; NA beside other
+# such effects, which have no influence contributions.
 # terms: per effect the names of its terms.
 joint_vcov <- function(effects, terms) {
   if (inherits(effects[[1L]], "twin_remote_effect")) return(remote_joint_vcov(effects, terms))
   if (is_pooled(effects[[1L]])) return(pooled_joint_vcov(effects, terms))
   of <- rep(seq_along(effects), lengths(terms))
   contributions <- do.call(cbind, Map(row_contributions, effects, terms))
+  one_match <- share_matches(effects)
+  if (one_match) contributions <- rbind(contributions, do.call(cbind, Map(reuse_contributions, effects, terms)))
   structures <- lapply(effects, row_structure)
   distinct <- unique(structures)
   correlations <- lapply(distinct, function(code) correlation_of(core_vcov(contributions * nrow(contributions), code)))
@@ -105,9 +106,25 @@ joint_vcov <- function(effects, terms) {
   se <- sqrt(unlist(Map(function(effect, terms) diag(effect$vcov)[terms], effects, terms)))
   joint <- joint * outer(se, se)
   reuse <- vapply(effects, `[[`, NA, "reuse")[of]
-  joint[outer(reuse, reuse, `|`)] <- NA
+  if (!one_match) joint[outer(reuse, reuse, `|`)] <- NA
   diag(joint) <- se^2
   joint
+}
+
+# Are they all of the same matches with replacement: of one design, or of the contrasts of the same arms?
+share_matches <- function(effects) {
+  if (!all(vapply(effects, function(effect) !is.null(effect$reused), NA))) return(FALSE)
+  made_by <- lapply(effects, function(effect) {
+    design <- effect$source$block$x
+    if (is_matched_arms(design)) arms_behind(design)$arms$hash else design$hash
+  })
+  length(unique(made_by)) == 1L
+}
+
+reuse_contributions <- function(effect, terms) {
+  out <- matrix(0, nrow(effect$study$data), length(terms))
+  out[effect$study$rows, ] <- effect$reused[, terms]
+  out
 }
 
 correlation_of <- function(out) {

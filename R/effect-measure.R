@@ -330,6 +330,10 @@ measure_block <- function(block, asked, call = rlang::caller_env()) {
   means <- effect_means(block, units, asked, call)
   result <- block_terms(block, units, means, asked)
   influence <- result$influence()
+  if (groups_whole_arms(x)) {
+    given <- block_influence(block, utils::modifyList(units, list(given = TRUE)), asked, call)
+    influence <- arm_set_influence(x, units, given, influence)
+  }
   inference <- if (asked$error == "stratified") {
     stratified_errors(x, units, result)
   } else if (is.null(means$vcov)) {
@@ -343,7 +347,10 @@ measure_block <- function(block, asked, call = rlang::caller_env()) {
     list(vcov = contrast_vcov(means$vcov, result), df = if (is.null(means$df)) Inf else means$df, text = means$text)
   }
   inference$given <- taken_as_given(x, asked)
-  new_effect(block, list(estimate = result$estimate, influence = influence, v = means$made), inference, units, asked)
+  reused <- if (!is.null(means$reuse)) means$reuse %*% result$slopes
+  if (!is.null(reused)) colnames(reused) <- names(result$estimate)
+  new_effect(block, list(estimate = result$estimate, influence = influence, v = means$made, reused = reused), inference,
+             units, asked)
 }
 
 # Influence of all terms; units$given: with weights taken as given.

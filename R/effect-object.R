@@ -2,9 +2,10 @@
 # how they were made.
 
 # source: what probes need to measure it again.
-# block: see effect_blocks(); result: list(estimate, influence, and v where the estimator made weights of its own);
-# inference: list(vcov, df, text, given: what is taken as given, in words); units: see effect_units(); asked: the
-# settings of measure_effect(). pairs, sets, clusters: who belongs together, for what reads the effect later.
+# block: see effect_blocks(); result: list(estimate, influence, v where the estimator made weights of its own, reused: per
+# study row what repeated use of a unit adds, of matches with replacement); inference: list(vcov, df, text, given: what
+# is taken as given, in words); units: see effect_units(); asked: the settings of measure_effect(). pairs, sets,
+# clusters: who belongs together, for what reads the effect later.
 new_effect <- function(block, result, inference, units, asked) {
   x <- block$x
   study <- study_of(x)
@@ -19,7 +20,7 @@ new_effect <- function(block, result, inference, units, asked) {
     interval = asked$interval, normalised = asked$normalise,
     study = study, kind = design_kind(x), reuse = reuses_units(x), design = design_label(x),
     note = effect_note(x, units), estimand = study$estimand,
-    estimate = result$estimate, influence = result$influence,
+    estimate = result$estimate, influence = result$influence, reused = result$reused,
     rows = units$rows, used = units$used, vcov = inference$vcov, df = inference$df,
     inference = paste(c(inference$text, inference$given), collapse = ", "), given = inference$given,
     counts = c(treated = sum(units$used & units$z == 1L), control = sum(units$used & units$z == 0L),

@@ -74,6 +74,14 @@ by_cluster_of_unit <- function(x, influence, units, cluster, carried) {
   core_vcov(own, cluster, used = units$used)$vcov
 }
 
+# Sets of all arms hold several units of whom the estimand speaks, so that by set their covariates would count as if they
+# were one unit's. What is left of each unit about the arms' fits is its own, and what fits explain belongs to those
+# stood for. given: influence with the sets taken as given; influence: with what the score adds.
+arm_set_influence <- function(x, units, given, influence) {
+  weight <- unit_sampling(x, units) * units$w
+  core_smoothed_contributions(given, units$z, weight, units$matched$target, arm_set_basis(x), TRUE) + influence - given
+}
+
 # Without a score to smooth over: pairs are dependent when they share a cluster.
 by_cluster_of_pair <- function(influence, units, cluster) {
   pairs <- units$pairs
@@ -88,39 +96,42 @@ by_cluster_of_pair <- function(influence, units, cluster) {
 # (see arm_fits()), where the estimator corrects them (Abadie & Imbens 2011). What is left then depends on the score in
 # second order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs
 # on the score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two
-# means, text).
+# means, text). influence: of the seekers as their matches stand; reuse: what repeated use adds, by unit.
 match_means <- function(block, units, asked, call) {
   x <- block$x
-  pairs <- units$pairs
-  study <- study_of(x)
-  seeks <- pairs$seeks
-  seeker <- seekers_of(pairs)
-  partner <- partners_of(pairs)
-  s <- sampling_weight(study)
+  stands <- if (is.null(units$pairs)) units$matched$stands else who_stands(units$pairs)
+  s <- sampling_weight(study_of(x))
   y <- units$all_y
-  corrected <- if (estimators[[asked$estimator]]$models) {
-    arm_fits(x, units, y, outcome_formula(asked, block), partner, seeks, asked$correction, call)
+  own <- y[stands$unit]
+  rest <- y
+  if (estimators[[asked$estimator]]$models) {
+    fitted <- arm_fits(x, units, y, outcome_formula(asked, block), stands, asked$correction, call)
+    moved <- function(fit) fit[stands$seeker] - fit[stands$unit]
+    own <- own + ifelse(stands$treated, moved(fitted$treated), moved(fitted$control))
+    rest <- y - ifelse(study_of(x)$z == 1L, fitted$treated, fitted$control)
   }
-  partner_y <- y[partner]
-  if (!is.null(corrected)) {
-    partner_y <- partner_y + ifelse(seeks, corrected$control[seeker] - corrected$control[partner],
-                                    corrected$treated[seeker] - corrected$treated[partner])
-  }
-  spread <- conditional_variances(x, units, if (is.null(corrected)) y else
-    y - ifelse(study$z == 1L, corrected$treated, corrected$control), asked$neighbours)
-  found <- core_match_means(pairs$set, seeker, partner, seeks, s[seeker] * pairs$weight, s[partner] * pairs$weight,
-                            y[seeker], partner_y, spread)
-  adjusted <- if (asked$conditional) conditional_vcov(found) else if (is.null(corrected))
-    score_adjustment(x, units, y, found) else list(vcov = found$vcov, text = "")
-  share <- core_sums_by(c(found$own, found$other), c(seeker, partner), length(study$z))
+  gap <- conditional_gaps(x, units, rest, asked$neighbours)
+  found <- core_match_means(stands$set, stands$unit, stands$treated, s[stands$unit] * stands$weight, own, gap)
+  adjusted <- if (asked$conditional) conditional_vcov(found) else if (estimators[[asked$estimator]]$models)
+    list(vcov = found$vcov, text = "") else score_adjustment(x, units, y, found)
+  rows <- length(units$rows)
   influence <- function() {
-    vapply(both_arms, function(arm) {
-      inside <- study$z[units$rows] == arm
-      length(units$rows) * share[units$rows] * inside * (units$y - found$means[[2L - arm]])
-    }, numeric(length(units$rows)))
+    at <- match(stands$seeker[!duplicated(stands$set)], units$rows)
+    out <- matrix(0, rows, 2L)
+    out[at, ] <- rows * found$sets[unique(stands$set), ]
+    out
   }
-  list(estimate = found$means, influence = influence, vcov = adjusted$vcov,
+  list(estimate = found$means, influence = influence, reuse = found$reuse, vcov = adjusted$vcov,
        text = paste0("Abadie and Imbens, matching with replacement", adjusted$text))
+}
+
+# Who stands for whom: each seeker for itself in its own arm, its matches for it in the other.
+who_stands <- function(pairs) {
+  seeker <- seekers_of(pairs)
+  first <- !duplicated(pairs$set)
+  data.frame(set = c(pairs$set[first], pairs$set), seeker = c(seeker[first], seeker),
+             unit = c(seeker[first], partners_of(pairs)), treated = c(pairs$seeks[first], !pairs$seeks),
+             weight = c(rep(1, sum(first)), pairs$weight))
 }
 
 # Of the effect among the units at hand, their covariates and matches held (Abadie & Imbens 2006).
@@ -132,7 +143,7 @@ conditional_vcov <- function(found) {
 # times used; "all", one per arm on all of its units that could be; "pooled", one for both arms, with an intercept each,
 # on the matched units with their weights. An arm that is nobody's partner (the seekers' of ATT and ATC) is fitted on
 # its matched units, for the residuals alone.
-arm_fits <- function(x, units, y, model, partner, seeks, correction, call) {
+arm_fits <- function(x, units, y, model, stands, correction, call) {
   study <- study_of(x)
   terms <- model_terms(study, model, call)
   matrix <- terms_matrix(study, terms)
@@ -142,11 +153,13 @@ arm_fits <- function(x, units, y, model, partner, seeks, correction, call) {
     whole <- list(rows = seq_along(y), y = y, z = study$z)
     return(lapply(shared_model(own, matrix(0, length(y), 0L), whole, weight, "gaussian", study, call), `[[`, "fitted"))
   }
+  found <- stands$seeker != stands$unit
   times <- if (correction == "all") as.double(units$counted & (if (is.null(units$group)) TRUE else units$group)) else
-    core_sums_by(units$pairs$weight, partner, length(y))
+    core_sums_by(stands$weight[found], stands$unit[found], length(y))
   lapply(c(treated = 1L, control = 0L), function(arm) {
-    weight <- if (any(seeks != arm)) times else as.double(seq_along(y) %in% units$rows)
-    weight <- weight * (study$z == arm) * sampling_weight(study)
+    sought <- any(stands$treated[found] == (arm == 1L))
+    weight <- (if (sought) times else as.double(seq_along(y) %in% units$rows)) * (study$z == arm) *
+      sampling_weight(study)
     own <- if (is.null(units$group)) matrix else columns_that_vary(matrix, weight > 0)
     outcome_model(own, y, weight, "gaussian", NULL, arm, study, call)$fitted
   })
@@ -155,33 +168,37 @@ arm_fits <- function(x, units, y, model, partner, seeks, correction, call) {
 # The design with all units that could be paired: distances are measured with their covariance.
 unpaired <- function(x) amend(x, kept = x$before_pairs)
 
+# What the partners of an arm were sought by: the design, with its score or that of this one of several arms.
+sought_by <- function(x, arm) if (has_pairs(x)) unpaired(x) else arm_start(x$weighing$arms, code_in_arms(x, arm))
+
 # By its nearest few of the same arm in the distance of the match (ties kept), among all units still in whose outcome
-# is known; in the same exact cell and apart as partners are, where there is such a neighbour.
-conditional_variances <- function(x, units, y, neighbours) {
-  design <- unpaired(x)
+# is known; in the same exact cell and apart as partners are, where there is such a neighbour. Their squares are
+# conditional variances.
+conditional_gaps <- function(x, units, y, neighbours) {
   step <- pairing_step(x)
-  space <- pair_space(design, step, quiet = TRUE)$points
-  cell <- exact_codes(design, step$exact)
-  apart <- lapply(step$apart, function(name) apart_codes(design, name))
-  spread <- numeric(length(y))
+  out <- numeric(length(y))
   for (arm in 1:0) {
+    design <- sought_by(x, arm)
+    points <- pair_space(design, step, quiet = TRUE)$points
+    cell <- exact_labels(design, step$exact)
+    apart <- lapply(step$apart, function(name) apart_codes(design, name))
     own <- which(units$counted & study_of(x)$z == arm)
     both <- function(codes) list(seekers = codes[own], pool = codes[own])
-    spread[own] <- nearby_variance(y[own], space[own, , drop = FALSE], if (!is.null(cell)) both(cell),
-                                   lapply(apart, both), neighbours)
-    alone <- own[is.na(spread[own])]
+    near <- points[own, , drop = FALSE]
+    out[own] <- nearby_gap(y[own], near, if (!is.null(cell)) both(cell), lapply(apart, both), neighbours)
+    alone <- own[is.na(out[own])]
     if (length(alone) > 0L) {
-      spread[alone] <- nearby_variance(y[own], space[own, , drop = FALSE], NULL, list(), neighbours)[match(alone, own)]
+      out[alone] <- nearby_gap(y[own], near, NULL, list(), neighbours)[match(alone, own)]
     }
   }
-  spread
+  out
 }
 
-nearby_variance <- function(y, points, group, apart, neighbours) {
+nearby_gap <- function(y, points, group, apart, neighbours) {
   problem <- core_pair_problem(points, points, group = group, apart = apart, not_itself = TRUE)
   lists <- core_nearest(problem, as.integer(neighbours), TRUE, thread_count())
   if (lists$too_many) lists <- core_nearest(problem, as.integer(neighbours), FALSE, thread_count())
-  core_conditional_variance(y, lists)
+  core_conditional_gap(y, lists)
 }
 
 # The covariance of the means with what the estimation of the score takes from it.
@@ -189,15 +206,9 @@ score_adjustment <- function(x, units, y, found) {
   if (!pairing_step(x)$on %in% c("score", "probability")) return(list(vcov = found$vcov, text = ""))
   taken <- list(vcov = found$vcov, text = ", taking the score as given")
   if (!matches_on_plain_score(x)) return(taken)
-  about <- nearby_units(x, units, y)
-  if (length(about$rows) == 0L) return(taken)
-  study <- study_of(x)
-  e <- x$score$fitted[about$rows]
-  slope <- core_link_slope(x$score$linear[about$rows], e, x$score$link)
-  vcov <- found$vcov - core_score_adjustment(
-    about$x, study$z[about$rows], e, slope, x$score$covariance, about$local, about$gap,
-    found$means[["mean_treated"]] - found$means[["mean_control"]], study$estimand
-  )
+  less <- if (has_pairs(x)) two_arm_adjustment(x, units, y, found) else arm_adjustment(x, units, y)
+  if (is.null(less)) return(taken)
+  vcov <- found$vcov - less
   variances <- c(diag(vcov), sum(vcov * c(1, -1, -1, 1)))  # of the means and of their difference
   if (!all(variances > 0)) return(taken)
   list(vcov = vcov, text = ", with the estimated score accounted for")
@@ -207,25 +218,53 @@ score_adjustment <- function(x, units, y, found) {
 # likelihood, without sampling weights.
 matches_on_plain_score <- function(x) {
   step <- pairing_step(x)
-  by_likelihood <- !x$score$known && is.null(x$score$residual) && x$score$link %in% c("logit", "probit", "cloglog")
-  by_likelihood && is.null(study_of(x)$s) && is.null(c(step$exact, step$apart)) && all(step$calipers$name == "score")
+  score <- score_behind(x)
+  by_likelihood <- !score$known && is.null(score$residual) &&
+    (is_matched_arms(x) || score$link %in% c("logit", "probit", "cloglog"))
+  by_likelihood && is.null(sampling_behind(x)) && is.null(c(step$exact, step$apart)) &&
+    all(step$calipers$name == "score")
+}
+
+# The study's sampling weights, NULL without; a contrast of several arms has some that only leave the other arms out.
+sampling_behind <- function(x) if (has_pairs(x)) study_of(x)$s else arms_behind(x)$arms$base$s
+
+two_arm_adjustment <- function(x, units, y, found) {
+  about <- nearby_units(x, units, y)
+  if (length(about$rows) == 0L) return(NULL)
+  study <- study_of(x)
+  e <- x$score$fitted[about$rows]
+  slope <- core_link_slope(x$score$linear[about$rows], e, x$score$link)
+  core_score_adjustment(
+    about$x, study$z[about$rows], e, slope, x$score$covariance, about$local, about$gap,
+    found$means[["mean_treated"]] - found$means[["mean_control"]], study$estimand
+  )
+}
+
+# NULL where a unit of the arms has too few neighbours.
+arm_adjustment <- function(x, units, y) {
+  facts <- x$weighing
+  arms <- facts$arms
+  counted <- which(units$present & arms_weight(arms) > 0)
+  matrix <- cbind(1, score_matrix(arms$score, arms$base))
+  if (length(arms$score$aliased) > 0L) matrix <- matrix[, -(arms$score$aliased + 1L), drop = FALSE]
+  parts <- lapply(c(facts$k, 1L), function(m) {
+    width <- min(facts$calipers[[m]]$width, Inf)
+    linear <- stats::qlogis(arms$score$fitted[, m])
+    near <- two_nearest(linear, counted, counted[arms$arm[counted] == m], width)
+    if (!any(near$found)) return(NULL)
+    scores <- core_arm_scores(matrix, arms$score$fitted, m)
+    colMeans(core_local_covariance(scores, y, near$first[near$found], near$second[near$found]))
+  })
+  if (all(lengths(parts) > 0L)) core_arm_adjustment(do.call(cbind, parts), arms$score$covariance)
 }
 
 # What core_score_adjustment() needs of each unit that has neighbours in both arms within the caliper.
 nearby_units <- function(x, units, y) {
   study <- study_of(x)
-  calipers <- pairing_step(x)$calipers
+  width <- min(pairing_step(x)$calipers$width, Inf)
   counted <- which(units$counted)
-  linear <- x$score$linear
   arms <- lapply(c(treated = 1L, control = 0L), function(arm) {
-    pool <- counted[study$z[counted] == arm]
-    lists <- core_nearest(core_pair_problem(linear[counted], linear[pool], min(calipers$width, Inf)), 2L, FALSE,
-                          thread_count())
-    found <- diff(lists$start) == 2
-    last <- lists$start[-1L][found]
-    pair <- matrix(NA_integer_, length(counted), 2L)
-    pair[found, ] <- pool[lists$row[c(last - 1, last)]]
-    list(found = found, first = pair[, 1L], second = pair[, 2L])
+    two_nearest(x$score$linear, counted, counted[study$z[counted] == arm], width)
   })
   inside <- arms$treated$found & arms$control$found
   rows <- counted[inside]
@@ -237,6 +276,16 @@ nearby_units <- function(x, units, y) {
   })
   list(rows = rows, x = matrix[rows, , drop = FALSE], local = local,
        gap = covariate_gap(x, counted, y)[inside])
+}
+
+# Of each row the two of a pool whose linear scores are nearest, where there are two within the caliper.
+two_nearest <- function(linear, rows, pool, width) {
+  lists <- core_nearest(core_pair_problem(linear[rows], linear[pool], width), 2L, FALSE, thread_count())
+  found <- diff(lists$start) == 2
+  last <- lists$start[-1L][found]
+  pair <- matrix(NA_integer_, length(rows), 2L)
+  pair[found, ] <- pool[lists$row[c(last - 1, last)]]
+  list(found = found, first = pair[, 1L], second = pair[, 2L])
 }
 
 # Treated minus control outcome of each unit, the missing one taken from the unit of the other arm that is nearest in

@@ -5,7 +5,7 @@
 # of the score's influence. group: of the study's rows, which are asked about (NULL for all); on pairs the seekers.
 # response: of weigh_responses() for this outcome, NULL without; its weights are part of `w`. asked: whom the estimate
 # is about or uses. present: per study row, is the outcome known? counted: per study row, was the unit in the sample the
-# design started from, with a known outcome? all_y: per study row.
+# design started from, with a known outcome? matched: see measured_arms(). all_y: per study row.
 effect_units <- function(x, y, group = NULL, outcome = NULL) {
   refuse_remote(x)
   study <- study_of(x)
@@ -15,11 +15,13 @@ effect_units <- function(x, y, group = NULL, outcome = NULL) {
   weight <- design_weight(x)
   pairs <- if (has_pairs(x)) measured_pairs(x, counted, group)
   if (!is.null(pairs)) weight <- core_pair_weights(pairs, length(y))
+  matched <- if (is_matched_arms(x)) measured_arms(x, present, group)
+  if (!is.null(matched)) weight <- matched$weight
   inside <- design_kept(x) & counted & weight > 0
-  asked <- if (is.null(group) || has_pairs(x)) TRUE else group
+  asked <- if (is.null(group) || has_pairs(x) || !is.null(matched)) TRUE else group
   if (!is.null(response)) weight <- weight / response$fitted
   rows <- if (carries_score(x) || !is.null(response)) seq_along(y) else which(inside & asked)
-  before <- if (has_pairs(x)) x$before_pairs else design_kept(x)
+  before <- if (has_pairs(x)) x$before_pairs else if (!is.null(matched)) !study$outside else design_kept(x)
   missing <- if (all(present)) 0L else sum(design_kept(x) & !present & (if (is.null(group)) TRUE else group))
   if (!all(present)) y[!present] <- 0
   pick <- function(values) if (length(rows) == length(values)) values else values[rows]
@@ -27,7 +29,7 @@ effect_units <- function(x, y, group = NULL, outcome = NULL) {
   everybody <- if (is.null(response)) used else pick(design_kept(x) & sampling_weight(study) > 0 & asked)
   list(rows = rows, used = used, asked = everybody,
        response = response, w = pick(weight), y = pick(y),
-       z = pick(study$z), pairs = pairs,
+       z = pick(study$z), pairs = pairs, matched = matched,
        counted = counted & before, present = present, all_y = y, missing = missing, group = group, where = "")
 }
 

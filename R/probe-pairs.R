@@ -69,6 +69,7 @@ probe_pairs <- function(x, gamma = seq(1, 3, by = 0.1), side = c("observed", "gr
   check_numbers(gamma, "numbers from 1 to a million", 1, 1e6, advice = "Gamma 1 means no hidden bias; 2 that a hidden
                 confounder may double the odds of treatment within a pair.")
   if (!is.null(exact)) check_flag(exact)
+  if (inherits(x, "twin_effect")) refuse_matched_arms(x)
   warn_sampling_weights(x)
   pairs <- if (!inherits(x, "twin_effect") || has_pair_differences(x)) pair_difference_values(x)
   found <- if (is.null(pairs)) probe_sets(set_values(x), gamma, side, exact, level, test) else
@@ -210,6 +211,15 @@ amplification_rows <- function(gamma) {
   data.frame(gamma = gamma, treatment = treatment, outcome = core_amplify(gamma, treatment))
 }
 
+# The test permutes treatment within pairs of two arms.
+refuse_matched_arms <- function(x, call = rlang::caller_env()) {
+  if (!is_matched_arms(design_of(x))) return(invisible(x))
+  abort_unsupported(c("Matches of everybody among several arms are no pairs of treated and control units.",
+                      x = "A unit of a third arm stands there for nobody: partners stand for it.",
+                      i = "Frame the arms for the ATT or ATC to pair two at a time, or use
+                           {.or {.fn {probes_that_fit(x, 'probe_pairs')}}}."), call = call)
+}
+
 warn_sampling_weights <- function(x) {
   if (!inherits(x, "twin_effect") || is.null(study_of(x)$s)) return(invisible(x))
   warn_kind("unweighted", c("These tests take every pair or set alike: sampling weights are not used here."))
@@ -220,6 +230,7 @@ has_pair_differences <- function(x) {
   if (!is.null(x$pairs)) return(TRUE)
   design <- design_of(x)
   if (is.null(design) || !estimators[[x$estimator]]$paired) return(FALSE)
+  if (is_matched_arms(design)) return(FALSE)
   reuses_units(design) || (isTRUE(weighing_of(design)$even) && is.null(x$source$block$inside))
 }
 

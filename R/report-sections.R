@@ -184,6 +184,10 @@ pair_blocks <- function(parts, design, name) {
     names(bins) <- c("Covariate", "bin", "holds", "units")
     return(fold_block("Bins", table_block(bins, "Bins")))
   }
+  if (is_matched_arms(design)) {
+    text <- arms_matching_text(design)
+    return(fold_block("Matches", text_block(paste0(names(text), ": ", text, "."))))
+  }
   if (!has_pairs(design)) return(NULL)
   out <- as.data.frame(table(unmatched_table(design)[c("arm", "reason")]), stringsAsFactors = FALSE)
   out <- out[out$Freq > 0L, ]

@@ -6,9 +6,45 @@ format.twin_arms <- function(x, ...) {
     sprintf("Arms of %s, each against \"%s\" (%s)", study$roles$treatment, x$levels[1L], study$estimand),
     if (length(labels) > 0L) field_lines("Design", paste(labels, collapse = ", ")),
     field_lines("Outcome", outcome_text(study)), field_lines("Covariates", covariate_text(study)),
-    field_lines("Missing", missing_text(study)), "", table_lines(arms_table(x)), "",
+    field_lines("Missing", missing_text(study)),
+    if (!is.null(x$designs)) arms_matching_lines(x$designs[[1L]], seq_along(x$levels)), "", table_lines(arms_table(x)), "",
     wrap_lines(arms_advice(x))
   )
+}
+
+# Of matches of everybody: how near they are, and how often units are used; or how large sets are. x: one of the designs.
+arms_matching_text <- function(x, arms = NULL) {
+  if (!is_matched_arms(x)) return(NULL)
+  if (groups_whole_arms(x)) return(c(Sets = arm_set_summary(x)))
+  found <- matches_of(x, arms)
+  c(Pairs = sprintf("%s; distance on the %s: median %s, largest %s", count_text(nrow(found)), arm_distance_text(x),
+                    number_text(stats::median(found$distance)), number_text(max(found$distance))),
+    Reuse = arm_reuse_summary(x, found))
+}
+
+arms_matching_lines <- function(x, arms = NULL) {
+  text <- arms_matching_text(x, arms)
+  unlist(Map(field_lines, names(text), text), use.names = FALSE)
+}
+
+arm_distance_text <- function(x) {
+  switch(pairing_step(x)$on, score = "linear score of the partner's arm", probability = "chance of the partner's arm",
+         distance_text(x))
+}
+
+arm_reuse_summary <- function(x, found) {
+  times <- tabulate(found$partner)
+  most <- which.max(times)
+  sprintf("%s, %s used more than once; most used: row %d (\"%s\"), %s", plural(sum(times > 0L), "partner"),
+          count_text(sum(times > 1L)), x$study$rows[most], arms_behind(x)$arms$levels[arms_behind(x)$arms$arm[most]],
+          plural(times[most], "time"))
+}
+
+arm_set_summary <- function(x) {
+  size <- tabulate(x$set)
+  sprintf("%s that hold%s all %d arms; median %s, largest %s", plural(length(size), "set"),
+          if (length(size) == 1L) "s" else "", length(arms_behind(x)$arms$levels),
+          plural(round(stats::median(size)), "unit"), count_text(max(size)))
 }
 
 arms_advice <- function(x) {

@@ -23,6 +23,7 @@ kind_lines <- function(x) {
     sets = field_lines("Sets", set_summary(x)),
     cells = field_lines("Cells", cell_summary(x)),
     strata = c("", table_lines(stratum_lines(x)), ""),
+    weights = if (is_matched_arms(x)) arms_matching_lines(x),
     raw = c(
       if (!is.null(x$metric)) metric_lines(x$metric),
       if (!is.null(x$score$learners)) c("", table_lines(learner_lines(x$score$learners)), ""),
@@ -147,8 +148,8 @@ reuse_summary <- function(x) {
 
 # How often each partner is used: row of the data, arm, times, weight; most used first.
 reuse_table <- function(x) {
-  pairs <- x$pairs
-  partner <- if (is.null(pairs$seeks)) pairs$control else ifelse(pairs$seeks, pairs$control, pairs$treated)
+  pairs <- if (is_matched_arms(x)) matches_of(x) else x$pairs
+  partner <- if (is_matched_arms(x)) pairs$partner else if (is.null(pairs$seeks)) pairs$control else partners_of(pairs)
   times <- table(partner)
   unit <- as.integer(names(times))
   weight <- rowsum(pairs$weight, partner)[, 1L]
@@ -185,9 +186,11 @@ set_table_of <- function(x) {
   set <- x$set[inside]
   z <- x$study$z[inside]
   weight <- x$weight[inside]
-  data.frame(set = seq_len(max(set)), treated = tabulate(set[z == 1L], max(set)),
-             control = tabulate(set[z == 0L], max(set)), weight_treated = core_sums_by(weight * z, x$set[inside]),
-             weight_control = core_sums_by(weight * (1 - z), x$set[inside]))
+  other <- if (is.null(x$study$outside)) logical(length(set)) else x$study$outside[inside]
+  table <- data.frame(set = seq_len(max(set)), treated = tabulate(set[z == 1L], max(set)),
+                      control = tabulate(set[z == 0L & !other], max(set)))
+  if (any(other)) table$of_other_arms <- tabulate(set[other], max(set))
+  cbind(table, weight_treated = core_sums_by(weight * z, set), weight_control = core_sums_by(weight * (1 - z), set))
 }
 
 metric_lines <- function(metric) {
@@ -271,8 +274,9 @@ design_part <- function(x, part) {
     coefficients = if (!is.null(x$score$coefficients)) coefficient_table(x$score),
     predictions = if (!is.null(x$score)) prediction_table(x), steps = x$score$steps,
     learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
-    sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x))) set_table_of(x),
-    bins = bins_of(x), reuse = if (x$kind == "pairs") reuse_table(x),
+    sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x)) || groups_whole_arms(x))
+      set_table_of(x),
+    bins = bins_of(x), reuse = if (x$kind == "pairs" || (is_matched_arms(x) && reuses_units(x))) reuse_table(x),
     unmatched = if (!is.null(x$reason) || trims(x)) unmatched_table(x),
     trimming = trimming_table(x), truncation = x$weighing$truncation,
     metric = if (!is.null(x$metric)) metric_table(x$metric), search = x$metric$history

@@ -274,8 +274,8 @@ several_sentences <- function(x) c(notes_sentence(x), arms_sentences(x), groups_
 # Do arms differ at all? One sentence per outcome and group.
 arms_sentences <- function(x) {
   if (!are_contrasts(x)) return(NULL)
-  if (any(vapply(x$effects, `[[`, NA, "reuse"))) {
-    return("Matching with replacement has no joint covariance: no joint test of the arms.")
+  if (any(vapply(x$effects, `[[`, NA, "reuse")) && !share_matches(x$effects)) {
+    return("These matches with replacement have no joint covariance: no joint test of the arms.")
   }
   any_two <- speak_of_one_population(x)
   vapply(arm_families(x), function(at) {

@@ -93,6 +93,9 @@ papers <- list(
     "Shu Yang and Guido W. Imbens and Zhanglin Cui and Douglas E. Faries and Zbigniew Kadziola", 2016, paste(
       "Propensity score matching and subclassification in observational studies with multi-level treatments"),
     "Biometrics", 72, 4, "1055--1065", "10.1111/biom.12505"),
+  savje2021 = new_paper(
+    "Fredrik S\u00e4vje and Michael J. Higgins and Jasjeet S. Sekhon", 2021, "Generalized full matching",
+    "Political Analysis", 29, 4, "423--447", "10.1017/pan.2020.32"),
   hirano2003 = new_paper(
     "Keisuke Hirano and Guido W. Imbens and Geert Ridder", 2003, paste(
       "Efficient estimation of average treatment effects using the estimated propensity score"), "Econometrica", 71, 4,
@@ -251,7 +254,7 @@ paper_keys <- list(
     inverse = c("rosenbaum1983", "hirano2003"), entropy = "hainmueller2012", balancing_score = "imai2014",
     stable = "zubizarreta2015", own = character(), strata = "hong2010", cells = "iacus2012",
     cardinality = "zubizarreta2014", arms = "imbens2000", arm_entropy = "hainmueller2012", arm_own = character(),
-    arm_strata = "hong2012", arm_cells = "iacus2012"
+    arm_strata = "hong2012", arm_cells = "iacus2012", arm_pairs = "yang2016", arm_sets = "savje2021"
   ),
   groups = list(full = "hansen2004", exact = character(), coarsened = "iacus2012", cardinality = "zubizarreta2014"),
   estimators = list(
@@ -336,8 +339,10 @@ step_keys <- function(step, estimand) {
     score = c("rosenbaum1983", if (!is.null(step$settings$learners)) "vanderlaan2007",
               if (identical(step$settings$select, "ladder")) "imbens2015"),
     trim = if (step$rule == "least_variance") if (is.null(step$most)) "crump2009" else "yang2016",
-    pair = if (any(step$calipers$name == "score")) "austin2011",
-    group = paper_keys$groups[[step$method]], search = "diamond2013",
+    pair = c(if (!is.null(step$weighing)) paper_keys$weighings[[step$weighing]],
+             if (any(step$calipers$name == "score")) "austin2011"),
+    group = if (is.null(step$weighing)) paper_keys$groups[[step$method]] else paper_keys$weighings[[step$weighing]],
+    search = "diamond2013",
     stratify = paper_keys$weighings[[weighing_behind(step, "strata")]],
     weigh = c(paper_keys$weighings[[weighing_behind(step, "inverse")]], paper_keys$estimands[[estimand]])
   )
@@ -359,7 +364,7 @@ effect_papers <- function(x) {
   c(
     if (!is.null(design)) design_papers(design), paper_keys$estimators[[x$estimator]],
     if (x$reuse) {
-      c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(design_score(design))) "abadie2016")
+      c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(score_behind(design))) "abadie2016")
     },
     if (!is.null(asked$censoring_model)) "satten2001", if (!is.null(x$sets)) "abadie2022",
     if (is_pooled(x)) c("rubin1987", "barnard1999"),

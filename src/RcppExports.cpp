@@ -174,6 +174,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_arm_sets
+Rcpp::IntegerVector glue_arm_sets(const Rcpp::IntegerMatrix nearest, const Rcpp::IntegerVector order);
+RcppExport SEXP _carefultwin_glue_arm_sets(SEXP nearestSEXP, SEXP orderSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::IntegerMatrix >::type nearest(nearestSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type order(orderSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_arm_sets(nearest, order));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_threads_offered
 int glue_threads_offered();
 RcppExport SEXP _carefultwin_glue_threads_offered() {
@@ -408,6 +419,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_full_match", (DL_FUNC) &_carefultwin_glue_full_match, 5},
     {"_carefultwin_glue_pair_greedy", (DL_FUNC) &_carefultwin_glue_pair_greedy, 4},
     {"_carefultwin_glue_nearest_lists", (DL_FUNC) &_carefultwin_glue_nearest_lists, 6},
+    {"_carefultwin_glue_arm_sets", (DL_FUNC) &_carefultwin_glue_arm_sets, 2},
     {"_carefultwin_glue_threads_offered", (DL_FUNC) &_carefultwin_glue_threads_offered, 0},
     {"_carefultwin_glue_draw_counts", (DL_FUNC) &_carefultwin_glue_draw_counts, 4},
     {"_carefultwin_glue_signed_sums", (DL_FUNC) &_carefultwin_glue_signed_sums, 5},

@@ -1,4 +1,5 @@
-#include "kernels/pair_greedy.h"  // first: the build breaks if a kernel leans on R
+#include "kernels/arm_sets.h"  // first: the build breaks if a kernel leans on R
+#include "kernels/pair_greedy.h"
 #include "kernels/pair_nearest.h"
 #include <RcppEigen.h>
 #include "glue-pair.h"
@@ -40,6 +41,24 @@ Rcpp::List glue_nearest_lists(Rcpp::List problem, int k, bool ties, int threads,
   return Rcpp::List::create(Rcpp::Named("start") = start, Rcpp::Named("row") = row,
                             Rcpp::Named("distance") = Rcpp::wrap(lists.distance),
                             Rcpp::Named("too_many") = lists.too_many);
+}
+
+// nearest: n x arms, rows from 1; order: rows whose nearest are all known.
+// [[Rcpp::export(rng = false)]]
+Rcpp::IntegerVector glue_arm_sets(const Rcpp::IntegerMatrix nearest, const Rcpp::IntegerVector order) {
+  const int n = nearest.nrow();
+  std::vector<int> zero_based(nearest.begin(), nearest.end());
+  for (int& row : zero_based) row = row == NA_INTEGER ? -1 : row - 1;
+  std::vector<int> places(order.begin(), order.end());
+  for (int& row : places) {
+    if (row < 1 || row > n) Rcpp::stop("order must hold rows");
+    --row;
+    for (int j = 0; j < nearest.ncol(); ++j) {
+      const int at = zero_based[row + static_cast<std::size_t>(j) * n];
+      if (at < 0 || at >= n) Rcpp::stop("whoever begins a set must have a unit in every arm");
+    }
+  }
+  return Rcpp::wrap(twin::arm_sets(zero_based.data(), n, nearest.ncol(), places));
 }
 
 #ifdef _OPENMP

@@ -320,9 +320,6 @@ test_that("bounds under weights of several arms are those of all their odds move
 test_that("what cannot speak of everybody, or of any two, says so", {
   data <- three_gears(200)
   scored <- score_units(arms_of(data))
-  for (verb in list(pair_units, group_units)) {
-    expect_error(verb(scored), "two at a time, which can't\\s+answer the ATE", class = "twin_error_unsupported")
-  }
   expect_error(weigh_units(score_units(arms_of(data, estimand = "ATO")), "entropy"), "can't answer the ATO",
                class = "twin_error_unsupported")
   expect_error(pair_units(weigh_units(scored)), "already have", class = "twin_error_unsupported")

@@ -40,8 +40,11 @@ test_that("means and variance with replacement are Methods' formulas, by plain l
       case <- random_matches(seed)
       table <- match_table(case, estimand)
       share <- 1 / tabulate(table$set)[table$set]
-      found <- core_match_means(table$set, table$seeker, table$partner, case$z[table$seeker] == 1, share, share,
-                                case$y[table$seeker], case$y[table$partner], case$s2)
+      first <- !duplicated(table$set)
+      unit <- c(table$seeker[first], table$partner)
+      treated <- c(case$z[table$seeker[first]], 1 - case$z[table$seeker]) == 1
+      found <- core_match_means(c(table$set[first], table$set), unit, treated, c(rep(1, sum(first)), share),
+                                case$y[unit], sqrt(case$s2))
       expected <- variance_by_loop(case$y, case$z, case$matches, case$s2, estimand)
       expect_equal(unname(found$means[1] - found$means[2]), expected[1])
       expect_equal(sum(found$vcov * c(1, -1, -1, 1)), expected[2])
@@ -57,7 +60,7 @@ test_that("the conditional variance is J / (J + 1) times the squared gap to the 
   # of x = 0: rows 2 and 3; of 1: the other 1 and 0; of 3: both 1s; of 7: 3, and both 1s tie
   expected <- c(2 / 3 * (5 - 1.5)^2, 2 / 3 * (1 - 3.5)^2, 2 / 3 * (2 - 3)^2, 2 / 3 * (8 - 1.5)^2,
                 3 / 4 * (4 - 11 / 3)^2)
-  expect_equal(core_conditional_variance(y, lists), expected)
+  expect_equal(core_conditional_gap(y, lists)^2, expected)
 })
 
 test_that("the adjustment for the score is a plain loop over units", {
