@@ -1,10 +1,10 @@
 # Matching with replacement: Methods, "Standard errors" (Abadie & Imbens 2006, 2011, 2016).
 
 # Both means and their covariance from a table of imputations, one row per unit that stands for a seeker in an arm: the
-# seeker itself in its own arm, its matches in others. set: code from 1 per row, each set being one seeker's; unit: 1..n;
-# treated: does it stand in the treated arm?; share: s of the unit times its weight in the set; y: outcome of the row
-# (bias-corrected where asked); gap: n, a root of the conditional variance of the outcome given the covariates. With v
-# the shares scaled to sum 1 by arm,
+# seeker itself in its own arm, its matches in others. set: code from 1 per row, each set being one seeker's; unit:
+# 1..n; treated: does it stand in the treated arm?; share: s of the unit times its weight in the set; y: outcome of the
+# row (bias-corrected where asked); gap: n, a root of the conditional variance of the outcome given the covariates. With
+# v the shares scaled to sum 1 by arm,
 #   V = sum over sets of u u', u = the set's sums of v (y - mean) by arm,
 #     + by arm sum over units of ((sum v)^2 - sum over its sets of v^2) gap^2.
 # Without sampling weights this is Methods' formula for the ATT and the ATE. sets: u; reuse: n x 2, roots of the last
@@ -65,9 +65,9 @@ core_score_adjustment <- function(x, z, e, slope, covariance, local, gap, effect
   diag(sought * (form(c_vector) - form(d_vector)))
 }
 
-# The same for the means of arms k and 1 of several over everybody, each matched on its own chance (Yang et al. 2016): c'
-# cov c, c of arm m = E cov(score function, y | chance of m, arm m), the score function being (1, x)(1(m = j) - e_j) for
-# j = 2, ... parts: for both arms the mean over units of that local covariance (core_local_covariance() of
+# The same for the means of arms k and 1 of several over everybody, each matched on its own chance (Yang et al. 2016):
+# c' cov c, c of arm m = E cov(score function, y | chance of m, arm m), the score function being (1, x)(1(m = j) - e_j)
+# for j = 2, ... parts: for both arms the mean over units of that local covariance (core_local_covariance() of
 # core_arm_scores()).
 core_arm_adjustment <- function(parts, covariance) crossprod(parts, covariance %*% parts)
 

@@ -9,6 +9,7 @@ seeks_everybody <- function(x) is_arms(x) && population_of(x$base$estimand) == "
 is_matched_arms <- function(x) isTRUE(weighing_of(x)$matched)
 
 groups_whole_arms <- function(x) is_matched_arms(x) && !reuses_units(x)
+pairs_every_arm <- function(x) is_matched_arms(x) && reuses_units(x)
 
 # The units of arm j and all others, with the score of being in it: what partners in that arm are sought by.
 arm_start <- function(x, j) {
@@ -109,8 +110,8 @@ group_whole_arms <- function(x, space_settings, asked, call) {
   set <- join_sets(x, set, space, settings, starts, calipers, call)
   inside <- !is.na(set)
   if (!any(inside)) {
-    abort_input(c("No unit is near units of every other arm.", i = "Widen the caliper ({caliper_label(calipers[[1L]])})."),
-                call = call)
+    abort_input(c("No unit is near units of every other arm.",
+                  i = "Widen the caliper ({caliper_label(calipers[[1L]])})."), call = call)
   }
   words <- c(on_label(settings$on), if (!is.null(asked$exact)) paste("exact on", and_list(asked$exact)),
              if (!is.null(calipers[[1L]])) caliper_label(calipers[[1L]]))

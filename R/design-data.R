@@ -10,11 +10,13 @@
 #' @return `weights()`: a numeric vector with one entry per row of the study's data, 0 where a unit is out.
 #'   `pairs_of()`: a data frame with one row per pair: `set`, `treated` and `control` (rows of the study's data),
 #'   `distance` (the one the design asked to keep small) and `weight`, such that a unit's design weight is the sum over
-#'   its pairs; with an `id` in the study also `treated_id` and `control_id`. `design_data()`: the study's data, a row
-#'   for each of theirs, with the columns `.score`, `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit has
-#'   none, and for the set of a unit that was matched in several. With pairs also `.partners`: who a unit was matched
-#'   to, by `id` or else by row, several divided by "; "; with frequency weights `.row`, the row of the data given. Of
-#'   imputed data: a matrix of weights with a column per data set, and tables one below the other with `.imputation`.
+#'   its pairs; with an `id` in the study also `treated_id` and `control_id`. Of everybody among several arms: one row
+#'   per `unit`, `arm` of the contrast and `partner` who stands for the unit there. `design_data()`: the study's data, a
+#'   row for each of theirs, with the columns `.score`, `.linear_score`, `.kept`, `.weight` and `.set`; NA where a unit
+#'   has none, and for the set of a unit that was matched in several. With pairs also `.partners`: who a unit was
+#'   matched to, by `id` or else by row, several divided by "; "; with frequency weights `.row`, the row of the data
+#'   given. Of imputed data: a matrix of weights with a column per data set, and tables one below the other with
+#'   `.imputation`.
 #' @section Errors: `twin_error_input` when there are no pairs, or when the data already have one of these columns.
 #' @family design
 #' @examples
@@ -49,7 +51,7 @@ pairs_of <- function(design) {
     return(pairs_of(design$pairs)[c("set", "treated_id", "control_id", "distance", "weight")])
   }
   check_class(design, "twin_design", "pair_units")
-  if (is_matched_arms(design) && reuses_units(design)) return(partners_by_arm(design))
+  if (pairs_every_arm(design)) return(partners_by_arm(design))
   if (is.null(design$pairs)) {
     abort_input(c("This design has no pairs.",
                   i = "Make them with {.fn pair_units} or {.code group_units(x, \"full\")}."))

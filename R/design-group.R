@@ -13,9 +13,14 @@
 #' and the ATE (both arms of a set weigh its size). Exact and coarsened sets weigh like strata, by the set's arms
 #' in sums of the sampling weights; units in sets that lack an arm fall out.
 #'
-#' @param x A `twin_design` or `twin_study`; `"full"` on the score needs a score. Of a `twin_arms` of [frame_arms()]
-#'   exact and coarsened sets hold every arm; full and cardinality matches are made within each comparison with the
-#'   reference (ATT, ATC).
+#' Of several arms ([frame_arms()]) exact and coarsened sets hold every arm. Full matching for the ATT and ATC, and
+#' cardinality matches, are made within each comparison with the reference. Full matching for the ATE makes sets that
+#' hold units of all arms (Savje, Higgins & Sekhon 2021), near in the scores of all of them at once or in the
+#' covariates: no set is wider than four times what it must be for everybody to be near a unit of every arm. A caliper
+#' limits how far a unit may be from the one that begins its set, or from the one it joins; `ratio` and `apart` have no
+#' use there.
+#'
+#' @param x A `twin_design`, `twin_study` or `twin_arms` of [frame_arms()]; `"full"` on the score needs a score.
 #' @param method `"full"` (default), `"coarsened"`, `"exact"` or `"cardinality"`.
 #' @param on,covariates,metric,spread For `"full"`: the distance, see [pair_units()]. For the other methods
 #'   `covariates` names the study's covariates to use, all by default.
@@ -43,6 +48,9 @@
 #'   Rosenbaum, P. R. (1991). A characterization of optimal designs for observational studies. JRSS B 53.
 #'   \doi{10.1111/j.2517-6161.1991.tb01848.x}
 #'
+#'   Savje, F., Higgins, M. J., Sekhon, J. S. (2021). Generalized full matching. Political Analysis 29.
+#'   \doi{10.1017/pan.2020.32}
+#'
 #'   Zubizarreta, J. R., Paredes, R. D., Rosenbaum, P. R. (2014). Matching for balance, pairing for heterogeneity in
 #'   an observational study of the effectiveness of for-profit and not-for-profit high schools in Chile. Annals of
 #'   Applied Statistics 8. \doi{10.1214/13-AOAS713}
@@ -53,6 +61,9 @@
 #' study |> score_units() |> group_units("full", ratio = c(1 / 4, 4))
 #' coarse <- group_units(study, "coarsened", bins = list(boat_length = 5, crew_size = c(3, 5)))
 #' tidy(coarse, part = "bins")
+#' arms <- frame_arms(crews, treatment = "gear", outcome = "income", reference = "pots", estimand = "ATE",
+#'                    covariates = ~ boat_length + crew_size)
+#' group_units(arms, "full", on = "mahalanobis")
 #' @export
 group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality"),
                         on = c("score", "probability", "mahalanobis", "diagonal", "metric"), covariates = NULL,

@@ -14,9 +14,13 @@
 #' allow with the least total distance, exactly: in the time of a sort on the score, by shortest augmenting paths
 #' otherwise. Where many seek few, the optimal search has to look at nearly all distances and takes its time.
 #'
-#' @param x A `twin_arms` of [frame_arms()] (framed for the ATT or ATC; pairs are made within each comparison with the
-#'   reference), or a `twin_design` with a score; a `twin_study` will do when no score is needed. In a database
-#'   ([remote_units()]) pairs are near on the score alone, and an `id` must name the units.
+#' Of several arms ([frame_arms()]) pairs for the ATT and ATC are made within each comparison with the reference. For
+#' the ATE each unit of any arm, with replacement, gets its nearest in every other arm, on that arm's own score (Yang et
+#' al. 2016) or on the covariates; who finds nobody in some arm is out of all contrasts.
+#'
+#' @param x A `twin_arms` of [frame_arms()] for the ATT, ATC or ATE, or a `twin_design` with a score; a `twin_study`
+#'   will do when no score is needed. In a database ([remote_units()]) pairs are near on the score alone, and an `id`
+#'   must name the units.
 #' @param on What is to be near: `"score"` (default), `"probability"`, `"mahalanobis"`, `"diagonal"` or `"metric"`.
 #' @param covariates For `"mahalanobis"` and `"diagonal"`: which of the study's covariates, names or a one-sided
 #'   formula; all by default.
@@ -42,7 +46,8 @@
 #'   ATT, lowest first for the ATC), `"easiest"`, `"given"` (as the rows stand; default without a score), `"shuffled"`
 #'   (needs `seed`), or `"closest_pair"` (the closest pair of all, then the closest of the rest).
 #' @param seed A whole number for `order = "shuffled"`. The random stream of the session is left as it was.
-#' @param spread For `"mahalanobis"`: covariance of `"all"` units (default), or pooled `"within"` the arms.
+#' @param spread For `"mahalanobis"`: covariance of `"all"` units (default), or pooled `"within"` the arms (two of
+#'   them).
 #' @return A `twin_design` with pairs. [pairs_of()] lists them; `tidy(x, part = "reuse")` tells how often each partner
 #'   is used; `tidy(x, part = "unmatched")` gives the row, arm and reason of each unit left out, by trimming too;
 #'   `plot(x)` shows who was matched, `plot(x, view = "distances")` how near, `plot(x, view = "pairs")` who with whom.
@@ -61,6 +66,9 @@
 #'
 #'   Jonker, R., Volgenant, A. (1987). A shortest augmenting path algorithm for dense and sparse linear assignment
 #'   problems. Computing 38. \doi{10.1007/BF02278710}
+#'
+#'   Yang, S., Imbens, G. W., Cui, Z., Faries, D. E., Kadziola, Z. (2016). Propensity score matching and
+#'   subclassification in observational studies with multi-level treatments. Biometrics 72. \doi{10.1111/biom.12505}
 #' @family design
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
@@ -71,6 +79,9 @@
 #' study |> score_units() |>
 #'   pair_units(on = "mahalanobis", exact = "port_size", caliper = 0.2, ratio = c(1, 2), search = "optimal")
 #' pair_units(study, on = "mahalanobis", replacement = TRUE)
+#' arms <- frame_arms(crews, treatment = "gear", outcome = "income", reference = "pots", estimand = "ATE",
+#'                    covariates = ~ boat_length + crew_size)
+#' arms |> score_units() |> pair_units(replacement = TRUE)
 #' @export
 pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagonal", "metric"), covariates = NULL,
                        metric = NULL, exact = NULL, apart = NULL, caliper = NULL, caliper_unit = "sd", ratio = 1,
@@ -148,7 +159,9 @@ check_space <- function(x, on, covariates, metric, spread, given, call = rlang::
   choices <- c("score", "probability", "mahalanobis", "diagonal", "metric")
   on <- if (!"on" %in% given && !is.null(metric)) "metric" else check_choice(on, choices, call = call)
   spread <- check_choice(spread, c("all", "within"), call = call)
-  if (seeks_everybody(x)) refuse_stray(intersect(given, "spread"), "matches of everybody among several arms", call = call)
+  if (seeks_everybody(x)) {
+    refuse_stray(intersect(given, "spread"), "matches of everybody among several arms", call = call)
+  }
   useful <- list(mahalanobis = c("covariates", "spread"), diagonal = "covariates", metric = "metric")[[on]]
   refuse_stray(setdiff(intersect(given, c("covariates", "metric", "spread")), useful),
                cli::format_inline("{.code on = \"{on}\"}"), call = call)

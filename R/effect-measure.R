@@ -23,7 +23,8 @@
 #' joint covariance.
 #'
 #' @section Standard errors: `inference = "analytic"` sums influence contributions (on pairs and sets by set,
-#'   Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated score). A
+#'   Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated score; on
+#'   sets of all of several arms by unit, about what each arm's fit on the scores or covariates explains). A
 #'   score by maximum likelihood is accounted for in weights, strata, pairs and sets. Clusters and strata named in the
 #'   study are used without being asked, a column or two named in `cluster` instead. With clusters intervals use
 #'   Student's t with G - 1 degrees of freedom, with survey strata G minus the strata; where none are left, or nothing

@@ -2,9 +2,9 @@
 # how they were made.
 
 # source: what probes need to measure it again.
-# block: see effect_blocks(); result: list(estimate, influence, v where the estimator made weights of its own, reused: per
-# study row what repeated use of a unit adds, of matches with replacement); inference: list(vcov, df, text, given: what
-# is taken as given, in words); units: see effect_units(); asked: the settings of measure_effect(). pairs, sets,
+# block: see effect_blocks(); result: list(estimate, influence, v where the estimator made weights of its own, reused:
+# per study row what repeated use of a unit adds, of matches with replacement); inference: list(vcov, df, text, given:
+# what is taken as given, in words); units: see effect_units(); asked: the settings of measure_effect(). pairs, sets,
 # clusters: who belongs together, for what reads the effect later.
 new_effect <- function(block, result, inference, units, asked) {
   x <- block$x

@@ -74,9 +74,9 @@ by_cluster_of_unit <- function(x, influence, units, cluster, carried) {
   core_vcov(own, cluster, used = units$used)$vcov
 }
 
-# Sets of all arms hold several units of whom the estimand speaks, so that by set their covariates would count as if they
-# were one unit's. What is left of each unit about the arms' fits is its own, and what fits explain belongs to those
-# stood for. given: influence with the sets taken as given; influence: with what the score adds.
+# Sets of all arms hold several units of whom the estimand speaks, so that by set their covariates would count as if
+# they were one unit's. What is left of each unit about the arms' fits is its own, and what fits explain belongs to
+# those stood for. given: influence with the sets taken as given; influence: with what the score adds.
 arm_set_influence <- function(x, units, given, influence) {
   weight <- unit_sampling(x, units) * units$w
   core_smoothed_contributions(given, units$z, weight, units$matched$target, arm_set_basis(x), TRUE) + influence - given

@@ -81,7 +81,7 @@ band_quantiles <- function(effects, asked, joint) {
     rows <- which(table$term == term)
     part <- joint[rows, rows, drop = FALSE]
     if (anyNA(part)) {
-      abort_unsupported("Effects of matching with replacement have no joint covariance, and so no {.arg bands}.",
+      abort_unsupported("These matches with replacement have no joint covariance, and so no {.arg bands}.",
                         call = NULL)
     }
     with_own_seed(asked$seed, core_band_quantile(stats::cov2cor(part), asked$level, df))

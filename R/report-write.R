@@ -200,7 +200,8 @@ report_parts <- function(study, designs, effects, probes, truth, balances, group
     balances = balances, arms = arms, groups = groups, comparisons = effect_comparisons(effects, truth),
     scored = scored_design(designs),
     weighted = in_all(has_weights), responding = in_all(function(design) !is.null(design$responses)),
-    paired = in_all(has_pairs), weights = design_weights(study, designs)
+    paired = in_all(function(design) has_pairs(design) || pairs_every_arm(design)),
+    weights = design_weights(study, designs)
   )
 }
 

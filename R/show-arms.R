@@ -7,12 +7,14 @@ format.twin_arms <- function(x, ...) {
     if (length(labels) > 0L) field_lines("Design", paste(labels, collapse = ", ")),
     field_lines("Outcome", outcome_text(study)), field_lines("Covariates", covariate_text(study)),
     field_lines("Missing", missing_text(study)),
-    if (!is.null(x$designs)) arms_matching_lines(x$designs[[1L]], seq_along(x$levels)), "", table_lines(arms_table(x)), "",
+    if (!is.null(x$designs)) arms_matching_lines(x$designs[[1L]], seq_along(x$levels)), "",
+    table_lines(arms_table(x)), "",
     wrap_lines(arms_advice(x))
   )
 }
 
-# Of matches of everybody: how near they are, and how often units are used; or how large sets are. x: one of the designs.
+# Of matches of everybody: how near they are, and how often units are used; or how large sets are. x: one of the
+# designs.
 arms_matching_text <- function(x, arms = NULL) {
   if (!is_matched_arms(x)) return(NULL)
   if (groups_whole_arms(x)) return(c(Sets = arm_set_summary(x)))

@@ -276,7 +276,7 @@ design_part <- function(x, part) {
     learners = x$score$learners, strata = if (x$kind == "strata") stratum_table(x),
     sets = if (x$kind %in% c("sets", "cells") || (x$kind == "pairs" && !reuses_units(x)) || groups_whole_arms(x))
       set_table_of(x),
-    bins = bins_of(x), reuse = if (x$kind == "pairs" || (is_matched_arms(x) && reuses_units(x))) reuse_table(x),
+    bins = bins_of(x), reuse = if (x$kind == "pairs" || pairs_every_arm(x)) reuse_table(x),
     unmatched = if (!is.null(x$reason) || trims(x)) unmatched_table(x),
     trimming = trimming_table(x), truncation = x$weighing$truncation,
     metric = if (!is.null(x$metric)) metric_table(x$metric), search = x$metric$history

@@ -25,8 +25,8 @@ one <- function(seed) {
   rows <- lapply(names(truth_of), function(estimand) {
     arms <- frame_arms(data, "gear", "income", c("boat", "past", "port"), reference = "pots", estimand = estimand)
     scored <- score_units(arms)
-    row <- function(effects, what) {
-      if (what == "any two") {
+    row <- function(effects, what, any_two = FALSE) {
+      if (any_two) {
         own <- tidy(effects, part = "arms")
         own <- own[own$first == "nets" & own$second == "lines" | own$first == "lines" & own$second == "nets", ]
         truth <- truth_of[[estimand]] + 1
@@ -40,10 +40,22 @@ one <- function(seed) {
       data.frame(estimand, what, estimate = own$estimate, truth, se = own$std.error,
                  holds = own$conf.low < truth && own$conf.high > truth)
     }
+    everybody_matched <- function(scored) {
+      paired <- pair_units(scored, replacement = TRUE, caliper = Inf)
+      data$place <- rep(1:45, 20)
+      data$income <- data$income + 0.5 * rnorm(45)[data$place]  # luck that a place shares
+      clustered <- frame_arms(data, "gear", "income", c("boat", "past", "port"), reference = "pots", estimand = "ATE",
+                              cluster = "place")
+      rbind(row(measure_effect(paired), "matches with replacement"),
+            row(measure_effect(paired), "matches with replacement, any two", any_two = TRUE),
+            row(measure_effect(group_units(arms, "full", on = "mahalanobis"), estimator = "regression"),
+                "full matching on covariates, regression"),
+            row(measure_effect(group_units(score_units(clustered), "full")), "full matching, 45 clusters"))
+    }
     weighted <- measure_effect(weigh_units(scored))
     stratified <- stratify_units(scored, strata = 10)
     rbind(
-      row(weighted, "inverse weights"), if (estimand == "ATE") row(weighted, "any two"),
+      row(weighted, "inverse weights"), if (estimand == "ATE") row(weighted, "any two", any_two = TRUE),
       row(measure_effect(scored, estimator = "augmented"), "augmented"),
       row(measure_effect(weigh_units(arms, "entropy")), "entropy weights"),
       row(measure_effect(stratified), "10 strata"),
@@ -52,9 +64,11 @@ one <- function(seed) {
       row(measure_effect(arms, estimator = "regression"), "regression"),
       row(measure_effect(arms, estimator = "selection"), "double selection"),
       if (estimand == "ATE") row(measure_effect(arms, estimator = "crossfit", learners = "logit", folds = 3, repeats = 1), "cross-fitted"),
-      if (estimand != "ATE") row(measure_effect(group_units(scored, "full")), "full matching"),
-      if (estimand != "ATE") row(measure_effect(pair_units(scored, replacement = TRUE), estimator = "regression"),
-                                 "matches with replacement, corrected")
+      row(measure_effect(group_units(scored, "full")), "full matching"),
+      row(measure_effect(group_units(scored, "full"), estimator = "regression"), "full matching, regression"),
+      row(measure_effect(pair_units(scored, replacement = TRUE), estimator = "regression"),
+          "matches with replacement, corrected"),
+      if (estimand == "ATE") everybody_matched(scored)
     )
   })
   do.call(rbind, rows)

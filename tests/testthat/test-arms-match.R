@@ -61,7 +61,7 @@ test_that("pairs in every arm are the nearest by each arm's own chance; answer a
   linear <- function(j) stats::qlogis(scored$score$fitted[, j])
   matches <- matches_by_loop(arm, linear, ratio = 2)
   expected <- answer_by_loop(data$income, arm, matches, rep(TRUE, 150), gaps_by_loop(data$income, arm, linear))
-  paired <- pair_units(scored, replacement = TRUE, ratio = 2, caliper = Inf)
+  paired <- suppressWarnings(pair_units(scored, replacement = TRUE, ratio = 2, caliper = Inf))
   nets <- contrasts_of(paired)$nets
   expect_equal(weights(nets)[data$gear != "pots"], expected$weight[data$gear != "pots"])
   listed <- pairs_of(nets)
@@ -109,6 +109,21 @@ test_that("contrasts of one matching have a joint covariance, with what repeated
   held <- measure_effect(paired, conditional = TRUE, neighbours = 3)
   gap <- gaps_by_loop(data$income, arm, near, 3)
   expect_equal(differences(held)$std.error[1]^2, sum(((expected$weight * gap)^2)[arm != 3]) / 150^2)
+})
+
+test_that("outcomes that are one in two units move together, on two arms as on several", {
+  data <- three_gears(200)
+  data$twice <- 5 - 2 * data$income
+  two <- frame_study(data, "joined", c("income", "twice"), c("boat", "past"), estimand = "ATE")
+  several <- frame_arms(data, "gear", c("income", "twice"), c("boat", "past"), reference = "lines", estimand = "ATE")
+  for (x in list(two, several)) {
+    paired <- pair_units(x, on = "diagonal", replacement = TRUE)
+    effects <- measure_effect(paired, outcome = c("income", "twice"))
+    joint <- stats::cov2cor(vcov(effects)[grep("difference", rownames(vcov(effects))), grep("difference", rownames(vcov(effects)))])
+    first <- which(effects$labels$outcome == "income")[1]
+    expect_equal(joint[first, first + 1], -1, tolerance = 1e-6)
+    expect_s3_class(measure_effect(paired, outcome = c("income", "twice"), bands = TRUE), "twin_effects")
+  }
 })
 
 test_that("a bias-corrected match moves each partner's outcome by its arm's regression", {
@@ -257,11 +272,12 @@ test_that("the standard error of sets of all arms is that of units about their a
   effect <- measure_effect(sets)[["nets vs lines"]]
   expect_equal(unname(effect$influence[, "difference"]), own, ignore_attr = TRUE)
   used <- sum(data$gear != "pots")
-  expect_equal(differences(measure_effect(sets))$std.error[1], sqrt(used / (used - 1) * sum((own - mean(own))^2)) / 300)
+  expect_equal(differences(measure_effect(sets))$std.error[1], sqrt(used / (used - 1) * sum(own^2)) / 300)
   expect_match(effect$inference, "taking the sets as given")
   scored <- measure_effect(group_units(score_units(alone), "full"))[[1]]
   expect_match(scored$inference, "with the estimated score accounted for, taking the sets as given")
-  expect_match(measure_effect(group_units(arms, "full", on = "mahalanobis"))[[1]]$inference, "clustered by port \\(3\\)")
+  clustered <- suppressWarnings(measure_effect(group_units(arms, "full", on = "mahalanobis")))
+  expect_match(clustered[[1]]$inference, "clustered by port \\(3\\)")
 })
 
 test_that("sets of all arms take draws, hazards, quantiles and regressions; matches what is known of them", {
@@ -278,8 +294,8 @@ test_that("sets of all arms take draws, hazards, quantiles and regressions; matc
   models <- differences(measure_effect(sets, estimator = "regression"))
   expect_lt(max(abs(models$estimate - differences(measure_effect(scored, estimator = "augmented"))$estimate)), 0.4)
   timed <- frame_arms(data, "gear", c("days", "ended"), c("boat", "past", "port"), reference = "lines", estimand = "ATE")
-  lasting <- measure_hazard(group_units(score_units(timed), "full"), "days", "ended")
-  weighed <- measure_hazard(weigh_units(score_units(timed)), "days", "ended")
+  lasting <- suppressWarnings(measure_hazard(group_units(score_units(timed), "full"), "days", "ended"))
+  weighed <- suppressWarnings(measure_hazard(weigh_units(score_units(timed)), "days", "ended"))
   for (name in names(lasting)) {
     both <- rbind(tidy(lasting[[name]])[1, ], tidy(weighed[[name]])[1, ])
     expect_lt(abs(diff(log(both$estimate))), 2 * max(both$std.error))
@@ -321,8 +337,8 @@ test_that("what matches of everybody can't do is said before anything is made", 
   expect_error(pair_units(scored, replacement = TRUE, caliper = 1e-12), "nobody within the caliper: 120",
                class = "twin_error_input")
   expect_error(group_units(scored, "full", caliper = 1e-12), "near units of every other arm", class = "twin_error_input")
-  expect_error(pair_units(pair_units(scored, replacement = TRUE), replacement = TRUE), "already have",
-               class = "twin_error_unsupported")
+  paired <- suppressWarnings(pair_units(scored, replacement = TRUE))
+  expect_error(pair_units(paired, replacement = TRUE), "already have", class = "twin_error_unsupported")
   data$own_place <- ifelse(data$gear == "nets", "north", "south")
   expect_error(pair_units(score_units(arms_of(data)), replacement = TRUE, exact = "own_place"),
                "No value of \"own_place\" is found in every arm", class = "twin_error_input")
@@ -357,4 +373,24 @@ test_that("prints, papers, methods paragraphs and reports tell of matches of eve
                             port = c("a", "b", "a", "b", "a", "b"))[c(1, 2, 3, 4, 5, 6), ])
   one <- group_units(few, "full", on = "diagonal", covariates = "boat", caliper = c(distance = 1.2))
   expect_match(format(contrasts_of(one)$nets), "set(s that hold| that holds) all 3 arms", all = FALSE)
+})
+
+test_that("plans make matches of everybody, and leave the pairs beside the tables", {
+  folder <- withr::local_tempdir()
+  data <- three_gears(200)
+  data.table::fwrite(data, file.path(folder, "data.csv"))
+  writeLines(c(
+    "study: {data: data.csv, treatment: gear, reference: lines, outcome: income, estimand: ATE, covariates: [boat, past]}",
+    "designs:", "  near: [score, {pair: {replacement: true, ratio: 2}}]", "  sets: [score, {group: {method: full}}]",
+    "effects:", "  near: {design: near, estimator: regression}", "  sets: {design: sets}"
+  ), file.path(folder, "plan.yml"))
+  ran <- suppressWarnings(twin("run", file.path(folder, "plan.yml")))
+  expect_identical(ran$status, 0L)
+  expect_match(ran$out, "pairs in every arm", all = FALSE)
+  scored <- score_units(frame_arms(data, "gear", "income", c("boat", "past"), reference = "lines", estimand = "ATE"))
+  paired <- suppressWarnings(pair_units(scored, replacement = TRUE, ratio = 2))
+  written <- read.csv(file.path(folder, "results", "tables", "pairs-near-nets.csv"))
+  expect_identical(written$partner, pairs_of(contrasts_of(paired)$nets)$partner)
+  effects <- read.csv(file.path(folder, "results", "tables", "effects-sets.csv"))
+  expect_true(any(abs(effects$estimate - difference_of(measure_effect(group_units(scored, "full"))[[1]])) < 1e-4))
 })
