@@ -29,7 +29,9 @@ pair_arms <- function(x, settings, caliper, unit, call = rlang::caller_env()) {
   check_labels_shared(x, settings$exact, call)
   starts <- lapply(seq_along(x$levels), function(j) arm_start(x, j))
   calipers <- lapply(starts, function(start) check_calipers(start, caliper, unit, settings$on, call))
-  rounds <- Map(function(start, own) partners_in_arm(start, c(settings, list(calipers = own)), call), starts, calipers)
+  rounds <- lapply(seq_along(starts), function(j) {
+    partners_in_arm(starts[[j]], c(settings, list(calipers = calipers[[j]])), j > 1L, call)
+  })
   matches <- lapply(rounds, `[[`, "matches")
   inside <- in_every_arm(x, matches)
   reason <- Reduce(pmax, lapply(rounds, `[[`, "reason"))
@@ -40,15 +42,15 @@ pair_arms <- function(x, settings, caliper, unit, call = rlang::caller_env()) {
   step <- c(pair_step(settings), weighing = "arm_pairs")
   step$label <- sub("^pairs", "pairs in every arm", step$label)
   made <- list(method = step$weighing, weight = weight, matches = matches, calipers = calipers, inside = inside,
-               used = weight > 0, reason = ifelse(weight > 0, 0L, reason), note = everybody_note(x, inside,
-                                                                                    "with a partner in every arm"))
+               used = weight > 0, reason = ifelse(weight > 0, 0L, reason),
+               note = everybody_note(x, inside, "with a partner in every arm"))
   designs <- lapply(compared_arms(x), function(k) arm_design(x, k, step, made, call))
   arms_with(x, designs, step, step[c("on", "exact", "ratio", "ties")])
 }
 
 # Of the units of all other arms: their matches (seeker, partner, distance, weight), and why the others have none.
-partners_in_arm <- function(start, settings, call) {
-  space <- pair_space(start, settings, call)
+partners_in_arm <- function(start, settings, quiet, call) {
+  space <- pair_space(start, settings, call, quiet)
   labels <- exact_labels(start, settings$exact, call)
   if (!is.null(settings$apart)) check_column_names(settings$apart, study_of(start), "apart", call)
   apart <- lapply(settings$apart, apart_codes, x = start, call = call)
@@ -97,17 +99,16 @@ stop_no_partners <- function(x, reason, settings, calipers, call) {
                     "Leave out columns of {.arg exact} or {.arg apart}."), call = call)
 }
 
-# Sets of all arms, of least and largest size one unit of each arm and no limit. asked: exact, caliper, unit.
+# Sets of all arms: at least one unit of each, without a limit. asked: exact, caliper, unit.
 group_whole_arms <- function(x, space_settings, asked, call) {
   settings <- c(space_settings, list(exact = asked$exact))
-  check_labels_shared(x, asked$exact, call)
   if (is.null(asked$caliper)) asked$caliper <- list()
   starts <- lapply(seq_along(x$levels), function(j) arm_start(x, j))
   calipers <- lapply(starts, function(start) check_calipers(start, asked$caliper, asked$unit, settings$on, call))
-  space <- whole_space(x, settings, call)
-  near <- nearest_in_arms(x, space, settings, starts, calipers, call)
-  set <- core_arm_sets(near$row, near$distance)
-  set <- join_sets(x, set, space, settings, starts, calipers, call)
+  ground <- list(points = whole_space(x, settings, call)$points, labels = check_labels_shared(x, asked$exact, call),
+                 starts = starts, calipers = calipers, inside = arms_weight(x) > 0)
+  near <- nearest_in_arms(x, ground)
+  set <- join_sets(core_arm_sets(near$row, near$distance), ground)
   inside <- !is.na(set)
   if (!any(inside)) {
     abort_input(c("No unit is near units of every other arm.",
@@ -118,9 +119,8 @@ group_whole_arms <- function(x, space_settings, asked, call) {
   step <- list(verb = "group", label = paste0("full matching of all arms", if (length(words) > 0L)
     sprintf(" (%s)", paste(words, collapse = ", "))), method = "full")
   step <- c(step, settings[!vapply(settings, is.null, NA)], list(calipers = calipers[[1L]]), weighing = "arm_sets")
-  s <- arms_weight(x)
   reason <- match(if (is.null(calipers[[1L]])) "no exact partner" else "nobody within the caliper", unmatched_reasons)
-  made <- list(method = step$weighing, set = set, inside = inside, reason = ifelse(inside | s == 0, 0L, reason),
+  made <- list(method = step$weighing, set = set, inside = inside, reason = reason * (ground$inside & !inside),
                note = everybody_note(x, inside, "in a set of all arms"))
   designs <- lapply(compared_arms(x), function(k) {
     arm_design(x, k, step, c(made, list(weight = standing_in_sets(x, k, set))), call)
@@ -137,44 +137,45 @@ standing_in_sets <- function(x, k, set) {
 
 # The space in which sets are near: on the score, the chances of all arms at once, their logs about the mean of these
 # logs, so that no arm is the one that others are measured from.
-whole_space <- function(x, settings, call) {
+whole_space <- function(x, settings, call, quiet = FALSE) {
   e <- x$score$fitted
   switch(settings$on,
     score = list(points = log(e) - rowMeans(log(e))),
     probability = list(points = e),
-    pair_space(arm_start(x, 1L), settings, call)
+    pair_space(arm_start(x, 1L), settings, call, quiet)
   )
 }
 
+# ground: points (n x p), labels of exact cells, inside (n: who is to be grouped), and by arm starts and calipers.
 # Limits on the distance and on single columns; a caliper of the score holds for the linear score of every arm.
-whole_problem <- function(space, settings, starts, calipers, labels, seekers, pool) {
-  width <- calipers[[1L]]$width[calipers[[1L]]$name == "distance"]
+whole_problem <- function(ground, seekers, pool) {
+  first <- ground$calipers[[1L]]
   limit_of <- function(j, name) {
-    values <- caliper_values(starts[[j]], name, rlang::caller_env())
-    list(seekers = values[seekers], pool = values[pool], width = calipers[[j]]$width[calipers[[j]]$name == name])
+    values <- caliper_values(ground$starts[[j]], name, rlang::caller_env())
+    own <- ground$calipers[[j]]
+    list(seekers = values[seekers], pool = values[pool], width = own$width[own$name == name])
   }
-  others <- setdiff(calipers[[1L]]$name, "distance")
-  limits <- unlist(lapply(others, function(name) {
-    lapply(if (name == "score") seq_along(starts) else 1L, limit_of, name = name)
+  limits <- unlist(lapply(setdiff(first$name, "distance"), function(name) {
+    lapply(if (name == "score") seq_along(ground$starts) else 1L, limit_of, name = name)
   }), recursive = FALSE)
+  cells <- ground$labels
   core_pair_problem(
-    space$points[seekers, , drop = FALSE], space$points[pool, , drop = FALSE], caliper = min(width, Inf),
-    limits = as.list(limits), group = if (!is.null(labels)) list(seekers = labels[seekers], pool = labels[pool]),
+    ground$points[seekers, , drop = FALSE], ground$points[pool, , drop = FALSE],
+    caliper = min(first$width[first$name == "distance"], Inf), limits = as.list(limits),
+    group = if (!is.null(cells)) list(seekers = cells[seekers], pool = cells[pool]),
     window = core_narrow_window(limits)
   )
 }
 
 # n x arms: the unit of each arm that is nearest (itself in its own; NA for nobody), and how far it is.
-nearest_in_arms <- function(x, space, settings, starts, calipers, call) {
-  labels <- exact_labels(starts[[1L]], settings$exact, call)
-  inside <- arms_weight(x) > 0
+nearest_in_arms <- function(x, ground) {
   row <- matrix(NA_integer_, length(x$arm), length(x$levels))
   distance <- matrix(0, length(x$arm), length(x$levels))
   for (j in seq_along(x$levels)) {
-    seekers <- which(inside & x$arm != j)
-    pool <- which(inside & x$arm == j)
+    seekers <- which(ground$inside & x$arm != j)
+    pool <- which(ground$inside & x$arm == j)
     row[pool, j] <- pool
-    problem <- whole_problem(space, settings, starts, calipers, labels, seekers, pool)
+    problem <- whole_problem(ground, seekers, pool)
     lists <- with_shares("Looking for neighbours", problem, function(tell) {
       core_nearest(problem, 1L, FALSE, thread_count(), tell = tell)
     })
@@ -186,13 +187,11 @@ nearest_in_arms <- function(x, space, settings, starts, calipers, call) {
 }
 
 # Who is in no set yet joins that of the nearest unit that is in one; who finds nobody stays out.
-join_sets <- function(x, set, space, settings, starts, calipers, call) {
-  seekers <- which(arms_weight(x) > 0 & is.na(set))
+join_sets <- function(set, ground) {
+  seekers <- which(ground$inside & is.na(set))
   pool <- which(!is.na(set))
   if (length(seekers) == 0L || length(pool) == 0L) return(set)
-  labels <- exact_labels(starts[[1L]], settings$exact, call)
-  problem <- whole_problem(space, settings, starts, calipers, labels, seekers, pool)
-  lists <- core_nearest(problem, 1L, FALSE, thread_count())
+  lists <- core_nearest(whole_problem(ground, seekers, pool), 1L, FALSE, thread_count())
   set[seekers[diff(lists$start) > 0]] <- set[pool[lists$row]]
   set
 }
@@ -214,7 +213,7 @@ arm_set_nuisance <- function(design) {
 arm_set_basis <- function(design) {
   x <- arms_behind(design)$arms
   step <- pairing_step(design)
-  points <- whole_space(x, step, rlang::caller_env())$points
+  points <- whole_space(x, step, rlang::caller_env(), quiet = TRUE)$points
   if (!step$on %in% c("score", "probability")) return(cbind(1, points))
   linear <- log(x$score$fitted[, -1L, drop = FALSE] / x$score$fitted[, 1L])
   inside <- design$weighing$inside

@@ -56,14 +56,14 @@ pairs_of <- function(design) {
     abort_input(c("This design has no pairs.",
                   i = "Make them with {.fn pair_units} or {.code group_units(x, \"full\")}."))
   }
-  pairs <- design$pairs[c("set", "treated", "control", "distance", "weight")]
-  pairs$treated <- design$study$rows[pairs$treated]
-  pairs$control <- design$study$rows[pairs$control]
+  named_rows(design$pairs[c("set", "treated", "control", "distance", "weight")], c("treated", "control"), design)
+}
+
+# Places in the study become rows of the data, with the id beside them where there is one.
+named_rows <- function(pairs, columns, design) {
+  pairs[columns] <- lapply(pairs[columns], function(place) design$study$rows[place])
   id <- design$study$roles$id
-  if (!is.null(id)) {
-    pairs$treated_id <- design$study$data[[id]][pairs$treated]
-    pairs$control_id <- design$study$data[[id]][pairs$control]
-  }
+  if (!is.null(id)) pairs[paste0(columns, "_id")] <- lapply(pairs[columns], function(row) design$study$data[[id]][row])
   pairs
 }
 
@@ -98,14 +98,7 @@ design_data <- function(design, outcome = TRUE) {
 partners_by_arm <- function(design) {
   found <- matches_of(design)
   names(found)[1L] <- "unit"
-  found$unit <- design$study$rows[found$unit]
-  found$partner <- design$study$rows[found$partner]
-  id <- design$study$roles$id
-  if (!is.null(id)) {
-    found$unit_id <- design$study$data[[id]][found$unit]
-    found$partner_id <- design$study$data[[id]][found$partner]
-  }
-  found
+  named_rows(found, c("unit", "partner"), design)
 }
 
 # Who each row of the data was matched to, NA for nobody.

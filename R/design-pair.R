@@ -117,11 +117,9 @@ pair_units <- function(x, on = c("score", "probability", "mahalanobis", "diagona
   ))
   check_order_use(settings, given)
   check_pair_estimand(study_of(x)$estimand, replacement)
-  made <- if (is_arms(x)) pair_arms(x, settings, caliper, caliper_unit) else {
-    settings$calipers <- check_calipers(x, caliper, caliper_unit, settings$on)
-    paired_design(x, settings)
-  }
-  remember(made, x, "pair", again)
+  if (is_arms(x)) return(remember(pair_arms(x, settings, caliper, caliper_unit), x, "pair", again))
+  settings$calipers <- check_calipers(x, caliper, caliper_unit, settings$on)
+  remember(paired_design(x, settings), x, "pair", again)
 }
 
 # Studies and designs of two arms without pairs or weights, or several arms without designs.
