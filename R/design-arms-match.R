@@ -36,6 +36,7 @@ pair_arms <- function(x, settings, caliper, unit, call = rlang::caller_env()) {
   inside <- in_every_arm(x, matches)
   reason <- Reduce(pmax, lapply(rounds, `[[`, "reason"))
   if (!any(inside)) stop_no_partners(x, reason, settings, calipers[[1L]], call)
+  warn_short_of_partners(list(reason = reason[!inside]), settings$ratio)
   matches <- lapply(matches, function(found) found[inside[found$seeker], ])
   weight <- times_standing(inside, matches)
   settings$calipers <- calipers[[1L]]

@@ -117,10 +117,10 @@ fit_forest_learner <- function(x, z, weight, numbers) {
 # time.
 cut_columns <- function(x, groups = 255L) {
   x[] <- lapply(x, function(column) {
-    if (!is.numeric(column) || length(unique(column)) <= groups) return(column)
+    if (!is.numeric(column) || data.table::uniqueN(column) <= groups) return(column)
     cuts <- unique(stats::quantile(column, seq_len(groups - 1L) / groups, names = FALSE))
     group <- findInterval(column, cuts) + 1L
-    stats::ave(column, group)
+    (core_sums_by(column, group) / tabulate(group))[group]
   })
   x
 }

@@ -21,6 +21,7 @@ fuzz_calls <- function() {
   path <- summarise_did(cells, "event")
   graph <- assume_graph("digraph { port -> joined; port -> income; joined -> income; wind -> joined }")
   arms <- frame_arms(data, "gear", "income", c("boat", "past"), reference = "net")
+  chances <- score_units(frame_arms(data, "gear", "income", c("boat", "past"), reference = "net", estimand = "ATE"))
   dosed <- weigh_units(score_units(frame_dose(data, "past", "income", c("boat", "port"))))
   course <- data.frame(unit = rep(1:60, 2), time = rep(1:2, each = 60), size = rep(1:60 %% 7, 2), debt = (1:120 * 7) %% 11,
                        a = as.integer((1:120 * 13) %% 17 > 8), y = (1:120 * 5) %% 13)
@@ -45,7 +46,8 @@ fuzz_calls <- function() {
     measure_response = list(x = dosed, doses = c(-0.5, 0, 0.5)), measure_course = list(x = coursed),
     baseline_rows = list(panel = panel),
     score_units = list(x = plain), trim_units = list(x = scored), pair_units = list(x = scored),
-    group_units = list(x = scored), stratify_units = list(x = scored), weigh_units = list(x = scored),
+    group_units = list(x = scored), pair_units = list(x = chances, replacement = TRUE),
+    group_units = list(x = chances), stratify_units = list(x = scored), weigh_units = list(x = scored),
     weigh_responses = list(x = weigh_units(score_units(crews)), outcome = "known"),
     search_metric = list(x = plain, generations = 1, population = 4),
     assess_balance = list(x = weighed), assess_overlap = list(x = scored), assess_score = list(x = scored),
