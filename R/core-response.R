@@ -221,3 +221,33 @@ core_units_near <- function(d, v, places, reach) {
     if (sum(own) == 0) 0 else core_effective_size_of(sum(own), sum(own^2))
   }, 0)
 }
+
+# Do means b with covariance V differ at all? How far they lie about their own mean, Q = b'T b / tr(TV), T = I - 11' / k,
+# against what their contributions make of nothing: F(f1, f1 (G - 1)), G the effective number of contributions (of
+# core_path_lengths()), f1 = tr(TV)^2 over the sum of squared off-diagonal entries of C T C' / (1 - 1 / G), C the
+# contributions, held in [1, k - 1]. Without an inverse of V, which few heavy units make too small in some direction.
+core_flat_test <- function(estimate, vcov, number) {
+  k <- length(estimate)
+  nothing <- c(statistic = NA_real_, df = k - 1, df2 = NA_real_, p.value = NA_real_)
+  if (k < 2L || anyNA(vcov) || !isTRUE(number > 1)) return(nothing)
+  turned <- vcov - rep(colMeans(vcov), each = k)
+  trace <- sum(diag(turned))
+  if (!(trace > 0)) return(nothing)
+  spread <- if (is.finite(number)) (sum(turned * t(turned)) - trace^2 / number) / (1 - 1 / number) else
+    sum(turned * t(turned))
+  df1 <- if (spread > 0) min(max(trace^2 / spread, 1), k - 1) else k - 1
+  df2 <- df1 * (number - 1)
+  statistic <- sum((estimate - mean(estimate))^2) / trace
+  c(statistic = statistic, df = df1, df2 = df2, p.value = stats::pf(statistic, df1, df2, lower.tail = FALSE))
+}
+
+# c'T c of each row of contributions.
+core_path_lengths <- function(contributions) rowSums((contributions - rowMeans(contributions))^2)
+
+# Limits of a band at doses whose estimates rest on few contributions. critical: of the largest |t| with df degrees of
+# freedom; number: effective numbers of contributions by dose. Each dose has the quantile of the same tail with its own
+# degrees of freedom (Satterthwaite 1946), but at least 4: fewer are not told apart.
+core_dose_quantile <- function(critical, df, number) {
+  tail <- 2 * stats::pt(-critical, df)
+  core_t_quantile(1 - tail, pmin(df, pmax(number - 1, 4)))
+}

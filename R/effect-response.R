@@ -38,8 +38,8 @@
 #'   could have had it), `supported`. `tidy(x, part = "contrasts")`: `contrast`, `from`, `to`, `estimate` (mean at `to`
 #'   less mean at `from`), `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. `tidy(x, part = "slope")`: the
 #'   average slope over the units' doses, likewise. `glance()`: `outcome`, `estimator`, `curve`, `nobs`,
-#'   `average_slope`, `std.error`, `p.value`, `p_flat` (joint test that the mean is the same at all doses),
-#'   `worst_correlation`, `df`. `augment()` gives units' influence contributions on the contrasts and the slope.
+#'   `average_slope`, `std.error`, `p.value`, `p_flat` (joint test that the mean is the same at all doses; like the band
+#'   it is read by how few units the curve rests on), `worst_correlation`, `df`. `augment()` gives units' influence contributions on the contrasts and the slope.
 #' @section Errors: `twin_error_input` for doses outside the range, contrasts of one dose, too few different doses for
 #'   the knots, or missing outcomes everywhere; `twin_warning_support` for contrasts beyond the supported doses.
 #' @references Kennedy, E. H., Ma, Z., McHugh, M. D., Small, D. S. (2017). Non-parametric methods for doubly robust
@@ -275,8 +275,11 @@ new_response <- function(x, asked, values, influence, inference, used, facts) {
   ends <- unlist(asked$contrasts[c("from", "to")])
   warn_unsupported(ends[!response_support(x, ends, v)$supported])
   pairs <- nrow(asked$contrasts)
-  structure(c(response_tables(asked, support, values, inference$vcov, inference$df), list(
-    study = study, dose = study$roles$treatment, outcome = asked$outcome, estimator = asked$estimator, values = values,
+  cluster <- if (length(asked$clusters$codes) > 0L) asked$clusters$codes[[1L]]
+  numbers <- curve_numbers(influence[, seq_along(asked$doses), drop = FALSE], supported_places(support, asked)$few,
+                           cluster)
+  structure(c(response_tables(asked, support, values, inference$vcov, inference$df, numbers), list(
+    numbers = numbers, study = study, dose = study$roles$treatment, outcome = asked$outcome, estimator = asked$estimator, values = values,
     vcov = inference$vcov, df = inference$df, inference = inference$text, level = asked$level, words = facts$words,
     family = facts$model, weighted = !is.null(x$weight), design = question_label(x), worst = worst_correlation(x),
     counts = c(used = sum(used), missing = sum(is.na(facts$y))), outcome_sd = outcome_spread(facts$y, facts$s),
@@ -286,15 +289,15 @@ new_response <- function(x, asked, values, influence, inference, used, facts) {
 }
 
 # values: of the curve at the doses told, the contrasts, both ends of the first and the average slope, with their
-# covariance. df: one, or one for each.
-response_tables <- function(asked, support, values, vcov, df) {
+# covariance. df: one, or one for each. numbers: see curve_numbers().
+response_tables <- function(asked, support, values, vcov, df, numbers) {
   count <- length(asked$doses)
   rows <- estimate_rows(values, sqrt(diag(vcov)), df, asked$level)
-  inside <- which(support$supported)
-  if (length(inside) < 2L) inside <- seq_len(count)
+  told <- supported_places(support, asked)
   least <- core_least_df(df)
   ends <- length(values) - 2:1
-  quantile <- uniform_quantile(vcov[inside, inside, drop = FALSE], asked$level, least, asked$seed)
+  critical <- uniform_quantile(vcov[told$inside, told$inside, drop = FALSE], asked$level, least, asked$seed)
+  quantile <- core_dose_quantile(critical, least, numbers$each)
   own <- rows[seq_len(count), c("estimate", "std.error", "conf.low", "conf.high")]
   curve <- data.frame(dose = asked$doses, own, band.low = own$estimate - quantile * own$std.error,
                       band.high = own$estimate + quantile * own$std.error, support)
@@ -305,7 +308,24 @@ response_tables <- function(asked, support, values, vcov, df) {
   }
   list(curve = curve, contrasts = cbind(asked$contrasts, read(count + seq_len(nrow(asked$contrasts)))),
        slope = read(length(values)), ratio = ratio_of_means(values[ends], vcov[ends, ends], least, asked$level),
-       flat = flat_test(curve, vcov, inside, least, if (asked$curve == "spline") min(5L, asked$knots + 2L) else 5L))
+       flat = core_flat_test(values[told$few], vcov[told$few, told$few, drop = FALSE], min(least + 1, numbers$flat)))
+}
+
+# Places of the doses that have support (all, where fewer than 2 have), and of a few of them, evenly spaced: no more than
+# the curve has bends.
+supported_places <- function(support, asked) {
+  inside <- which(support$supported)
+  if (length(inside) < 2L) inside <- seq_along(support$supported)
+  points <- min(if (asked$curve == "spline") min(5L, asked$knots + 2L) else 5L, length(inside))
+  list(inside = inside, few = inside[unique(round(seq(1, length(inside), length.out = points)))])
+}
+
+# On how many units (clusters) the curve rests: each, at each dose told; flat, over the few of them that the test that it
+# is flat compares.
+curve_numbers <- function(influence, few, cluster) {
+  sums <- if (is.null(cluster)) influence else rowsum(influence, cluster)
+  list(each = apply(sums^2, 2L, core_effective_size),
+       flat = core_effective_size(core_path_lengths(sums[, few, drop = FALSE])))
 }
 
 # The first of two means over the second, its interval by the log; NA where one is not above 0.
@@ -320,8 +340,11 @@ ratio_of_means <- function(means, vcov, df, level) {
 #' @exportS3Method
 over_sets.twin_response <- function(first, results) { # nolint: object_name_linter. An S3 method.
   pooled <- core_pool(do.call(rbind, lapply(results, `[[`, "values")), lapply(results, `[[`, "vcov"), first$df)
+  numbers <- lapply(c(each = "each", flat = "flat"), function(name) {
+    Reduce(pmin, lapply(results, function(result) result$numbers[[name]]))
+  })
   tables <- response_tables(first$source$asked, first$curve[c("effective", "reach", "supported")],
-                            unname(pooled$estimate), pooled$vcov, unname(pooled$df))
+                            unname(pooled$estimate), pooled$vcov, unname(pooled$df), numbers)
   lead <- nrow(first$curve) + 1L
   made <- do.call(amend, c(list(first), tables))
   amend(made, values = unname(pooled$estimate), vcov = pooled$vcov, df = unname(pooled$df),
@@ -359,12 +382,6 @@ warn_unsupported <- function(doses) {
   warn_kind("support", c("Contrasts reach beyond what the data support, at {.val {signif(doses, 4)}}.",
                          i = "Few units are near, or many could not have had such a dose; {.code tidy(x)} says where
                               there is support."))
-}
-
-# Is the mean the same at all doses? By some of the supported ones, evenly spaced: no more than the curve has bends.
-flat_test <- function(curve, vcov, inside, df, points) {
-  at <- inside[unique(round(seq(1, length(inside), length.out = min(points, length(inside)))))]
-  core_equality_test(curve$estimate[at], vcov[at, at, drop = FALSE], df)
 }
 
 #' @exportS3Method

@@ -254,3 +254,40 @@ test_that("imputed doses are pooled, and plans and reports hold them", {
   expect_match(words, "entropy weights \\(1 moment\\) \\(Vegetabile and others, 2021\\)")
   expect_match(words, "Kennedy and others, 2017")
 })
+
+test_that("the test that a curve is flat is about how far its means lie apart, read by how many units they rest on", {
+  withr::local_seed(5)
+  c <- matrix(rnorm(120), 30) * rexp(30)^2
+  b <- c(1.2, 0.3, 0.8, 0.1)
+  found <- core_flat_test(b, crossprod(c), core_effective_size(core_path_lengths(c)))
+  shape <- diag(4) - 1 / 4
+  d <- c %*% shape %*% t(c)
+  number <- sum(diag(d))^2 / sum(diag(d)^2)
+  off <- sum(d^2) - sum(diag(d)^2)
+  df <- min(max(sum(diag(d))^2 / (off / (1 - 1 / number)), 1), 3)
+  statistic <- drop(b %*% shape %*% b) / sum(diag(d))
+  expect_equal(found[["statistic"]], statistic)
+  expect_equal(found[["df2"]], df * (number - 1))
+  expect_equal(found[["p.value"]], pf(statistic, df, df * (number - 1), lower.tail = FALSE))
+  expect_true(is.na(core_flat_test(b[1], matrix(1), 30)[["p.value"]]))
+  expect_true(is.na(core_flat_test(b, crossprod(c), 1)[["p.value"]]))
+  # many even contributions, all means alike: the F is a chi-squared over its degrees of freedom
+  even <- core_flat_test(b, diag(4), Inf)
+  expect_equal(even[["p.value"]], pchisq(sum((b - mean(b))^2), 3, lower.tail = FALSE))
+})
+
+test_that("bands widen where few units carry the curve", {
+  data <- many_crews(300)
+  study <- frame_dose(data, "past", "income", c("boat", "port"))
+  found <- measure_response(weigh_units(score_units(study)), doses = seq(-1.5, 1.5, 0.25))
+  curve <- tidy(found)
+  inside <- which(curve$supported)
+  width <- (curve$band.high - curve$estimate) / curve$std.error
+  plain <- uniform_quantile(found$vcov[inside, inside], 0.95, Inf, 1)
+  expect_true(all(width > plain))
+  df <- pmax(found$numbers$each - 1, 4)
+  expect_equal(width, qt(pnorm(plain), df))
+  expect_equal(core_dose_quantile(2.5, 9, c(3, 1e6)), c(qt(pt(2.5, 9), 4), 2.5))
+  clustered <- measure_response(weigh_units(score_units(study)), doses = seq(-1, 1, 0.25), cluster = "harbour")
+  expect_true(all(clustered$numbers$each < 30))
+})
