@@ -222,8 +222,8 @@ core_units_near <- function(d, v, places, reach) {
   }, 0)
 }
 
-# Do means b with covariance V differ at all? How far they lie about their own mean, Q = b'T b / tr(TV), T = I - 11' / k,
-# against what their contributions make of nothing: F(f1, f1 (G - 1)), G the effective number of contributions (of
+# Do means b with covariance V differ at all? How far they lie about their own mean, Q = b'T b / tr(TV), T = I - 11' /
+# k, against what their contributions make of nothing: F(f1, f1 (G - 1)), G the effective number of contributions (of
 # core_path_lengths()), f1 = tr(TV)^2 over the sum of squared off-diagonal entries of C T C' / (1 - 1 / G), C the
 # contributions, held in [1, k - 1]. Without an inverse of V, which few heavy units make too small in some direction.
 core_flat_test <- function(estimate, vcov, number) {

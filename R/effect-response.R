@@ -39,7 +39,8 @@
 #'   less mean at `from`), `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. `tidy(x, part = "slope")`: the
 #'   average slope over the units' doses, likewise. `glance()`: `outcome`, `estimator`, `curve`, `nobs`,
 #'   `average_slope`, `std.error`, `p.value`, `p_flat` (joint test that the mean is the same at all doses; like the band
-#'   it is read by how few units the curve rests on), `worst_correlation`, `df`. `augment()` gives units' influence contributions on the contrasts and the slope.
+#'   it is read by how few units the curve rests on), `worst_correlation`, `df`. `augment()` gives units' influence
+#'   contributions on the contrasts and the slope.
 #' @section Errors: `twin_error_input` for doses outside the range, contrasts of one dose, too few different doses for
 #'   the knots, or missing outcomes everywhere; `twin_warning_support` for contrasts beyond the supported doses.
 #' @references Kennedy, E. H., Ma, Z., McHugh, M. D., Small, D. S. (2017). Non-parametric methods for doubly robust
@@ -279,9 +280,10 @@ new_response <- function(x, asked, values, influence, inference, used, facts) {
   numbers <- curve_numbers(influence[, seq_along(asked$doses), drop = FALSE], supported_places(support, asked)$few,
                            cluster)
   structure(c(response_tables(asked, support, values, inference$vcov, inference$df, numbers), list(
-    numbers = numbers, study = study, dose = study$roles$treatment, outcome = asked$outcome, estimator = asked$estimator, values = values,
-    vcov = inference$vcov, df = inference$df, inference = inference$text, level = asked$level, words = facts$words,
-    family = facts$model, weighted = !is.null(x$weight), design = question_label(x), worst = worst_correlation(x),
+    numbers = numbers, study = study, dose = study$roles$treatment, outcome = asked$outcome,
+    estimator = asked$estimator, values = values, vcov = inference$vcov, df = inference$df,
+    inference = inference$text, level = asked$level, words = facts$words, family = facts$model,
+    weighted = !is.null(x$weight), design = question_label(x), worst = worst_correlation(x),
     counts = c(used = sum(used), missing = sum(is.na(facts$y))), outcome_sd = outcome_spread(facts$y, facts$s),
     influence = influence[, c(length(asked$doses) + seq_len(pairs), ncol(influence)), drop = FALSE], used = used,
     shares = attr(facts$y, "shares"), source = list(x = x, asked = asked), pooling = NULL, cautions = character()
@@ -311,8 +313,8 @@ response_tables <- function(asked, support, values, vcov, df, numbers) {
        flat = core_flat_test(values[told$few], vcov[told$few, told$few, drop = FALSE], min(least + 1, numbers$flat)))
 }
 
-# Places of the doses that have support (all, where fewer than 2 have), and of a few of them, evenly spaced: no more than
-# the curve has bends.
+# Places of the doses that have support (all, where fewer than 2 have), and of a few of them, evenly spaced: no more
+# than the curve has bends.
 supported_places <- function(support, asked) {
   inside <- which(support$supported)
   if (length(inside) < 2L) inside <- seq_along(support$supported)
@@ -320,8 +322,8 @@ supported_places <- function(support, asked) {
   list(inside = inside, few = inside[unique(round(seq(1, length(inside), length.out = points)))])
 }
 
-# On how many units (clusters) the curve rests: each, at each dose told; flat, over the few of them that the test that it
-# is flat compares.
+# On how many units (clusters) the curve rests: each, at each dose told; flat, over the few of them that the test that
+# it is flat compares.
 curve_numbers <- function(influence, few, cluster) {
   sums <- if (is.null(cluster)) influence else rowsum(influence, cluster)
   list(each = apply(sums^2, 2L, core_effective_size),
