@@ -99,6 +99,48 @@ full_sets <- function(n, p, on) {
       large[1L] / small[1L], n, if (on == "score") sprintf("; ordering the score takes %.3f s", large[2L]) else "")
 }
 
+# Everybody among three arms: sets of all arms and pairs in every arm, at n and 4n units. Sets once more in plain R: all
+# distances to each arm, then the same choice of who begins a set, by a loop; at 4,000 units, where distances fit.
+all_arms <- function(n) {
+  arms_of <- function(n) {
+    set.seed(6)
+    data <- as.data.frame(matrix(rnorm(n * 3), n))
+    odds <- cbind(1, exp(0.4 * data$V1), exp(-0.4 * data$V2))
+    data$gear <- c("a", "b", "c")[apply(odds, 1L, function(p) sample(3L, 1L, prob = p))]
+    frame_arms(transform(data, y = rnorm(n)), "gear", "y", paste0("V", 1:3), reference = "a", estimand = "ATE")
+  }
+  time_of <- function(n) {
+    arms <- arms_of(n)
+    c(sets = cpu(group_units(arms, "full", on = "diagonal")), pairs = cpu(pair_units(arms, on = "diagonal", replacement = TRUE)))
+  }
+  small <- time_of(n)
+  large <- time_of(4 * n)
+  say("three arms, %g units x 3: sets of all arms %.1f s (%.1f times that of %g units), pairs in every arm %.1f s (%.1f times)",
+      4 * n, large[["sets"]], large[["sets"]] / small[["sets"]], n, large[["pairs"]], large[["pairs"]] / small[["pairs"]])
+  few <- arms_of(4000)
+  x <- scale(as.matrix(few$base$data[paste0("V", 1:3)]))
+  ours <- best(sets <- group_units(few, "full", on = "diagonal"))
+  made <- NULL
+  slow <- cpu(made <- sets_in_r(x, few$arm))
+  stopifnot(identical(made, contrasts_of(sets)[[1L]]$set))
+  say("sets of all arms of 4,000 units: plain R takes %.0f times the whole verb", slow / ours)
+}
+
+sets_in_r <- function(x, arm) {
+  d <- as.matrix(dist(x))
+  row <- vapply(seq_len(max(arm)), function(j) {
+    pool <- which(arm == j)
+    replace(pool[max.col(-d[, pool], "first")], pool, pool)
+  }, integer(nrow(x)))
+  widest <- apply(row, 2L, function(to) d[cbind(seq_along(to), to)]) |> apply(1L, max)
+  set <- rep(NA_integer_, nrow(x))
+  for (i in order(widest, seq_along(widest))) if (all(is.na(set[row[i, ]]))) set[row[i, ]] <- max(set, 0L, na.rm = TRUE) + 1L
+  pool <- which(!is.na(set))
+  left <- which(is.na(set))
+  set[left] <- set[pool[max.col(-d[left, pool], "first")]]
+  set
+}
+
 # The plain-R way: distances, nearest, weighted means and distribution gaps.
 judge_in_r <- function(a, b, metric) {
   d <- Reduce(`+`, lapply(seq_along(metric), function(j) metric[j] * outer(a[, j], b[, j], "-")^2))
@@ -121,6 +163,7 @@ optimal(2e4, 8e4, 5)
 optimal(1e5, 4e5, 5)
 full_sets(2.5e5, 3, "score")
 full_sets(5e4, 6, "mahalanobis")
+all_arms(5e4)
 search_rate(2000, 10)
 search_rate(9276, 10, candidates = 100)
 search_rate(32000, 10, candidates = 40)
