@@ -218,9 +218,10 @@ arm_set_basis <- function(design) {
   if (!step$on %in% c("score", "probability")) return(cbind(1, points))
   linear <- log(x$score$fitted[, -1L, drop = FALSE] / x$score$fitted[, 1L])
   inside <- design$weighing$inside
-  cbind(1, do.call(cbind, lapply(seq_len(ncol(linear)), function(j) {
-    core_spline_basis(linear[, j], stats::quantile(linear[inside, j], 1:2 / 3, names = FALSE))[, -1L]
-  })))
+  bends <- lapply(seq_len(ncol(linear)), function(j) {
+    core_spline_basis(linear[, j], stats::quantile(linear[inside, j], 1:2 / 3, names = FALSE))[, -(1:2)]
+  })
+  cbind(1, linear, do.call(cbind, bends))
 }
 
 # The matches in some arms (their codes; those of the contrast by default): seeker, arm, partner, distance, weight.

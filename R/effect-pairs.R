@@ -79,7 +79,10 @@ by_cluster_of_unit <- function(x, influence, units, cluster, carried) {
 # those stood for. given: influence with the sets taken as given; influence: with what the score adds.
 arm_set_influence <- function(x, units, given, influence) {
   weight <- unit_sampling(x, units) * units$w
-  core_smoothed_contributions(given, units$z, weight, units$matched$target, arm_set_basis(x), TRUE) + influence - given
+  basis <- arm_set_basis(x)
+  few <- min(tabulate(units$z[weight > 0] + 1L, 2L))  # a fit needs 5 units for each of its columns
+  basis <- basis[, seq_len(max(1, min(ncol(basis), few %/% 5))), drop = FALSE]
+  core_smoothed_contributions(given, units$z, weight, units$matched$target, basis, TRUE) + influence - given
 }
 
 # Without a score to smooth over: pairs are dependent when they share a cluster.

@@ -274,6 +274,17 @@ test_that("the standard error of sets of all arms is that of units about their a
   used <- sum(data$gear != "pots")
   expect_equal(differences(measure_effect(sets))$std.error[1], sqrt(used / (used - 1) * sum(own^2)) / 300)
   expect_match(effect$inference, "taking the sets as given")
+  few <- suppressWarnings(group_units(alone, "full", on = "mahalanobis", caliper = c(distance = 0.11)))
+  own <- contrasts_of(few)$nets
+  expect_lt(max(table(data$gear[weights(own) > 0])), 10)
+  each <- suppressWarnings(measure_effect(few))
+  part <- function(gear) {
+    w <- weights(own)[data$gear == gear]
+    y <- data$income[data$gear == gear]
+    w * (y - weighted.mean(y, w)) / (1 - w / sum(w)) / sum(w)
+  }
+  m <- sum(weights(own) > 0)
+  expect_equal(differences(each)$std.error[1], sqrt(m / (m - 1) * (sum(part("nets")^2) + sum(part("lines")^2))))
   scored <- measure_effect(group_units(score_units(alone), "full"))[[1]]
   expect_match(scored$inference, "with the estimated score accounted for, taking the sets as given")
   clustered <- suppressWarnings(measure_effect(group_units(arms, "full", on = "mahalanobis")))
