@@ -149,6 +149,10 @@ test_that("articles show what doses, courses, imputed data and outcome models ga
   dose <- of("dose")
   expect_true(all(abs(dose$coverage[dose$estimator == "augmented"] - 0.95) < margin))
   expect_true(all(abs(dose$rejects[dose$flat & dose$estimator == "augmented"] - 0.05) < margin))
+  expect_true(all(abs(dose$band[dose$estimator == "augmented"] - 0.95) < margin))
+  alone <- dose$estimator == "weighted"
+  expect_identical(round(range(dose$band[alone]), 2), c(0.9, 0.96))
+  expect_identical(round(range(dose$rejects[alone & dose$flat]), 2), c(0.06, 0.1))
   course <- of("course")
   own <- !course$by %in% c("raw", "ordinary adjustment")
   expect_true(all(course$coverage[own & !course$bent] > 0.93 & course$coverage[own & !course$bent] < 0.97))
