@@ -99,7 +99,8 @@ by_cluster_of_pair <- function(influence, units, cluster) {
 # (see arm_fits()), where the estimator corrects them (Abadie & Imbens 2011). What is left then depends on the score in
 # second order only, and its conditional variance is that of the regressions' residuals: with the outcome itself, pairs
 # on the score would count as noise what the regressions explain. Returns list(estimate, influence, vcov of the two
-# means, text). influence: of the seekers as their matches stand; reuse: what repeated use adds, by unit.
+# means, text). influence: of the seekers as their matches stand; reuse: what repeated use adds, by unit
+# (NULL with covariates held).
 match_means <- function(block, units, asked, call) {
   x <- block$x
   stands <- if (is.null(units$pairs)) units$matched$stands else who_stands(units$pairs)
@@ -124,7 +125,7 @@ match_means <- function(block, units, asked, call) {
     out[at, ] <- rows * found$sets[unique(stands$set), ]
     out
   }
-  list(estimate = found$means, influence = influence, reuse = found$reuse, vcov = adjusted$vcov,
+  list(estimate = found$means, influence = influence, reuse = if (!asked$conditional) found$reuse, vcov = adjusted$vcov,
        text = paste0("Abadie and Imbens, matching with replacement", adjusted$text))
 }
 

@@ -107,6 +107,7 @@ test_that("contrasts of one matching have a joint covariance, with what repeated
   expect_equal(any$difference[any$first == "pots" & any$second == "nets"], diff(expected$difference))
   expect_match(format(effects), "Do the arms differ at all", all = FALSE)
   held <- measure_effect(paired, conditional = TRUE, neighbours = 3)
+  expect_match(format(held), "no joint covariance", all = FALSE)
   gap <- gaps_by_loop(data$income, arm, near, 3)
   expect_equal(differences(held)$std.error[1]^2, sum(((expected$weight * gap)^2)[arm != 3]) / 150^2)
 })
