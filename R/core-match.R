@@ -48,7 +48,7 @@ core_local_covariance <- function(x, y, first, second) {
 core_score_adjustment <- function(x, z, e, slope, covariance, local, gap, effect, estimand) {
   if (population_of(estimand) == "everybody") {
     parts <- cbind(colMeans(local$treated$cov / e * slope), -colMeans(local$control$cov / (1 - e) * slope))
-    return(crossprod(parts, covariance %*% parts))
+    return(core_arm_adjustment(parts, covariance))
   }
   form <- function(v) drop(crossprod(v, covariance %*% v))
   treated_ask <- seeking_arms(estimand) == 1L

@@ -233,8 +233,7 @@ core_flat_test <- function(estimate, vcov, number) {
   turned <- vcov - rep(colMeans(vcov), each = k)
   trace <- sum(diag(turned))
   if (!(trace > 0)) return(nothing)
-  spread <- if (is.finite(number)) (sum(turned * t(turned)) - trace^2 / number) / (1 - 1 / number) else
-    sum(turned * t(turned))
+  spread <- (sum(turned * t(turned)) - trace^2 / number) / (1 - 1 / number)
   df1 <- if (spread > 0) min(max(trace^2 / spread, 1), k - 1) else k - 1
   df2 <- df1 * (number - 1)
   statistic <- sum((estimate - mean(estimate))^2) / trace

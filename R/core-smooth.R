@@ -8,15 +8,18 @@ core_spline_basis <- function(linear, knots) {
 }
 
 # Fitted values on all n units of one arm's weighted regression of y (n, or n x k) on the basis. weight: n, 0 outside
-# the arm.
-core_arm_fit <- function(y, basis, weight) {
+# the arm; found: of arm_decomposition().
+core_arm_fit <- function(y, basis, weight, found = arm_decomposition(basis, weight)) {
   inside <- weight > 0
   root <- sqrt(weight[inside])
   y <- as.matrix(y)
-  found <- qr(basis[inside, , drop = FALSE] * root, tol = 1e-9)
   coefficients <- qr.coef(found, y[inside, , drop = FALSE] * root)
   coefficients[is.na(coefficients)] <- 0
   basis %*% coefficients
+}
+
+arm_decomposition <- function(basis, weight) {
+  qr(basis[weight > 0, , drop = FALSE] * sqrt(weight[weight > 0]), tol = 1e-9)
 }
 
 # What is left of y about its fit, in the arm of each unit; 0 where weight is.
@@ -62,20 +65,19 @@ core_smoothed_contributions <- function(influence, z, weight, target, basis, by_
   handed <- 0
   for (arm in 0:1) {
     own <- weight * (z == arm)
-    fit <- core_arm_fit(influence / ifelse(weight > 0, weight, 1), basis, own)
+    found <- arm_decomposition(basis, own)
+    fit <- core_arm_fit(influence / ifelse(weight > 0, weight, 1), basis, own, found)
     left <- left - own * fit
-    if (by_leverage) left <- left / (1 - core_leverage(basis, own))
+    if (by_leverage) left <- left / (1 - core_leverage(found, own))
     handed <- handed + target * fit * sum(own) / sum(target)
   }
   left + handed
 }
 
-# Of a weighted regression on the basis, at most 0.9; 0 where the weight is.
-core_leverage <- function(basis, weight) {
-  inside <- weight > 0
-  found <- qr(basis[inside, , drop = FALSE] * sqrt(weight[inside]), tol = 1e-9)
+# Of such a regression, at most 0.9; 0 where the weight is.
+core_leverage <- function(found, weight) {
   along <- qr.Q(found)[, seq_len(found$rank), drop = FALSE]
-  replace(numeric(length(weight)), inside, pmin(rowSums(along^2), 0.9))
+  replace(numeric(length(weight)), weight > 0, pmin(rowSums(along^2), 0.9))
 }
 
 # Pairs given by their sums (pairs x k) and the clusters of both units: every two pairs that share a cluster on either

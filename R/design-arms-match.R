@@ -214,8 +214,9 @@ arm_set_nuisance <- function(design) {
 arm_set_basis <- function(design) {
   x <- arms_behind(design)$arms
   step <- pairing_step(design)
-  points <- whole_space(x, step, rlang::caller_env(), quiet = TRUE)$points
-  if (!step$on %in% c("score", "probability")) return(cbind(1, points))
+  if (!step$on %in% c("score", "probability")) {
+    return(cbind(1, whole_space(x, step, rlang::caller_env(), quiet = TRUE)$points))
+  }
   linear <- log(x$score$fitted[, -1L, drop = FALSE] / x$score$fitted[, 1L])
   inside <- design$weighing$inside
   bends <- lapply(seq_len(ncol(linear)), function(j) {

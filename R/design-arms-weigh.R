@@ -248,7 +248,6 @@ arm_strata_nuisance <- function(design) {
 
 # Exact and coarsened sets of all arms: cells that hold each of them.
 group_arms <- function(x, method, covariates, bins, call = rlang::caller_env()) {
-  check_arms_undesigned(x, "group_units", call)
   estimand <- x$base$estimand
   if (!has_known_population(estimand)) check_group_estimand(method, estimand, call)
   start <- if (is.null(x$kept)) x$base else

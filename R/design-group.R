@@ -71,10 +71,7 @@ group_units <- function(x, method = c("full", "coarsened", "exact", "cardinality
                         spread = c("all", "within"), bins = NULL, tolerance = 0.1, seconds = 30) {
   if (is_imputed(x)) return(in_each_set(x, group_units, match.call()))
   again <- given_arguments(match.call())
-  if (!is_arms(x)) {
-    check_design(x, remote = TRUE)
-    check_undesigned(x, "group_units")
-  }
+  check_matching_start(x, "group_units")
   method <- check_choice(method, c("full", "coarsened", "exact", "cardinality"))
   given <- names(match.call())[-1L]
   stray <- setdiff(given, c("x", "method", group_options[[method]]))
@@ -113,7 +110,6 @@ check_group_estimand <- function(method, estimand, call = rlang::caller_env()) {
 
 # Sets that hold units of all arms; they can't keep single units apart, nor have limits.
 full_arms <- function(x, on, covariates, metric, spread, given, asked, call = rlang::caller_env()) {
-  check_arms_undesigned(x, "group_units", call)
   refuse_stray(intersect(given, c("apart", "ratio")), "sets of all arms", call = call)
   settings <- check_space(x, on, covariates, metric, spread, given, call)
   if (needs_score(settings)) check_arms_scored(x, "group_units", call)

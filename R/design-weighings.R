@@ -25,6 +25,8 @@ new_weighing <- function(words, verb = "weigh", arguments = character(), answers
        no_odds = no_odds, redraw = redraw, even = even, remote = remote, matched = matched)
 }
 
+matches_no_odds <- "Matches weigh by who is near; their weights are no odds that could be wrong."
+
 weighings <- list(
   inverse = new_weighing(
     "inverse weights", arguments = "stabilise", by_score = TRUE, sums = TRUE, odds = "score",
@@ -89,11 +91,11 @@ weighings <- list(
   ),
   arm_pairs = new_weighing(
     "pairs in every arm", verb = "arms", matched = TRUE, odds = NULL,
-    no_odds = "Matches weigh by who is near; their weights are no odds that could be wrong."
+    no_odds = matches_no_odds
   ),
   arm_sets = new_weighing(
     "full matching of all arms", verb = "arms", matched = TRUE, given = "sets", odds = NULL,
-    no_odds = "Matches weigh by who is near; their weights are no odds that could be wrong.",
+    no_odds = matches_no_odds,
     nuisance = function(design, s) arm_set_nuisance(design)
   )
 )

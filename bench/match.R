@@ -111,12 +111,14 @@ all_arms <- function(n) {
   }
   time_of <- function(n) {
     arms <- arms_of(n)
-    c(sets = cpu(group_units(arms, "full", on = "diagonal")), pairs = cpu(pair_units(arms, on = "diagonal", replacement = TRUE)))
+    c(sets = cpu(group_units(arms, "full", on = "diagonal")),
+      pairs = cpu(pair_units(arms, on = "diagonal", replacement = TRUE)))
   }
   small <- time_of(n)
   large <- time_of(4 * n)
-  say("three arms, %g units x 3: sets of all arms %.1f s (%.1f times that of %g units), pairs in every arm %.1f s (%.1f times)",
-      4 * n, large[["sets"]], large[["sets"]] / small[["sets"]], n, large[["pairs"]], large[["pairs"]] / small[["pairs"]])
+  ratio <- large / small
+  say("three arms, %g units x 3: sets of all arms %.1f s (%.1f times that of %g units), pairs in every arm %.1f s (%.1f)",
+      4 * n, large[["sets"]], ratio[["sets"]], n, large[["pairs"]], ratio[["pairs"]])
   few <- arms_of(4000)
   x <- scale(as.matrix(few$base$data[paste0("V", 1:3)]))
   ours <- best(sets <- group_units(few, "full", on = "diagonal"))
@@ -134,7 +136,9 @@ sets_in_r <- function(x, arm) {
   }, integer(nrow(x)))
   widest <- apply(row, 2L, function(to) d[cbind(seq_along(to), to)]) |> apply(1L, max)
   set <- rep(NA_integer_, nrow(x))
-  for (i in order(widest, seq_along(widest))) if (all(is.na(set[row[i, ]]))) set[row[i, ]] <- max(set, 0L, na.rm = TRUE) + 1L
+  for (i in order(widest, seq_along(widest))) {
+    if (all(is.na(set[row[i, ]]))) set[row[i, ]] <- max(set, 0L, na.rm = TRUE) + 1L
+  }
   pool <- which(!is.na(set))
   left <- which(is.na(set))
   set[left] <- set[pool[max.col(-d[left, pool], "first")]]
