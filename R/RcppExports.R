@@ -17,6 +17,10 @@ glue_walsh_largest <- function(sorted, ranks) {
     .Call(`_carefultwin_glue_walsh_largest`, sorted, ranks)
 }
 
+glue_group_sums <- function(v, code, size) {
+    .Call(`_carefultwin_glue_group_sums`, v, code, size)
+}
+
 glue_exchange_paths <- function(first, second) {
     .Call(`_carefultwin_glue_exchange_paths`, first, second)
 }

@@ -91,7 +91,8 @@ core_band_quantile <- function(correlation, level, df, draws = 20000L) {
   parts <- eigen(correlation, symmetric = TRUE)
   root <- parts$vectors %*% (sqrt(pmax(parts$values, 0)) * t(parts$vectors))
   normal <- matrix(stats::rnorm(draws * ncol(correlation)), draws)
-  largest <- apply(abs(normal %*% root), 1L, max)
+  size <- abs(normal %*% root)
+  largest <- Reduce(pmax, lapply(seq_len(ncol(size)), function(j) size[, j]))
   if (is.finite(df)) largest <- largest / sqrt(stats::rchisq(draws, df) / df)
   stats::quantile(largest, level, names = FALSE)
 }

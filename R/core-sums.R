@@ -3,13 +3,7 @@
 # are. Sums of parts add up to those of the whole, as long as the parts are measured from the same centre.
 
 # Sums of v by code 1, ..., size (the largest that occurs); NA codes are left out.
-core_sums_by <- function(v, code, size = max(code[inside])) {
-  inside <- !is.na(code)
-  out <- numeric(size)
-  totals <- rowsum(v[inside], code[inside], reorder = FALSE)
-  out[as.integer(rownames(totals))] <- totals[, 1L]
-  out
-}
+core_sums_by <- function(v, code, size = max(code, na.rm = TRUE)) glue_group_sums(v, code, size)
 
 # Weight of each level by arm: levels x (treated, control).
 core_level_totals <- function(code, levels, z, v) {

@@ -89,25 +89,25 @@ core_value_of <- function(chosen, g, t, s) {
 # of 0/1), C answers in all. Sums of gains and sizes over the units that answer yes to both of two questions:
 # list(gains, sizes: C x C, all: c(gain, size)). Sums of parts of the units add up.
 core_question_sums <- function(g, t, s, questions) {
-  list(gains = pair_sums(s * g, questions), sizes = pair_sums(s * t, questions), all = c(sum(s * g), sum(s * t)))
-}
-
-pair_sums <- function(v, questions) {
   code <- questions$code
   yes <- questions$yes
   width <- vapply(yes, ncol, 0L)
   last <- cumsum(vapply(yes, nrow, 0L))
   place <- Map(function(end, own) end - rev(seq_len(nrow(own))) + 1L, last, yes)
-  out <- matrix(0, max(last, 0L), max(last, 0L))
+  parts <- list(gains = s * g, sizes = s * t)
+  out <- lapply(parts, function(v) matrix(0, max(last, 0L), max(last, 0L)))
   for (j in seq_along(code)) {
     for (k in seq_len(j)) {
-      both <- matrix(core_sums_by(v, code[[j]] + width[j] * (code[[k]] - 1L), width[j] * width[k]), width[j])
-      block <- yes[[j]] %*% tcrossprod(both, yes[[k]])
-      out[place[[j]], place[[k]]] <- block
-      out[place[[k]], place[[j]]] <- t(block)
+      cell <- code[[j]] + width[j] * (code[[k]] - 1L)
+      for (part in names(parts)) {
+        both <- matrix(core_sums_by(parts[[part]], cell, width[j] * width[k]), width[j])
+        block <- yes[[j]] %*% tcrossprod(both, yes[[k]])
+        out[[part]][place[[j]], place[[k]]] <- block
+        out[[part]][place[[k]], place[[j]]] <- t(block)
+      }
     }
   }
-  out
+  c(out, list(all = c(sum(parts$gains), sum(parts$sizes))))
 }
 
 # The rule of at most `depth` questions (0 to 2) whose treated gain most, none treated beyond the share `budget`; a
@@ -204,5 +204,5 @@ core_median_splits <- function(each) {
   size <- sqrt(apply(variances, 2L, stats::median))
   own <- sqrt(diag(mean))
   scale <- ifelse(own > 0, size / own, 0)
-  list(estimate = stats::setNames(centre, names(each[[1L]]$estimate)), vcov = outer(scale, scale) * mean)
+  list(estimate = centre, vcov = outer(scale, scale) * mean)
 }

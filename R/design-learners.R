@@ -143,27 +143,43 @@ run_targets <- function(targets, seed) {
   tasks <- do.call(rbind, lapply(seq_along(targets), function(t) {
     expand.grid(learner = seq_along(targets[[t]]$learners), fold = seq_len(max(targets[[t]]$fold)), target = t)
   }))  # the learner changes fastest, so every worker gets of each
-  columns <- unique(lapply(targets, `[[`, "x"))  # each goes to the workers once
-  targets <- lapply(targets, function(target) {
-    target$x <- Position(function(own) identical(own, target$x), columns)
-    target
-  })
+  shared <- share_values(targets, c("x", "y", "s", "fold", "train"))
   answers <- show_progress("Learners", steps = nrow(tasks), work = function(tick) {
-    future.apply::future_lapply(seq_len(nrow(tasks)), function(k) {
-      target <- targets[[tasks$target[k]]]
-      tested <- target$fold == tasks$fold[k] | target$fold == 0L
-      trained <- target$fold != tasks$fold[k] & target$fold != 0L & target$train
-      target$x <- columns[[target$x]]
-      answer <- run_learner(target$learners[[tasks$learner[k]]], target, trained, tested,
-                            sub_seed(seed, "learner", k))
-      tick(names(target$learners)[tasks$learner[k]])
-      answer
-    }, future.seed = NULL, future.packages = "carefultwin", future.scheduling = structure(1, ordering = dealt_out))
+    future.apply::future_lapply(seq_len(nrow(tasks)), run_task, tasks = tasks, shared = shared, seed = seed,
+                                tick = tick, future.seed = NULL, future.packages = "carefultwin",
+                                future.scheduling = dealt_out())
   })
   lapply(seq_along(targets), function(t) {
     mine <- tasks$target == t
     gather_answers(targets[[t]], tasks[mine, ], answers[mine])
   })
+}
+
+# Lists whose entries of the given names repeat one another: list(values: each once; lists: each entry its place among
+# them). Workers are sent every value once.
+share_values <- function(lists, names) {
+  values <- list()
+  lists <- lapply(lists, function(own) {
+    own[names] <- lapply(own[names], function(value) {
+      at <- Position(function(known) identical(known, value), values, nomatch = length(values) + 1L)
+      values[[at]] <<- value
+      at
+    })
+    own
+  })
+  list(values = values, lists = lists)
+}
+
+# What a worker does for task k of run_targets().
+run_task <- function(k, tasks, shared, seed, tick) {
+  target <- shared$lists[[tasks$target[k]]]
+  entries <- c("x", "y", "s", "fold", "train")
+  target[entries] <- shared$values[unlist(target[entries])]
+  tested <- target$fold == tasks$fold[k] | target$fold == 0L
+  trained <- target$fold != tasks$fold[k] & target$fold != 0L & target$train
+  answer <- run_learner(target$learners[[tasks$learner[k]]], target, trained, tested, sub_seed(seed, "learner", k))
+  tick(names(target$learners)[tasks$learner[k]])
+  answer
 }
 
 gather_answers <- function(target, tasks, answers) {

@@ -35,11 +35,11 @@
 #' @param second_order For the ladder: whose squares and products are tried, those of the terms `"chosen"` so far
 #'   (default) or of `"all"` covariates. One that is added brings the plain terms it is made of with it.
 #' @param learners Names among `"logit"`, `"lasso"`, `"ridge"`, `"elastic_net"` (all glmnet, penalty by
-#'   cross-validation), `"tree"` (rpart, pruned), `"forest"` (ranger, 500 trees; fewer beyond 1,500 rows, and each grown
-#'   on a draw of at most 10,000), `"boosted"` (gbm, 300 trees of depth 2), `"splines"` (mgcv, additive), or a list that
-#'   holds such names and learners of your own: each named, a list of two functions, `fit(x, z, weight)` and
-#'   `predict(model, x)`, with `x` a data frame of covariates without missing values, `z` 0/1 and `weight` the sampling
-#'   weights; `predict` gives one probability per row.
+#'   cross-validation), `"tree"` (rpart, pruned), `"forest"` (ranger, 500 trees; beyond 1,500 rows fewer, each grown on
+#'   at most 10,000 rows of numbers cut into 64 groups; of more than 250,000 rows so many are drawn), `"boosted"` (gbm,
+#'   300 trees of depth 2), `"splines"` (mgcv, additive), or a list that holds such names and learners of your own: each
+#'   named, a list of two functions, `fit(x, z, weight)` and `predict(model, x)`, with `x` a data frame of covariates
+#'   without missing values, `z` 0/1 and `weight` the sampling weights; `predict` gives one probability per row.
 #' @param folds For learners: number of folds, default 5.
 #' @param prediction For learners: which prediction is the score, `"out_of_fold"` (default) or `"refitted"` (the
 #'   learners fitted again to all units).

@@ -1,12 +1,11 @@
 # What unit scores say (effect-variation.R): by columns, and by what was predicted of each unit.
 
-# parts: named list of list(estimate, influence). Returns list(estimate, vcov, df, text), terms of a part called by it.
+# parts: named list of list(estimate, influence). The same with list(estimate, vcov, df, text) of each.
 with_errors <- function(parts, x, units, asked, call) {
-  estimate <- unlist(lapply(unname(parts), `[[`, "estimate"))
-  names(estimate) <- rep(names(parts), vapply(parts, function(part) length(part$estimate), 0L))
-  influence <- do.call(cbind, lapply(unname(parts), `[[`, "influence"))
-  found <- effect_vcov(x, influence, units, asked$clusters, "centre", call)
-  list(estimate = estimate, vcov = found$vcov, df = found$df, text = found$text)
+  lapply(parts, function(part) {
+    found <- effect_vcov(x, as.matrix(part$influence), units, asked$clusters, "centre", call)
+    list(estimate = unname(part$estimate), vcov = unname(found$vcov), df = found$df, text = found$text)
+  })
 }
 
 # What needs no prediction: "predictor", and "along" each column its levels, or the coefficients of its curve.

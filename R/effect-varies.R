@@ -2,14 +2,14 @@
 
 # The numbers of an outcome, medians over splits, as tables.
 told_splits <- function(splits, ground, units, asked) {
-  early <- core_median_splits(lapply(splits, `[[`, "early"))
-  late <- core_median_splits(lapply(splits, `[[`, "late"))
-  df <- splits[[1L]]$early$df
-  late_df <- splits[[1L]]$late$df
-  of <- function(found, part) {
-    at <- names(found$estimate) == part
-    list(estimate = unname(found$estimate[at]), vcov = unname(found$vcov[at, at, drop = FALSE]))
+  medians <- function(half) {
+    parts <- stats::setNames(nm = names(splits[[1L]][[half]]))
+    lapply(parts, function(part) core_median_splits(lapply(splits, function(split) split[[half]][[part]])))
   }
+  early <- medians("early")
+  late <- medians("late")
+  df <- splits[[1L]]$early[[1L]]$df
+  late_df <- splits[[1L]]$late[[1L]]$df
   rows <- function(own, df) estimate_rows(own$estimate, sqrt(diag(own$vcov)), df, asked$level)
   with_band <- function(own, df, part) {
     out <- rows(own, df)
@@ -18,15 +18,15 @@ told_splits <- function(splits, ground, units, asked) {
     out$band.high <- own$estimate + quantile * out$std.error
     out
   }
-  predictor <- of(early, "predictor")
+  predictor <- early[["predictor"]]
   terms <- c("average", names(column_vectors(ground$columns)))
   levels <- Map(function(column, name) {
     part <- paste("along", name)
-    cbind(told_places(column, name, ground), with_band(at_places(column, name, of(early, part), ground), df, part))
+    cbind(told_places(column, name, ground), with_band(at_places(column, name, early[[part]], ground), df, part))
   }, ground$columns, names(ground$columns))
-  groups <- of(late, "groups")
-  calibration <- of(late, "calibration")
-  targeting <- of(late, "targeting")
+  groups <- late[["groups"]]
+  calibration <- late[["calibration"]]
+  targeting <- late[["targeting"]]
   last <- length(targeting$estimate)
   curve <- list(estimate = targeting$estimate[-last], vcov = targeting$vcov[-last, -last, drop = FALSE])
   g <- Reduce(`+`, lapply(splits, `[[`, "g")) / length(splits)
@@ -35,7 +35,7 @@ told_splits <- function(splits, ground, units, asked) {
     predictor = data.frame(term = terms, rows(predictor, df)),
     joint = slopes_test(predictor, df),
     columns = do.call(rbind, unname(Map(function(name, rows) {
-      column_test(is.null(ground$bases[[name]]), name, rows, of(early, paste("along", name)), df)
+      column_test(is.null(ground$bases[[name]]), name, rows, early[[paste("along", name)]], df)
     }, names(ground$columns), levels))),
     levels = do.call(rbind, unname(levels)),
     groups = data.frame(group = c(as.character(seq_len(asked$groups)), "last less first"), rows(groups, late_df)),
@@ -45,8 +45,8 @@ told_splits <- function(splits, ground, units, asked) {
                                  cbind(rows(targeting, late_df)[last, ], band.low = NA, band.high = NA))),
     values = data.frame(treated = c("rule", "predicted", "everybody"),
                         share = apply(vapply(splits, `[[`, numeric(3L), "shares"), 1L, stats::median),
-                        rows(of(late, "values"), late_df)),
-    rule = final_rule(g, ground, asked), text = splits[[1L]]$early$text, df = df,
+                        rows(late[["values"]], late_df)),
+    rule = final_rule(g, ground, asked), text = splits[[1L]]$early[[1L]]$text, df = df,
     units = data.frame(score = g, predicted = ifelse(is.nan(predicted), NA_real_, predicted))[units$used, ]
   )
 }

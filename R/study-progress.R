@@ -5,21 +5,33 @@
 show_progress <- function(title, work, steps = NULL) {
   progressr::with_progress({
     progress <- progressr::progressor(steps = if (is.null(steps)) 1L else steps, message = title)
-    work(function(what = "") progress(message = paste0(title, ": ", what), amount = if (is.null(steps)) 0 else 1))
+    work(ticker(progress, title, if (is.null(steps)) 0 else 1))
   }, enable = getOption("progressr.enable", interactive()))
+}
+
+# Workers are sent it, with all that it was made among: nothing here.
+ticker <- function(progress, title, amount) {
+  force(progress)
+  force(title)
+  force(amount)
+  function(what = "") progress(message = paste0(title, ": ", what), amount = amount)
 }
 
 # A row per draw: one(k) gives the `width` numbers of draw k, whichever worker runs it.
 run_draws <- function(title, size, width, one) {
   chunks <- split(seq_len(size), ceiling(seq_len(size) / max(1, size / 40)))
   parts <- show_progress(title, steps = length(chunks), work = function(tick) {
-    future.apply::future_lapply(chunks, function(chunk) {
-      out <- vapply(chunk, one, numeric(width))
-      tick(sprintf("%d of %d", max(chunk), size))
-      matrix(out, nrow = length(chunk), byrow = TRUE)
-    }, future.seed = NULL, future.packages = "carefultwin")
+    future.apply::future_lapply(chunks, draw_chunk, one = one, size = size, width = width, tick = tick,
+                                future.seed = NULL, future.packages = "carefultwin")
   })
   do.call(rbind, parts)
+}
+
+# What a worker does is a function of the package: one that is made where the work is would take everything there along.
+draw_chunk <- function(chunk, one, size, width, tick) {
+  out <- vapply(chunk, one, numeric(width))
+  tick(sprintf("%d of %d", max(chunk), size))
+  matrix(out, nrow = length(chunk), byrow = TRUE)
 }
 
 # Draws in which everything could be estimated; nearly all must be.
@@ -42,16 +54,24 @@ check_draws <- function(draws, size, call) {
 # The same for a list of pieces that give any result: one(piece), whichever worker runs it, as a list.
 run_pieces <- function(title, pieces, one) {
   show_progress(title, steps = length(pieces), work = function(tick) {
-    future.apply::future_lapply(pieces, function(piece) {
-      out <- one(piece)
-      tick()
-      out
-    }, future.seed = NULL, future.packages = "carefultwin", future.scheduling = structure(1, ordering = dealt_out))
+    future.apply::future_lapply(pieces, run_piece, one = one, tick = tick, future.seed = NULL,
+                                future.packages = "carefultwin", future.scheduling = dealt_out())
   })
 }
 
-# The order in which workers, who take stretches of tasks, get every so-manieth: tasks near one another cost alike.
-dealt_out <- function(tasks) order(seq_len(tasks) %% future::nbrOfWorkers())
+run_piece <- function(piece, one, tick) {
+  out <- one(piece)
+  tick()
+  out
+}
+
+# How tasks come to workers: in four stretches each where there are several, so that who is done early takes from the
+# others, a stretch having every so-manieth task, as tasks near one another cost alike.
+dealt_out <- function() {
+  workers <- future::nbrOfWorkers()
+  turns <- if (workers > 1L) 4 else 1
+  structure(turns, ordering = function(tasks) order(seq_len(tasks) %% min(tasks, turns * workers)))
+}
 
 # How many threads the kernels may use: the option carefultwin.threads, by default as many as the system offers. Answers
 # do not depend on it.

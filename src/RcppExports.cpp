@@ -59,6 +59,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// glue_group_sums
+Rcpp::NumericVector glue_group_sums(const Rcpp::NumericVector v, const Rcpp::IntegerVector code, const double size);
+RcppExport SEXP _carefultwin_glue_group_sums(SEXP vSEXP, SEXP codeSEXP, SEXP sizeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const Rcpp::NumericVector >::type v(vSEXP);
+    Rcpp::traits::input_parameter< const Rcpp::IntegerVector >::type code(codeSEXP);
+    Rcpp::traits::input_parameter< const double >::type size(sizeSEXP);
+    rcpp_result_gen = Rcpp::wrap(glue_group_sums(v, code, size));
+    return rcpp_result_gen;
+END_RCPP
+}
 // glue_exchange_paths
 bool glue_exchange_paths(const std::string& first, const std::string& second);
 RcppExport SEXP _carefultwin_glue_exchange_paths(SEXP firstSEXP, SEXP secondSEXP) {
@@ -410,6 +422,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_carefultwin_glue_distribution_gaps", (DL_FUNC) &_carefultwin_glue_distribution_gaps, 3},
     {"_carefultwin_glue_arm_sums", (DL_FUNC) &_carefultwin_glue_arm_sums, 3},
     {"_carefultwin_glue_walsh_largest", (DL_FUNC) &_carefultwin_glue_walsh_largest, 2},
+    {"_carefultwin_glue_group_sums", (DL_FUNC) &_carefultwin_glue_group_sums, 3},
     {"_carefultwin_glue_exchange_paths", (DL_FUNC) &_carefultwin_glue_exchange_paths, 2},
     {"_carefultwin_glue_climb", (DL_FUNC) &_carefultwin_glue_climb, 2},
     {"_carefultwin_glue_meet_moments", (DL_FUNC) &_carefultwin_glue_meet_moments, 3},

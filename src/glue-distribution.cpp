@@ -1,4 +1,5 @@
 #include "kernels/distribution.h"  // first: the build breaks if a kernel leans on R
+#include "kernels/group_sums.h"
 #include <RcppEigen.h>
 
 namespace {
@@ -52,4 +53,12 @@ Rcpp::NumericVector glue_walsh_largest(const Eigen::Map<Eigen::VectorXd> sorted,
   if (sorted.size() == 0) Rcpp::stop("there must be a value");
   const std::vector<long long> places(ranks.begin(), ranks.end());
   return Rcpp::wrap(twin::walsh_largest(sorted.data(), sorted.size(), places, [] { Rcpp::checkUserInterrupt(); }));
+}
+
+// [[Rcpp::export(rng = false)]]
+Rcpp::NumericVector glue_group_sums(const Rcpp::NumericVector v, const Rcpp::IntegerVector code, const double size) {
+  if (v.size() != code.size()) Rcpp::stop("v and code must have one entry per unit");
+  for (const int at : code)
+    if (at != NA_INTEGER && (at < 1 || at > size)) Rcpp::stop("codes must be 1 to size, or missing");
+  return Rcpp::wrap(twin::group_sums(v.begin(), code.begin(), v.size(), static_cast<std::size_t>(size)));
 }

@@ -14,6 +14,17 @@ world <- withr::with_seed(4, {
   list(z = rbinom(n, 1L, 0.4), v = rexp(n), code = sample(4L, n, TRUE, c(5, 3, 2, 2)), y = rnorm(n, 1e6))
 })
 
+test_that("sums by code are those of the rows, missing codes left out, and wrong codes are refused", {
+  code <- c(world$code[-1L], NA)
+  expect_equal(core_sums_by(world$v, code), as.vector(tapply(world$v, code, sum)))
+  expect_equal(core_sums_by(world$z, code, 6L), c(as.vector(tapply(world$z, code, sum)), 0, 0))
+  expect_identical(core_sums_by(c(1, 2), c(NA, NA), 2L), c(0, 0))
+  expect_identical(core_sums_by(numeric(), integer(), 3L), numeric(3L))
+  expect_error(core_sums_by(c(1, 2), c(1L, 3L), 2L), "1 to size")
+  expect_error(core_sums_by(c(1, 2), c(0L, 1L)), "1 to size")
+  expect_error(core_sums_by(c(1, 2, 3), c(1L, 1L)), "one entry per unit")
+})
+
 test_that("shares of levels come from totals of any pieces", {
   totals <- pieces(function(code, z, v) list(core_level_totals(code, 4L, z, v)), world$code, world$z, world$v)[[1]]
   shares <- core_level_shares(totals)

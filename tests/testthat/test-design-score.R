@@ -175,6 +175,57 @@ test_that("forests of many rows are close to the chance that made them, sampling
   }
 })
 
+test_that("trees of many rows draw from one stretch each, no row twice or by weight, never one that counts nothing", {
+  withr::local_seed(32)
+  n <- 30000L
+  z <- rep(0:1, c(n - 40L, 40L))
+  drawn <- draw_tree_rows(z, rep(1, n))
+  expect_setequal(drawn$at, seq_len(n))
+  expect_length(drawn$counts, 75L)
+  of <- vapply(drawn$counts, function(own) unique((which(own > 0) - 1) %/% 10000), 0)
+  expect_true(all(tabulate(of + 1) == 25L))
+  expect_true(all(vapply(drawn$counts, function(own) sum(own) == 8000L && max(own) == 1L, NA)))
+  # the few of an arm are dealt out evenly
+  expect_true(all(abs(tapply(z[drawn$at], (seq_len(n) - 1) %/% 10000, sum) - 40 / 3) < 1))
+  weight <- rep(c(0, 1, 3), length.out = n)
+  drawn <- draw_tree_rows(stats::rnorm(n), weight)
+  expect_setequal(drawn$at, which(weight > 0))
+  expect_true(all(vapply(drawn$counts, sum, 0) == 10000))
+  share <- sum(Reduce(`+`, drawn$counts)[weight[drawn$at] == 3]) / 750000
+  expect_lt(abs(share - 0.75), 0.01)
+  few <- draw_tree_rows(z[1:2000], rep(1, 2000))
+  expect_identical(c(length(few$counts), sum(few$counts[[1L]]), few$rows), c(375, 1600, 2000))
+  most <- draw_tree_rows(stats::rnorm(260000), rep(1, 260000))
+  expect_identical(c(length(most$at), anyDuplicated(most$at)), c(250000L, 0L))
+})
+
+test_that("numbers of many values are cut into groups of equal size, others are left", {
+  withr::local_seed(33)
+  x <- data.frame(many = stats::rexp(6400), few = sample(64L, 6400L, TRUE), tied = pmax(stats::rnorm(6400), 0),
+                  gear = factor(rep(c("nets", "pots"), 3200)))
+  cuts <- lapply(x, find_cuts)
+  expect_identical(lengths(cuts) > 0L, c(many = TRUE, few = FALSE, tied = TRUE, gear = FALSE))
+  cut <- cut_columns(x, cuts)
+  expect_identical(cut[c("few", "gear")], x[c("few", "gear")])
+  expect_true(all(abs(tabulate(match(cut$many, sort(unique(cut$many)))) - 100) <= 1))
+  expect_equal(as.vector(tapply(x$many, cut$many, mean)), sort(unique(cut$many)))
+  expect_false(is.unsorted(cut$many[order(x$many)]))
+  expect_identical(cut$tied == 0, x$tied == 0)
+  # values beyond those that were cut go to the ends
+  expect_identical(cut_columns(data.frame(many = c(-1, 1e6)), cuts["many"])$many, range(cut$many))
+})
+
+test_that("what goes to workers is the work's values, each once, and nothing of where it was made", {
+  crowd <- stats::rnorm(1e5)
+  size <- show_progress("Work", steps = 1L, work = function(tick) length(serialize(list(run_piece, tick), NULL)))
+  expect_lt(size, 1e4)
+  lists <- list(list(x = crowd, y = 1, train = TRUE, name = "a"), list(x = crowd + 0, y = 2, train = TRUE, name = "b"))
+  shared <- share_values(lists, c("x", "y", "train"))
+  expect_identical(shared$values, list(crowd, 1, TRUE, 2))
+  expect_identical(lapply(shared$lists, function(own) shared$values[unlist(own[c("x", "y", "train")])]),
+                   lapply(lists, function(own) unname(own[c("x", "y", "train")])))
+})
+
 test_that("out-of-fold means out of fold", {
   remember <- list(fit = function(x, z, weight) rownames(x), predict = function(model, x) {
     if (any(rownames(x) %in% model)) stop("it has seen these rows")
