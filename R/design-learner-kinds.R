@@ -131,7 +131,8 @@ draw_tree_rows <- function(z, weight) {
   at <- unlist(each)
   before <- cumsum(c(0, lengths(each)))
   weighted <- diff(range(weight[able])) > 0
-  counts <- lapply(rep_len(seq_len(stretches), ceiling(7.5e5 / rows)), function(k) {
+  trees <- min(ceiling(7.5e5 / rows), 500)
+  counts <- lapply(rep_len(seq_len(stretches), trees), function(k) {
     own <- length(each[[k]])
     drawn <- if (weighted) sample.int(own, rows, replace = TRUE, prob = weight[each[[k]]]) else
       sample.int(own, ceiling(0.8 * rows))
@@ -146,14 +147,16 @@ predict_forest_learner <- function(model, x, numbers) {
 }
 
 # Where a number of more than 64 values is cut into 64 groups of equal size, and their means; NULL for other columns.
-# Trees split between such means in a fraction of the time.
+# A value that fills a group, such as many zeros, stands alone. Trees split between means in a fraction of the time.
 find_cuts <- function(column, groups = 64L) {
   if (!is.numeric(column)) return(NULL)
   sorted <- sort(column, method = "radix")
   if (sum(diff(sorted) > 0) < groups) return(NULL)
-  at <- unique(sorted[ceiling(length(sorted) * seq_len(groups - 1L) / groups)])
-  group <- findInterval(sorted, at, left.open = TRUE) + 1L  # many zeros stand alone then
-  list(at = at, mean = core_sums_by(sorted, group, length(at) + 1L) / tabulate(group, length(at) + 1L))
+  at <- sorted[ceiling(length(sorted) * seq_len(groups - 1L) / groups)]
+  below <- match(unique(at[duplicated(at)]), sorted) - 1L
+  at <- setdiff(sort(unique(c(at, sorted[below]))), sorted[length(sorted)])
+  group <- findInterval(sorted, at, left.open = TRUE) + 1L
+  list(at = at, mean = core_sums_by(sorted, group) / tabulate(group))
 }
 
 # x with its numbers as the means of their groups.

@@ -211,6 +211,13 @@ test_that("numbers of many values are cut into groups of equal size, others are 
   expect_equal(as.vector(tapply(x$many, cut$many, mean)), sort(unique(cut$many)))
   expect_false(is.unsorted(cut$many[order(x$many)]))
   expect_identical(cut$tied == 0, x$tied == 0)
+  for (mass in list(c(-2, -1), c(1, 2), c(-1, 2))) {  # a value that nearly all have, at either end or between
+    most <- c(numeric(9000), stats::runif(1000, mass[1L], mass[2L]))
+    alone <- find_cuts(most)
+    expect_identical(cut_columns(data.frame(most), list(most = alone))$most == 0, most == 0)
+    expect_gt(length(alone$at), 1L)
+    expect_true(all(is.finite(cut_columns(data.frame(most = c(-9, 0, 9)), list(most = alone))$most)))
+  }
   # values beyond those that were cut go to the ends
   expect_identical(cut_columns(data.frame(many = c(-1, 1e6)), cuts["many"])$many, range(cut$many))
 })
