@@ -414,8 +414,8 @@ collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env())
   total <- core_sums_by(s, code)
   mean_of <- function(values) core_sums_by(s * values, code) / total
   x <- if (length(panel$columns) > 0L) covariate_matrix(panel$columns, panel$formula)[inside, , drop = FALSE]
-  columns <- lapply(stats::setNames(seq_len(NCOL(x)), colnames(x)), function(j) {
-    list(kind = "numeric", label = colnames(x)[j], levels = NULL, missing = 0L, flag = NULL, values = mean_of(x[, j]))
+  columns <- lapply(stats::setNames(nm = colnames(x)), function(j) {
+    list(kind = "numeric", label = j, levels = NULL, missing = 0L, flag = NULL, values = mean_of(x[, j]))
   })
   of_cell <- (cells - 1L) %/% nrow(panel$periods) + 1L
   groups <- unique(of_cell)
@@ -427,8 +427,8 @@ collapse_panel <- function(panel, y, count = "rows", call = rlang::caller_env())
     time = (cells - 1L) %% nrow(panel$periods) + 1L, cohort = panel$cohort[first],
     cluster = structure(panel$cluster[first], name = attr(panel$cluster, "name"),
                         labels = cluster_labels(panel, seq_len(max(panel$cluster)), attr(panel$cluster, "name"))),
-    columns = if (is.null(x)) list() else columns,
-    varying = if (is.null(x)) character() else columns_over_time(columns, which(!duplicated(unit)), unit),
+    columns = columns,
+    varying = if (length(columns) == 0L) character() else columns_over_time(columns, which(!duplicated(unit)), unit),
     rows = panel$rows[inside[match(cells, cell)]], in_order = FALSE,
     repeats = TRUE, first_row = which(!duplicated(unit)),
     dose = if (has_dose(panel)) list(name = panel$dose$name, amount = panel$dose$amount[first])
