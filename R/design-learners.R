@@ -143,7 +143,7 @@ run_targets <- function(targets, seed) {
   tasks <- do.call(rbind, lapply(seq_along(targets), function(t) {
     expand.grid(learner = seq_along(targets[[t]]$learners), fold = seq_len(max(targets[[t]]$fold)), target = t)
   }))  # the learner changes fastest, so every worker gets of each
-  shared <- share_values(targets, c("x", "y", "s", "fold", "train"))
+  shared <- share_values(targets, target_values)
   answers <- show_progress("Learners", steps = nrow(tasks), work = function(tick) {
     future.apply::future_lapply(seq_len(nrow(tasks)), run_task, tasks = tasks, shared = shared, seed = seed,
                                 tick = tick, future.seed = NULL, future.packages = "carefultwin",
@@ -154,6 +154,8 @@ run_targets <- function(targets, seed) {
     gather_answers(targets[[t]], tasks[mine, ], answers[mine])
   })
 }
+
+target_values <- c("x", "y", "s", "fold", "train")
 
 # Lists whose entries of the given names repeat one another: list(values: each once; lists: each entry its place among
 # them). Workers are sent every value once.
@@ -173,8 +175,7 @@ share_values <- function(lists, names) {
 # What a worker does for task k of run_targets().
 run_task <- function(k, tasks, shared, seed, tick) {
   target <- shared$lists[[tasks$target[k]]]
-  entries <- c("x", "y", "s", "fold", "train")
-  target[entries] <- shared$values[unlist(target[entries])]
+  target[target_values] <- shared$values[unlist(target[target_values])]
   tested <- target$fold == tasks$fold[k] | target$fold == 0L
   trained <- target$fold != tasks$fold[k] & target$fold != 0L & target$train
   answer <- run_learner(target$learners[[tasks$learner[k]]], target, trained, tested, sub_seed(seed, "learner", k))

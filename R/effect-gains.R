@@ -3,7 +3,7 @@
 # parts: named list of list(estimate, influence). The same with list(estimate, vcov, df, text) of each.
 with_errors <- function(parts, x, units, asked, call) {
   lapply(parts, function(part) {
-    found <- effect_vcov(x, as.matrix(part$influence), units, asked$clusters, "centre", call)
+    found <- effect_vcov(x, part$influence, units, asked$clusters, "centre", call)
     list(estimate = unname(part$estimate), vcov = unname(found$vcov), df = found$df, text = found$text)
   })
 }

@@ -18,15 +18,15 @@ told_splits <- function(splits, ground, units, asked) {
     out$band.high <- own$estimate + quantile * out$std.error
     out
   }
-  predictor <- early[["predictor"]]
+  predictor <- early$predictor
   terms <- c("average", names(column_vectors(ground$columns)))
   levels <- Map(function(column, name) {
     part <- paste("along", name)
     cbind(told_places(column, name, ground), with_band(at_places(column, name, early[[part]], ground), df, part))
   }, ground$columns, names(ground$columns))
-  groups <- late[["groups"]]
-  calibration <- late[["calibration"]]
-  targeting <- late[["targeting"]]
+  groups <- late$groups
+  calibration <- late$calibration
+  targeting <- late$targeting
   last <- length(targeting$estimate)
   curve <- list(estimate = targeting$estimate[-last], vcov = targeting$vcov[-last, -last, drop = FALSE])
   g <- Reduce(`+`, lapply(splits, `[[`, "g")) / length(splits)
@@ -45,7 +45,7 @@ told_splits <- function(splits, ground, units, asked) {
                                  cbind(rows(targeting, late_df)[last, ], band.low = NA, band.high = NA))),
     values = data.frame(treated = c("rule", "predicted", "everybody"),
                         share = apply(vapply(splits, `[[`, numeric(3L), "shares"), 1L, stats::median),
-                        rows(late[["values"]], late_df)),
+                        rows(late$values, late_df)),
     rule = final_rule(g, ground, asked), text = splits[[1L]]$early[[1L]]$text, df = df,
     units = data.frame(score = g, predicted = ifelse(is.nan(predicted), NA_real_, predicted))[units$used, ]
   )
