@@ -42,11 +42,16 @@ core_kernel_dose_weight <- function(d, away, s, regression) {
   list(weight = weight, nuisance = core_scaled(regression, weight * own$slope(away)))
 }
 
-# list(at: density there; slope: its derivative over it), between the points of a fine grid.
+# list(at: density there; slope: its derivative over it), between the points of a fine grid. A kernel adds its own
+# variance to that of the points, more of it where they spread less, which would pull weights towards 1: the points are
+# drawn in so that the smoothed density keeps their variance (Silverman & Young 1987).
 core_kernel_density <- function(x, s) {
-  known <- s > 0
-  width <- stats::bw.nrd0(x[known])
-  found <- stats::density(x[known], bw = width, weights = s[known] / sum(s), n = 1024L, cut = 4)
+  share <- s / sum(s)
+  centre <- sum(share * x)
+  width <- stats::bw.nrd0(x[s > 0])
+  drawn_in <- 1 / sqrt(1 + width^2 / sum(share * (x - centre)^2))
+  points <- centre + drawn_in * (x - centre)[s > 0]
+  found <- stats::density(points, bw = drawn_in * width, weights = share[s > 0], n = 1024L, cut = 4)
   floor <- 1e-4 * max(found$y)  # beyond all others a unit's own kernel alone says something
   y <- pmax(found$y, floor)
   step <- found$x[2L] - found$x[1L]

@@ -81,6 +81,6 @@ set_nuisance <- function(x, units) {
 # Splines of the linear score with knots at the fifths of whom the estimand speaks of.
 set_basis <- function(x, units) {
   inside <- units$used & units$w > 0 & units$z %in% seeking_arms(study_of(x)$estimand)
-  linear <- x$score$linear
+  linear <- x$score$linear[units$rows]
   core_spline_basis(linear, stats::quantile(linear[inside], 1:4 / 5, names = FALSE))
 }

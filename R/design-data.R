@@ -3,7 +3,7 @@
 #' `weights()` gives the design weights, `pairs_of()` the pairs, `design_data()` the data with the design beside it,
 #' for use in any other regression. Handing out the outcome unseals it, which the logbook notes.
 #'
-#' @param object,design A `twin_design`.
+#' @param object,design A `twin_design`, or several arms with designs.
 #' @param outcome `FALSE` leaves the outcomes out and opens nothing. Default `TRUE`.
 #' @param full Multiply by the sampling weight? Default `FALSE`.
 #' @param ... Must be empty.
@@ -16,8 +16,11 @@
 #'   has none, and for the set of a unit that was matched in several. With pairs also `.partners`: who a unit was
 #'   matched to, by `id` or else by row, several divided by "; "; with frequency weights `.row`, the row of the data
 #'   given. Of imputed data: a matrix of weights with a column per data set, and tables one below the other with
-#'   `.imputation`.
-#' @section Errors: `twin_error_input` when there are no pairs, or when the data already have one of these columns.
+#'   `.imputation`. Of several arms: a matrix with a column per contrast, and tables one below the other with
+#'   `.contrast`; units of other arms than the two of a contrast have weight 0 there. Of both: an array of rows,
+#'   contrasts and data sets.
+#' @section Errors: `twin_error_input` when there are no pairs, when the data already have one of these columns, and
+#'   for several arms without weights, strata, pairs or sets.
 #' @family design
 #' @examples
 #' study <- frame_study(crews, treatment = "joined", outcome = "income",
@@ -40,13 +43,38 @@ weights.twin_design <- function(object, full = FALSE, ...) {
 #' @export
 weights.twin_imputed <- function(object, full = FALSE, ...) {
   rlang::check_dots_empty()
-  vapply(object$sets, stats::weights, numeric(nrow(study_of(object)$data)), full = full)
+  vapply(object$sets, stats::weights, stats::weights(object$sets[[1L]]), full = full)
+}
+
+#' @rdname design_data
+#' @export
+weights.twin_arms <- function(object, full = FALSE, ...) {
+  rlang::check_dots_empty()
+  check_flag(full)
+  vapply(designed_contrasts(object), stats::weights, numeric(nrow(study_of(object)$data)), full = full)
+}
+
+designed_contrasts <- function(x, call = rlang::caller_env()) {
+  if (is.null(x$designs)) {
+    abort_input(c("These arms have no weights, strata, pairs or sets yet.",
+                  i = "Call {.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} or {.fn group_units} first."),
+                call = call)
+  }
+  contrasts_by_name(x)
+}
+
+# The tables of all contrasts, one below the other.
+of_each_contrast <- function(x, table_of, call = rlang::caller_env()) {
+  parts <- lapply(designed_contrasts(x, call), table_of)
+  data.frame(.contrast = rep(names(parts), vapply(parts, nrow, 0L)), do.call(rbind, unname(parts)),
+             row.names = NULL, check.names = FALSE)
 }
 
 #' @rdname design_data
 #' @export
 pairs_of <- function(design) {
   if (is_imputed(design)) return(in_each_set(design, pairs_of, match.call()))
+  if (is_arms(design)) return(of_each_contrast(design, pairs_of))
   if (inherits(design, "twin_remote_pairs")) {
     return(pairs_of(design$pairs)[c("set", "treated_id", "control_id", "distance", "weight")])
   }
@@ -71,8 +99,9 @@ named_rows <- function(pairs, columns, design) {
 #' @export
 design_data <- function(design, outcome = TRUE) {
   if (is_imputed(design)) return(in_each_set(design, design_data, match.call()))
-  check_class(design, "twin_design", "score_units")
   check_flag(outcome)
+  if (is_arms(design)) return(of_each_contrast(design, function(one) design_data(one, outcome)))
+  check_class(design, "twin_design", "score_units")
   study <- design$study
   added <- c(".score", ".linear_score", ".kept", ".weight", ".set", if (!is.null(design$pairs)) ".partners",
              if (!is.null(study$row_of)) ".row")

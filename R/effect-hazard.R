@@ -157,15 +157,16 @@ measure_lasting <- function(block, asked, call = rlang::caller_env()) {
   check_measured_arms(units, study_of(x), block, call)
   result <- hazard_terms(block, units, asked, call)
   influence <- result$influence()
-  if (groups_whole_arms(x)) {
+  if (sums_by_unit(x)) {
     known <- hazard_terms(block, utils::modifyList(units, list(given = TRUE)), asked, call)
-    influence <- arm_set_influence(x, units, known$influence(), influence)
+    influence <- set_influence(x, units, known$influence(), influence)
     result$curves <- Map(function(curve, given) c(curve, list(given = given)), result$curves, known$curves)
   }
   found <- effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)
   found$given <- taken_as_given(x, asked)
   new_hazard(
-    new_effect(block, list(estimate = result$estimate, influence = influence), found, units, asked),
+    new_effect(block, list(estimate = result$estimate, influence = influence, by_unit = sums_by_unit(x)), found, units,
+               asked),
     event = block$event_name, horizon = result$horizon,
     events = tapply(block$event[units$rows][units$used], units$z[units$used], sum)[c("1", "0")],
     curves = curve_table(result, curve_errors(x, result, units, asked, call)),
@@ -263,7 +264,7 @@ curve_errors <- function(x, result, units, asked, call) {
     vapply(times, function(time) {
       influence <- cbind(curve$survival(time)$influence())
       if (!is.null(curve$given)) {
-        influence <- arm_set_influence(x, units, cbind(curve$given$survival(time)$influence()), influence)
+        influence <- set_influence(x, units, cbind(curve$given$survival(time)$influence()), influence)
       }
       sqrt(effect_vcov(x, influence, units, asked$clusters, asked$lonely, call)$vcov[1L, 1L])
     }, 0)

@@ -132,13 +132,13 @@ correlation_of <- function(out) {
   ifelse(outer(size, size) > 0, out$vcov / outer(size, size), 0)
 }
 
-# Which rows of the data belong together: clusters, else matched sets, else NULL.
+# Which rows of the data belong together: clusters, else matched sets whose influence is summed, else NULL.
 row_structure <- function(effect) UseMethod("row_structure")
 
 #' @exportS3Method
 row_structure.twin_effect <- function(effect) { # nolint: object_name_linter. An S3 method.
   study <- effect$study
-  codes <- if (length(effect$clusters) > 0L) effect$clusters[[1L]] else effect$sets
+  codes <- if (length(effect$clusters) > 0L) effect$clusters[[1L]] else if (!effect$by_unit) effect$sets
   if (is.null(codes)) return(NULL)
   n <- nrow(study$data)
   out <- -seq_len(n)  # rows outside stand alone

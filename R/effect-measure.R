@@ -22,17 +22,17 @@
 #' subgroups (`by`) and studies of several arms give one effect for each, side by side in a `twin_effects` with their
 #' joint covariance.
 #'
-#' @section Standard errors: `inference = "analytic"` sums influence contributions (on pairs and sets by set,
-#'   Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated score; on
-#'   sets of all of several arms by unit, about what each arm's fit on the scores or covariates explains). A
-#'   score by maximum likelihood is accounted for in weights, strata, pairs and sets. Clusters and strata named in the
-#'   study are used without being asked, a column or two named in `cluster` instead. With clusters intervals use
-#'   Student's t with G - 1 degrees of freedom, with survey strata G minus the strata; where none are left, or nothing
-#'   varies, there is no interval and a warning says why. On pairs and sets with clusters the variance sums by cluster
-#'   what units contribute about their arm's fit on the score; on other distances pairs that share a cluster on either
-#'   side are dependent. It is never below that of independent sets (survey strata are then not centred, which is
-#'   conservative). Learners' scores, trimming bounds, where strata are cut and truncation points are taken as given,
-#'   and the print says so.
+#' @section Standard errors: `inference = "analytic"` sums influence contributions (on pairs, and on sets on covariates,
+#'   by set, Abadie & Spiess 2022; with replacement Abadie & Imbens 2006, with their 2016 adjustment on an estimated
+#'   score; on full matching on a score, and on sets of all of several arms, by unit, about what each arm's fit on the
+#'   scores or covariates explains). A score by maximum likelihood is accounted for in weights, strata, pairs and sets.
+#'   Clusters and strata named in the study are used without being asked, a column or two named in `cluster` instead.
+#'   With clusters intervals use Student's t with G - 1 degrees of freedom, with survey strata G minus the strata; where
+#'   none are left, or nothing varies, there is no interval and a warning says why. On pairs and sets with clusters the
+#'   variance sums by cluster what units contribute about their arm's fit on the score; on other distances pairs that
+#'   share a cluster on either side are dependent. It is never below that of independent sets or units (survey strata
+#'   are then not centred, which is conservative). Learners' scores, trimming bounds, where strata are cut and
+#'   truncation points are taken as given, and the print says so.
 #'
 #'   `"bootstrap"` draws units (or clusters; within survey strata one fewer than each has, with weights to match, Rao &
 #'   Wu 1988), and runs the whole design anew for every draw, as it
@@ -331,9 +331,9 @@ measure_block <- function(block, asked, call = rlang::caller_env()) {
   means <- effect_means(block, units, asked, call)
   result <- block_terms(block, units, means, asked)
   influence <- result$influence()
-  if (groups_whole_arms(x)) {
+  if (sums_by_unit(x)) {
     given <- block_influence(block, utils::modifyList(units, list(given = TRUE)), asked, call)
-    influence <- arm_set_influence(x, units, given, influence)
+    influence <- set_influence(x, units, given, influence)
   }
   inference <- if (asked$error == "stratified") {
     stratified_errors(x, units, result)
@@ -350,8 +350,8 @@ measure_block <- function(block, asked, call = rlang::caller_env()) {
   inference$given <- taken_as_given(x, asked)
   reused <- if (!is.null(means$reuse)) means$reuse %*% result$slopes
   if (!is.null(reused)) colnames(reused) <- names(result$estimate)
-  new_effect(block, list(estimate = result$estimate, influence = influence, v = means$made, reused = reused), inference,
-             units, asked)
+  new_effect(block, list(estimate = result$estimate, influence = influence, v = means$made, reused = reused,
+                         by_unit = sums_by_unit(x)), inference, units, asked)
 }
 
 # Influence of all terms; units$given: with weights taken as given.

@@ -3,9 +3,9 @@
 
 # source: what probes need to measure it again.
 # block: see effect_blocks(); result: list(estimate, influence, v where the estimator made weights of its own, reused:
-# per study row what repeated use of a unit adds, of matches with replacement); inference: list(vcov, df, text, given:
-# what is taken as given, in words); units: see effect_units(); asked: the settings of measure_effect(). pairs, sets,
-# clusters: who belongs together, for what reads the effect later.
+# per study row what repeated use of a unit adds, of matches with replacement; by_unit: see sums_by_unit()); inference:
+# list(vcov, df, text, given: what is taken as given, in words); units: see effect_units(); asked: the settings of
+# measure_effect(). pairs, sets, clusters: who belongs together, for what reads the effect later.
 new_effect <- function(block, result, inference, units, asked) {
   x <- block$x
   study <- study_of(x)
@@ -28,7 +28,8 @@ new_effect <- function(block, result, inference, units, asked) {
     sizes = arm_sizes(v, units$z), worst_smd = unname(worst), worst_row = names(worst),
     outcome_sd = core_pooled_sd(units$y, units$z, unit_sampling(x, units)),
     pairs = if (are_plain_pairs(x) && estimators[[asked$estimator]]$paired) pair_differences(units),
-    sets = if (has_pairs(x) && !reuses_units(x)) x$set, clusters = asked$clusters$codes,
+    sets = if (has_pairs(x) && !reuses_units(x)) x$set, by_unit = isTRUE(result$by_unit),
+    clusters = asked$clusters$codes,
     measured = if (asked$inference == "jackknife") list(y = units$y[units$used], z = units$z[units$used],
                                                         v = v[units$used]),
     source = list(block = block, asked = asked), draws = NULL, responding = !is.null(units$response),

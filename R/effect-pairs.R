@@ -21,23 +21,24 @@ seekers_of <- function(pairs) ifelse(pairs$seeks, pairs$treated, pairs$control)
 partners_of <- function(pairs) ifelse(pairs$seeks, pairs$control, pairs$treated)
 
 # Variance of pairs and sets without replacement, by set (Abadie & Spiess 2022); units that only helped to estimate the
-# score are sets of their own. With clusters it is never below that. carried: see effect_vcov().
+# score are sets of their own. Full matching on a score is summed by unit, see set_influence(). With clusters it is
+# never below either. carried: see effect_vcov().
 set_vcov <- function(x, influence, units, cluster, name, carried) {
   pairs <- units$pairs
   word <- if (x$kind == "pairs" && !anyDuplicated(pairs$set)) "pair" else "set"
   score <- if (pairs_carry_score(x)) ", with the estimated score accounted for" else ""
-  independent <- by_set(x, influence, units, word)
-  if (is.null(cluster)) {
-    return(list(vcov = independent, df = Inf,
-                text = sprintf("clustered by %s (%s)%s", word, count_text(max(pairs$set)), score)))
-  }
+  by_unit <- sums_by_unit(x)
+  independent <- if (by_unit) core_vcov(influence, NULL, used = units$used)$vcov else by_set(x, influence, units, word)
+  alone <- if (by_unit) "robust, about the arms' fits on the score" else
+    sprintf("clustered by %s (%s)", word, count_text(max(pairs$set)))
+  if (is.null(cluster)) return(list(vcov = independent, df = Inf, text = paste0(alone, score)))
   count <- length(unique(cluster[units$used]))
-  clustered <- if (score != "") by_cluster_of_unit(x, influence, units, cluster, carried()) else
-    by_cluster_of_pair(influence, units, cluster)
+  clustered <- if (by_unit) core_vcov(influence, cluster, used = units$used)$vcov else if (score != "")
+    by_cluster_of_unit(x, influence, units, cluster, carried()) else by_cluster_of_pair(influence, units, cluster)
   larger <- all(diag(clustered) >= 0) && judged_variance(clustered) >= judged_variance(independent)
   text <- if (!larger) {
-    sprintf("clustered by %s (%s), which is more than by %s (%d)", word, count_text(max(pairs$set)), name, count)
-  } else if (score != "") {
+    sprintf("%s, which is more than by %s (%d)", alone, name, count)
+  } else if (by_unit || score != "") {
     sprintf("clustered by %s (%d)", name, count)
   } else {
     sprintf("clustered by %s and by %s of either unit (%d)", word, name, count)
@@ -64,25 +65,37 @@ by_set <- function(x, influence, units, word) {
   crossprod(sums * factor[as.integer(rownames(sums))]) / n^2
 }
 
-# One-way sums of units' contributions about the arms' fits on the score.
+# One-way sums of paired units' contributions about the arms' fits on the score.
 by_cluster_of_unit <- function(x, influence, units, cluster, carried) {
-  s <- unit_sampling(x, units)
-  weight <- s * units$w
-  seek <- units$z %in% seeking_arms(study_of(x)$estimand)
-  target <- if (length(seeking_arms(study_of(x)$estimand)) == 2L) s * (units$w > 0) else weight * seek
-  own <- core_smoothed_contributions(influence - carried, units$z, weight, target, set_basis(x, units)) + carried
+  weight <- unit_sampling(x, units) * units$w
+  own <- core_smoothed_contributions(influence - carried, units$z, weight, stood_for(x, units), set_basis(x, units)) +
+    carried
   core_vcov(own, cluster, used = units$used)$vcov
 }
 
-# Sets of all arms hold several units of whom the estimand speaks, so that by set their covariates would count as if
-# they were one unit's. What is left of each unit about the arms' fits is its own, and what fits explain belongs to
-# those stood for. given: influence with the sets taken as given; influence: with what the score adds.
-arm_set_influence <- function(x, units, given, influence) {
+# Full matching on a score, and sets of all arms: one set holds several units of whom the estimand speaks.
+sums_by_unit <- function(x) {
+  groups_whole_arms(x) || (design_kind(x) == "sets" && pairing_step(x)$on %in% c("score", "probability"))
+}
+
+# By set the covariates of those units would count as if they were one unit's, which makes errors too wide where effects
+# differ. What is left of each unit about the arms' fits is its own, and what fits explain belongs to those stood for.
+# given: influence with the sets taken as given; influence: with what the score adds. A fit needs 5 units for each of
+# its columns, counted by the effective size of the arm: one unit may stand for many.
+set_influence <- function(x, units, given, influence) {
   weight <- unit_sampling(x, units) * units$w
-  basis <- arm_set_basis(x)
-  few <- min(tabulate(units$z[weight > 0] + 1L, 2L))  # a fit needs 5 units for each of its columns
-  basis <- basis[, seq_len(max(1, min(ncol(basis), few %/% 5))), drop = FALSE]
-  core_smoothed_contributions(given, units$z, weight, units$matched$target, basis, TRUE) + influence - given
+  basis <- if (groups_whole_arms(x)) arm_set_basis(x) else set_basis(x, units)
+  size <- core_sums_by(weight, units$z + 1L, 2L)^2 / core_sums_by(weight^2, units$z + 1L, 2L)
+  basis <- basis[, seq_len(max(1, min(ncol(basis), min(size) %/% 5))), drop = FALSE]
+  core_smoothed_contributions(given, units$z, weight, stood_for(x, units), basis, TRUE) + influence - given
+}
+
+# How much each unit counts among those the estimand speaks of.
+stood_for <- function(x, units) {
+  if (groups_whole_arms(x)) return(units$matched$target)
+  s <- unit_sampling(x, units)
+  arms <- seeking_arms(study_of(x)$estimand)
+  if (length(arms) == 2L) s * (units$w > 0) else s * units$w * (units$z %in% arms)
 }
 
 # Without a score to smooth over: pairs are dependent when they share a cluster.

@@ -336,7 +336,8 @@ new_remote_effect <- function(block, result, inference, found, words, asked) {
     inference = paste(c(inference$text, inference$given), collapse = ", "), given = inference$given,
     counts = c(count, missing = block$missing),
     sizes = of("v")^2 / of("v2"), worst_smd = unname(worst), worst_row = names(worst),
-    outcome_sd = sqrt(mean(of("variance"))), pairs = NULL, sets = NULL, clusters = NULL, measured = NULL,
+    outcome_sd = sqrt(mean(of("variance"))), pairs = NULL, sets = NULL, by_unit = FALSE, clusters = NULL,
+    measured = NULL,
     source = list(block = block, asked = asked), draws = NULL, responding = FALSE, cautions = design_cautions(x),
     remote = list(words = words, slopes = result$slopes)
   ), class = c("twin_remote_effect", "twin_effect"))

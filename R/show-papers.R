@@ -366,7 +366,7 @@ effect_papers <- function(x) {
     if (x$reuse) {
       c("abadie2006", if (!is.null(x$family)) "abadie2011", if (!is.null(score_behind(design))) "abadie2016")
     },
-    if (!is.null(asked$censoring_model)) "satten2001", if (!is.null(x$sets)) "abadie2022",
+    if (!is.null(asked$censoring_model)) "satten2001", if (!is.null(x$sets) && !x$by_unit) "abadie2022",
     if (is_pooled(x)) c("rubin1987", "barnard1999"),
     if (identical(asked$inference, "bootstrap") && !is.null(x$study$stratum)) "rao1988"
   )

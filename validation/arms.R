@@ -25,7 +25,7 @@ one <- function(seed) {
   rows <- lapply(names(truth_of), function(estimand) {
     arms <- frame_arms(data, "gear", "income", c("boat", "past", "port"), reference = "pots", estimand = estimand)
     scored <- score_units(arms)
-    row <- function(effects, what, any_two = FALSE) {
+    row <- function(effects, what, any_two = FALSE, of = NULL) {
       if (any_two) {
         own <- tidy(effects, part = "arms")
         own <- own[own$first == "nets" & own$second == "lines" | own$first == "lines" & own$second == "nets", ]
@@ -35,7 +35,7 @@ one <- function(seed) {
       } else {
         own <- tidy(effects)
         own <- own[own$term == "difference" & own$contrast == "nets vs pots", ]
-        truth <- truth_of[[estimand]]
+        truth <- if (is.null(of)) truth_of[[estimand]] else mean(1 + data$boat[of])
       }
       data.frame(estimand, what, estimate = own$estimate, truth, se = own$std.error,
                  holds = own$conf.low < truth && own$conf.high > truth)
@@ -54,13 +54,17 @@ one <- function(seed) {
     }
     weighted <- measure_effect(weigh_units(scored))
     stratified <- stratify_units(scored, strata = 10)
+    cells <- group_units(arms, "coarsened", bins = list(boat = 6, past = 6))
     rbind(
       row(weighted, "inverse weights"), if (estimand == "ATE") row(weighted, "any two", any_two = TRUE),
       row(measure_effect(scored, estimator = "augmented"), "augmented"),
       row(measure_effect(weigh_units(arms, "entropy")), "entropy weights"),
       row(measure_effect(stratified), "10 strata"),
       row(measure_effect(stratified, estimator = "augmented"), "10 strata, augmented"),
-      row(measure_effect(group_units(arms, "coarsened", bins = list(boat = 6, past = 6))), "coarsened cells"),
+      row(measure_effect(cells), "coarsened cells"),
+      row(measure_effect(cells, estimator = "regression"), "coarsened cells, regression"),
+      row(measure_effect(cells, estimator = "regression"), "coarsened cells, regression, of whom they hold",
+          of = rowSums(weights(cells)) > 0 & data$gear %in% list(ATE = unique(data$gear), ATT = "nets", ATC = "pots")[[estimand]]),
       row(measure_effect(arms, estimator = "regression"), "regression"),
       row(measure_effect(arms, estimator = "selection"), "double selection"),
       if (estimand == "ATE") row(measure_effect(arms, estimator = "crossfit", learners = "logit", folds = 3, repeats = 1), "cross-fitted"),

@@ -38,9 +38,9 @@ one <- function(seed, n, estimand, learners, slope, clusters, weighed) {
 }
 
 worlds <- data.frame(
-  n = c(2000, 2000, 2000, 2000, 2000, 2000, 1000), estimand = c("ATE", "ATE", "ATT", "ATT", "ATE", "ATE", "ATE"),
-  learners = c(rep("logit", 6), "forest"), slope = c(0, 0.4, 0, 0.4, 0, 0, 0),
-  clusters = c(FALSE, FALSE, FALSE, FALSE, TRUE, FALSE, FALSE), weighed = c(FALSE, FALSE, FALSE, FALSE, FALSE, TRUE, FALSE)
+  n = c(2000, 2000, 2000, 2000, 2000, 2000, 1000, 1000, 4000), estimand = c("ATE", "ATE", "ATT", "ATT", rep("ATE", 5)),
+  learners = c(rep("logit", 7), "forest", "forest"), slope = c(0, 0.4, 0, 0.4, 0, 0, 0, 0, 0),
+  clusters = seq_len(9) == 5, weighed = seq_len(9) == 6
 )
 rows <- lapply(seq_len(nrow(worlds)), function(k) {
   w <- worlds[k, ]

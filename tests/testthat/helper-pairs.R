@@ -124,3 +124,22 @@ most_whole_sets <- function(d, k) {
   }
   visit(1, rep(TRUE, ncol(d)))
 }
+
+# Contributions to the effect of an outcome on sets: each unit's own, about its arm's regression on splines of the score
+# (over one less its leverage), and what the regressions say of those the estimand speaks of.
+by_unit_by_hand <- function(y, z, w, linear, estimand) {
+  target <- switch(estimand, ATT = w * z, ATC = w * (1 - z), ATE = as.double(w > 0))
+  knots <- unname(quantile(linear[target > 0], 1:4 / 5))
+  basis <- cbind(linear, sapply(knots, function(knot) pmax(linear - knot, 0)))
+  columns <- min(tapply(w, z, sum)^2 / tapply(w^2, z, sum)) %/% 5  # 5 units, by effective size, for each and a constant
+  basis <- basis[, seq_len(min(ncol(basis), columns - 1)), drop = FALSE]
+  parts <- lapply(0:1, function(arm) {
+    at <- z == arm & w > 0
+    fit <- lm(y[at] ~ basis[at, ], weights = w[at])
+    left <- numeric(length(y))
+    left[at] <- w[at] * residuals(fit) / (1 - hatvalues(fit)) / sum(w[at])
+    fitted <- drop(cbind(1, basis) %*% coef(fit))
+    left + target / sum(target) * (fitted - weighted.mean(y[at], w[at]))
+  })
+  parts[[2]] - parts[[1]]
+}

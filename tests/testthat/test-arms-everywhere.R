@@ -350,6 +350,42 @@ test_that("imputed arms go through the same verbs, and what has no pooled form i
                mean(vapply(1:2, function(k) differences(measure_effect(stratify_units(scored[[k]], 3)))$estimate[1], 0)))
 })
 
+test_that("weights, pairs and data of arms can be taken elsewhere, contrast by contrast", {
+  data <- three_gears(300)
+  data$.row_of_mine <- seq_len(300)
+  arms <- arms_of(data, weight = "s")
+  weighted <- weigh_units(score_units(arms))
+  all <- weights(weighted)
+  expect_identical(colnames(all), c("nets vs lines", "pots vs lines"))
+  chance <- weighted$score$fitted
+  own <- data$gear == "nets"
+  scaled <- all[own, "nets vs lines"] * chance[own, 2]
+  expect_equal(scaled, rep(scaled[[1]], sum(own)))
+  expect_true(all(all[data$gear == "pots", "nets vs lines"] == 0))
+  full <- weights(weighted, full = TRUE)
+  expect_equal(full, all * data$s)
+  rows <- design_data(weighted)
+  expect_identical(rows$.contrast, rep(colnames(all), each = 300))
+  expect_identical(rows$.row_of_mine, rep(1:300, 2))
+  expect_equal(rows$.weight, as.vector(all))
+  one <- rows[rows$.contrast == "nets vs lines" & rows$.weight > 0, ]
+  fit <- lm(income ~ gear, one, weights = .weight * s)
+  expect_equal(unname(coef(fit)[2]), differences(measure_effect(weighted))$estimate[1])
+  expect_null(design_data(weighted, outcome = FALSE)$income)
+  paired <- pairs_of(pair_units(score_units(arms), replacement = TRUE))
+  expect_identical(unique(paired$.contrast), colnames(all))
+  expect_true(all(data$gear[paired$partner] == paired$arm))
+  expect_error(pairs_of(weighted), "no pairs", class = "twin_error_input")
+  for (ask in list(weights, pairs_of, design_data)) {
+    expect_error(ask(score_units(arms)), "no weights, strata, pairs or sets yet.*weigh_units", class = "twin_error_input")
+  }
+  sets <- lapply(1:2, function(k) transform(data, past = past + ifelse(seq_len(300) <= 15, 0.1 * k, 0)))
+  imputed <- weigh_units(score_units(frame_arms(sets, "gear", "income", c("boat", "past"), reference = "lines", estimand = "ATE")))
+  expect_identical(dim(weights(imputed)), c(300L, 2L, 2L))
+  expect_equal(weights(imputed)[, , 2], weights(imputed[[2]]), ignore_attr = TRUE)
+  expect_identical(dim(design_data(imputed))[1], 1200L)
+})
+
 test_that("reports, methods paragraphs, checklists and tables tell of arms", {
   few <- cures[1:500, ]
   arms <- frame_arms(few, "cure", c("price", "days", "gone"), c("boat_length", "past_price"), reference = "fresh", estimand = "ATE")

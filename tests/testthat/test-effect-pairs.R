@@ -79,9 +79,25 @@ test_that("on the score the standard error says whether its estimation is accoun
   expect_match(measure_effect(exact)$inference, "taking the score as given")
 })
 
-test_that("sets of several are clustered on the set, each by what is left without it", {
+test_that("sets of several on a score count by unit, about each arm's fit on the score", {
   data <- with_chance(many_crews())
-  design <- group_units(score_units(study_of_many(data), score = "chance"), "full")
+  for (estimand in c("ATT", "ATC", "ATE")) {
+    design <- group_units(score_units(study_of_many(data, estimand = estimand), score = "chance"), "full")
+    effect <- measure_effect(design)
+    w <- weights(design)
+    means <- tapply(w * data$income, data$joined, sum) / tapply(w, data$joined, sum)
+    own <- by_unit_by_hand(data$income, data$joined, w, qlogis(data$chance), estimand)
+    expect_equal(difference_of(effect), unname(means["1"] - means["0"]))
+    n <- sum(w > 0)
+    expect_equal(vcov(effect)["difference", "difference"], n / (n - 1) * sum(own^2), tolerance = 1e-8)
+    expect_match(effect$inference, "robust, about the arms' fits on the score$")
+    expect_false("abadie2022" %in% as.data.frame(references(effect))$key)
+  }
+})
+
+test_that("sets of several on covariates are clustered on the set, each by what is left without it", {
+  data <- many_crews()
+  design <- group_units(study_of_many(data), "full", on = "mahalanobis")
   effect <- measure_effect(design)
   w <- weights(design)
   set <- design_data(design)$.set
@@ -92,6 +108,8 @@ test_that("sets of several are clustered on the set, each by what is left withou
   expect_equal(difference_of(effect), unname(means["1"] - means["0"]))
   share <- tapply(w * (data$joined == 1), set, sum) / sum(w[data$joined == 1])
   expect_equal(vcov(effect)["difference", "difference"], sum((sums / (1 - share))^2))
+  expect_match(effect$inference, sprintf("^clustered by set \\(%d\\)$", length(sums)))
+  expect_true("abadie2022" %in% as.data.frame(references(effect))$key)
 })
 
 test_that("regression on sets is the weighted regression of each arm, averaged over the treated", {
