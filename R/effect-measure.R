@@ -42,9 +42,10 @@
 #'   replacement, for which they are wrong (Abadie & Imbens 2008).
 #'
 #'   In simulations (`validation/results/errors.md`: 1,000 draws of 600 units, so that a ratio is certain to about 2 per
-#'   cent and a coverage to 1.4 points) standard errors on an estimated score were 0.96 to 1.05 times the spread of
-#'   estimates, without clusters and with 40, and 95% intervals held the truth 92 to 97% of the time: less than 93% only
-#'   where strata or pairs keep some of the bias. On a score taken as known it was 0.92 to 1.02 times and 92 to 96%.
+#'   cent and a coverage to 1.4 points) standard errors on an estimated score were 0.96 to 1.04 times the spread of
+#'   estimates (of full matching 1.01 to 1.13, most with clusters), without clusters and with 40, and 95% intervals held
+#'   the truth 92 to 97% of the time: less than 93% only where strata or pairs keep some of the bias. On a score taken
+#'   as known it was 0.92 to 1.02 times (of full matching 1.00 to 1.07) and 92 to 97%.
 #'   Where overlap is poor (`coverage.md`: 400 draws of 800 units) intervals of weights or strata alone held it 84 to
 #'   93% of the time, augmented and targeted ones on weights 92.5 to 93%; matches with replacement, which take units as
 #'   independent, 91 to 92% with 40 clusters.
