@@ -40,8 +40,9 @@ stop_integer64 <- function(name, call) {
 
 is_numbers <- function(x) is.numeric(x) && is.null(dim(x))
 
-# Blank text is missing.
+# Blank text is missing. Text read in the session's own encoding is marked as UTF-8: not every locale can sort it else.
 text_to_factor <- function(x) {
+  x <- enc2utf8(x)
   x[!nzchar(trimws(x))] <- NA
   factor(x, levels = sort(unique(x), method = "radix"))
 }

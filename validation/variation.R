@@ -21,7 +21,7 @@ one <- function(seed, n, estimand, learners, slope, clusters, weighed) {
   study <- frame_study(data, "joined", "income", covariates = ~ size + depth + gear, estimand = estimand, treated = 1,
                        cluster = if (clusters) "bay")
   x <- if (weighed) weigh_units(study, "entropy") else study
-  found <- suppressWarnings(measure_variation(x, learners = learners, seed = seed))
+  found <- suppressWarnings(measure_variation(x, learners = strsplit(learners, ", ")[[1L]], seed = seed))
   own <- tidy(found, part = "predictor")
   row <- own[own$term == "size", ]
   truth <- if (estimand == "ATE") 1 else 1 + slope * mean(data$size[data$joined == 1])
@@ -38,13 +38,13 @@ one <- function(seed, n, estimand, learners, slope, clusters, weighed) {
 }
 
 worlds <- data.frame(
-  n = c(2000, 2000, 2000, 2000, 2000, 2000, 1000, 1000, 4000), estimand = c("ATE", "ATE", "ATT", "ATT", rep("ATE", 5)),
-  learners = c(rep("logit", 7), "forest", "forest"), slope = c(0, 0.4, 0, 0.4, 0, 0, 0, 0, 0),
-  clusters = seq_len(9) == 5, weighed = seq_len(9) == 6
+  n = c(2000, 2000, 2000, 2000, 2000, 2000, 1000, 1000, 4000, 2000), estimand = c("ATE", "ATE", "ATT", "ATT", rep("ATE", 6)),
+  learners = c(rep("logit", 7), "forest", "forest", "logit, forest"), slope = c(0, 0.4, 0, 0.4, rep(0, 6)),
+  clusters = seq_len(10) == 5, weighed = seq_len(10) == 6
 )
 rows <- lapply(seq_len(nrow(worlds)), function(k) {
   w <- worlds[k, ]
-  size <- if (w$learners == "forest") ceiling(draws / 4) else draws
+  size <- if (grepl("forest", w$learners)) ceiling(draws / 4) else draws
   found <- repeat_draws(function(seed) one(seed, w$n, w$estimand, w$learners, w$slope, w$clusters, w$weighed), size,
                         sprintf("world %d: ", k))
   data.frame(w, draws = length(found), t(round(rowMeans(do.call(cbind, found)), 3)))

@@ -127,12 +127,21 @@ test_that("the study of who gains holds what is said of it", {
   file <- validation_file("results/variation.csv")
   skip_if_not(file.exists(file))
   rows <- utils::read.csv(file)
-  plain <- rows[rows$learners == "logit", ]
+  plain <- rows[rows$learners == "logit" & rows$n == 2000, ]
+  expect_identical(nrow(plain), 6L)
   none <- plain[plain$slope == 0, ]
   sizes <- c(none$p_columns, none$p_prediction)
   expect_true(all(sizes >= 0.03 & sizes <= 0.07))
   expect_true(all(unlist(plain[c("slope.1", "average", "curve", "band")]) > 0.925))
   expect_true(all(plain$p_prediction[plain$slope > 0] > 0.95))
+  few <- rows[rows$learners == "logit" & rows$n == 1000, ]
+  expect_identical(round(few$p_columns, 2), 0.08)
+  expect_true(all(unlist(few[c("slope.1", "average", "curve", "band")]) > 0.925))
+  forests <- rows[rows$learners == "forest", ]
+  expect_identical(forests$n, c(1000L, 4000L))
+  expect_identical(forests$p_prediction, c(0, 0.02))
+  expect_identical(forests$p_columns, c(0.03, 0.04))
+  expect_identical(forests$average, c(0.93, 0.91))
 })
 
 test_that("articles show what doses, courses, imputed data and outcome models gave, and it holds what they say", {

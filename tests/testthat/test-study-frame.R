@@ -224,3 +224,13 @@ test_that("instruments and cut-offs are told to be out of scope, other strays wi
   }
   expect_error(do.call(frame_panel, c(list(harbours), rep(list(NULL), 30))), class = "twin_error_input")
 })
+
+test_that("text in the session's own encoding is told apart and sorted as UTF-8", {
+  soil <- rep(c("L\u00f6ss", "L\u00fcck", "Kies"), 20)
+  native <- soil
+  Encoding(native) <- "unknown"  # as read.csv(fileEncoding = ) leaves it
+  data <- data.frame(soil = native, net = rep(c("ja", "nein"), 30), crop = seq_len(60))
+  expect_identical(tidy(frame_study(data, "net", "crop", "soil", treated = "ja")),
+                   tidy(frame_study(transform(data, soil = soil), "net", "crop", "soil", treated = "ja")))
+  expect_identical(levels(text_to_factor(native)), c("Kies", "L\u00f6ss", "L\u00fcck"))
+})
