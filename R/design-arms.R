@@ -34,11 +34,14 @@ contrasts_of.twin_imputed <- function(x) {
 #' @export
 contrasts_of.twin_arms <- function(x) {
   if (!is.null(x$designs)) return(x$designs)
-  if (!is.null(x$score)) {
-    abort_input(c("These arms have a score but no weights, strata, pairs or sets yet.",
-                  i = "Call {.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} or {.fn group_units} first."))
-  }
+  if (!is.null(x$score)) stop_undesigned(x)
   lapply(compared_arms(x), function(k) arm_study(x, k, whole = FALSE))
+}
+
+stop_undesigned <- function(x, call = rlang::caller_env()) {
+  abort_input(c("These arms have {if (!is.null(x$score)) 'a score but '}no weights, strata, pairs or sets yet.",
+                i = "Call {.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} or {.fn group_units} first."),
+              call = call)
 }
 
 # Designs that are made: those of all contrasts, or the one at hand.

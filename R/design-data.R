@@ -43,7 +43,7 @@ weights.twin_design <- function(object, full = FALSE, ...) {
 #' @export
 weights.twin_imputed <- function(object, full = FALSE, ...) {
   rlang::check_dots_empty()
-  vapply(object$sets, stats::weights, stats::weights(object$sets[[1L]]), full = full)
+  simplify2array(lapply(object$sets, stats::weights, full = full))
 }
 
 #' @rdname design_data
@@ -55,11 +55,7 @@ weights.twin_arms <- function(object, full = FALSE, ...) {
 }
 
 designed_contrasts <- function(x, call = rlang::caller_env()) {
-  if (is.null(x$designs)) {
-    abort_input(c("These arms have no weights, strata, pairs or sets yet.",
-                  i = "Call {.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} or {.fn group_units} first."),
-                call = call)
-  }
+  if (is.null(x$designs)) stop_undesigned(x, call)
   contrasts_by_name(x)
 }
 
@@ -74,7 +70,7 @@ of_each_contrast <- function(x, table_of, call = rlang::caller_env()) {
 #' @export
 pairs_of <- function(design) {
   if (is_imputed(design)) return(in_each_set(design, pairs_of, match.call()))
-  if (is_arms(design)) return(of_each_contrast(design, pairs_of))
+  if (is_arms(design)) return(of_each_contrast(design, function(one) pairs_of(one)))
   if (inherits(design, "twin_remote_pairs")) {
     return(pairs_of(design$pairs)[c("set", "treated_id", "control_id", "distance", "weight")])
   }

@@ -5,9 +5,7 @@ check_measured <- function(x, estimator, call = rlang::caller_env()) {
   if (!is.null(x$designs) || is.null(x$score)) return(invisible(x))
   entry <- if (rlang::is_string(estimator)) estimators[[estimator]]
   if (isTRUE(entry$by_score) || identical(entry$learns, "always")) return(invisible(x))
-  abort_input(c("These arms have a score but no weights, strata, pairs or sets yet.",
-                i = "Call {.fn weigh_units}, {.fn stratify_units}, {.fn pair_units} or {.fn group_units} first."),
-              call = call)
+  stop_undesigned(x, call)
 }
 
 # Options that have no use with the others asked for, and values out of range.

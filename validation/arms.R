@@ -55,6 +55,8 @@ one <- function(seed) {
     weighted <- measure_effect(weigh_units(scored))
     stratified <- stratify_units(scored, strata = 10)
     cells <- group_units(arms, "coarsened", bins = list(boat = 6, past = 6))
+    regressed <- measure_effect(cells, estimator = "regression")
+    asked <- list(ATE = unique(data$gear), ATT = "nets", ATC = "pots")[[estimand]]
     rbind(
       row(weighted, "inverse weights"), if (estimand == "ATE") row(weighted, "any two", any_two = TRUE),
       row(measure_effect(scored, estimator = "augmented"), "augmented"),
@@ -62,9 +64,8 @@ one <- function(seed) {
       row(measure_effect(stratified), "10 strata"),
       row(measure_effect(stratified, estimator = "augmented"), "10 strata, augmented"),
       row(measure_effect(cells), "coarsened cells"),
-      row(measure_effect(cells, estimator = "regression"), "coarsened cells, regression"),
-      row(measure_effect(cells, estimator = "regression"), "coarsened cells, regression, of whom they hold",
-          of = rowSums(weights(cells)) > 0 & data$gear %in% list(ATE = unique(data$gear), ATT = "nets", ATC = "pots")[[estimand]]),
+      row(regressed, "coarsened cells, regression"),
+      row(regressed, "coarsened cells, regression, of whom they hold", of = rowSums(weights(cells)) > 0 & data$gear %in% asked),
       row(measure_effect(arms, estimator = "regression"), "regression"),
       row(measure_effect(arms, estimator = "selection"), "double selection"),
       if (estimand == "ATE") row(measure_effect(arms, estimator = "crossfit", learners = "logit", folds = 3, repeats = 1), "cross-fitted"),

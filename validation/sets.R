@@ -1,5 +1,6 @@
-# Full matching of two arms on an estimated score: bias, standard error against the spread of estimates, and coverage, where
-# effects are the same for everybody and where they differ, with few and many units. Usage: Rscript validation/sets.R [draws]
+# Full matching of two arms on an estimated score: bias, standard error against the spread of estimates, and coverage,
+# where effects are the same for everybody and where they differ, with few and many units.
+# Usage: Rscript validation/sets.R [draws]
 suppressMessages(library(carefultwin))
 source("validation/draws.R")
 

@@ -375,12 +375,15 @@ test_that("weights, pairs and data of arms can be taken elsewhere, contrast by c
   paired <- pairs_of(pair_units(score_units(arms), replacement = TRUE))
   expect_identical(unique(paired$.contrast), colnames(all))
   expect_true(all(data$gear[paired$partner] == paired$arm))
-  expect_error(pairs_of(weighted), "no pairs", class = "twin_error_input")
+  error <- expect_error(pairs_of(weighted), "no pairs", class = "twin_error_input")
+  expect_identical(deparse(error$call[[1]]), "pairs_of")
   for (ask in list(weights, pairs_of, design_data)) {
-    expect_error(ask(score_units(arms)), "no weights, strata, pairs or sets yet.*weigh_units", class = "twin_error_input")
+    expect_error(ask(score_units(arms)), "a score but no weights, strata, pairs or sets yet.*weigh_units",
+                 class = "twin_error_input")
   }
   sets <- lapply(1:2, function(k) transform(data, past = past + ifelse(seq_len(300) <= 15, 0.1 * k, 0)))
-  imputed <- weigh_units(score_units(frame_arms(sets, "gear", "income", c("boat", "past"), reference = "lines", estimand = "ATE")))
+  arms <- frame_arms(sets, "gear", "income", c("boat", "past"), reference = "lines", estimand = "ATE")
+  imputed <- weigh_units(score_units(arms))
   expect_identical(dim(weights(imputed)), c(300L, 2L, 2L))
   expect_equal(weights(imputed)[, , 2], weights(imputed[[2]]), ignore_attr = TRUE)
   expect_identical(dim(design_data(imputed))[1], 1200L)
