@@ -16,6 +16,7 @@ score_dose <- function(x, model, density, given, call = rlang::caller_env()) {
   matrix <- if (density == "splines") spline_matrix(study, terms, model, call) else terms_matrix(study, terms)
   made <- core_dose_score(matrix, x$d, sampling_weight(study), shape)
   check_dose_fit(made$fit, matrix, x, call)
+  if (shape != "share") warn_shared_dose(x)
   words <- c(normal = "a normal density about a linear mean", splines = "a normal density about natural splines",
              kernel = "a kernel density about a linear mean", share = "a logit of its two values")
   score <- c(made, list(words = words[[if (shape == "share") shape else density]], terms = terms$text))
@@ -48,6 +49,21 @@ check_dose_fit <- function(fit, matrix, x, call) {
   if (identical(fit$status, "converged") && all(abs(x$d - fit$fitted) <= 1e-8 * max(abs(x$d)))) {
     abort_separation(c("The covariates tell the dose without error: no unit could have had another.",
                        i = "Leave out what the dose is made of."), call = call)
+  }
+}
+
+# Many units with the least dose (mostly none at all) or the most, twice as many as have any other.
+warn_shared_dose <- function(x) {
+  for (end in range(x$d)) {
+    held <- x$d == end
+    next_most <- max(rle(sort(x$d[!held]))$lengths)
+    if (sum(held) < 0.1 * length(held) || sum(held) < 2 * next_most) next
+    warn_kind("density", c(
+      "{count_text(sum(held))} of {plural(length(held), 'unit')} share the dose {signif(end, 4)}; a density knows no such
+       share, so inverse weights by it are wrong for them.",
+      i = "{.code weigh_units(method = \"entropy\")} needs no density; {.fn frame_study} compares units that have some
+           with those that have none."
+    ), dose = end, rows = x$base$rows[held])
   }
 }
 

@@ -60,6 +60,7 @@
 #'   `twin_error_convergence`, and `twin_error_input` for a model with unknown columns, options that do not belong
 #'   together, an arm smaller than the number of folds, or a score column that is missing or outside (0, 1). Dropped
 #'   columns raise the warning `twin_warning_aliased`; a learner that fails is left out with `twin_warning_learner`.
+#'   Of doses: `twin_warning_density` where many units share the least dose or the largest.
 #' @references Albert, A., Anderson, J. A. (1984). On the existence of maximum likelihood estimates in logistic
 #'   regression models. Biometrika 71. \doi{10.1093/biomet/71.1.1}
 #'

@@ -256,10 +256,7 @@ estimand_designs <- function(x, estimand, call = rlang::caller_env()) {
     study <- study_of(x)
     study <- amend(study, estimand = one, hash = rlang::hash(list(study$hash, one)),
                    family = if (is.null(study$family)) study$hash else study$family)
-    tryCatch(replay_on(x, study), twin_error = function(e) {
-      e$call <- call
-      rlang::cnd_signal(e)
-    })
+    in_the_name_of(call, replay_on(x, study))
   })
 }
 

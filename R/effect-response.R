@@ -16,9 +16,12 @@
 #' @param x A `twin_dose` of [frame_dose()], with or without weights.
 #' @param outcome Name of the outcome; the first by default.
 #' @param estimator `"weighted"` (default) or `"augmented"`.
-#' @param curve `"spline"` (default): a natural spline of the dose with `knots` inner knots at its quantiles; `"local"`:
-#'   local lines of a normal kernel of `bandwidth`.
-#' @param knots Number of inner knots of the spline, default 2; 0 is a straight line.
+#' @param curve `"spline"` (default): a natural spline of the dose with `knots` inner knots at its quantiles (of the doses
+#'   between the least and the largest, where many units have either); `"local"`: local lines of a normal kernel of
+#'   `bandwidth`.
+#' @param knots Number of inner knots of the spline; 0 is a straight line. By default the fifth root of the number of
+#'   units with a known outcome (4 for 1,000, 10 for 100,000), and no more than there are different doses for. Fewer
+#'   leave a bias that does not shrink as units are added: bands then miss a bent curve.
 #' @param bandwidth Of local lines, in units of the dose; by default chosen by leave-one-out error. Standard errors take
 #'   it as given, and are about the smoothed curve.
 #' @param model For `"augmented"`: a one-sided formula of the model's covariates; the study's own by default.
@@ -63,7 +66,7 @@
 #' plot(response)
 #' @export
 measure_response <- function(x, outcome = NULL, estimator = c("weighted", "augmented"), curve = c("spline", "local"),
-                             knots = 2, bandwidth = NULL, model = NULL, products = TRUE, family = NULL, doses = NULL,
+                             knots = NULL, bandwidth = NULL, model = NULL, products = TRUE, family = NULL, doses = NULL,
                              contrasts = NULL, cluster = NULL, level = 0.95, seed = 1) {
   if (is_imputed(x)) return(in_each_set(x, measure_response, match.call()))
   call <- rlang::current_env()
@@ -86,7 +89,7 @@ measure_response <- function(x, outcome = NULL, estimator = c("weighted", "augme
 
 check_response <- function(x, asked, given, call) {
   if (length(asked$outcome) != 1L) abort_input("{.arg outcome} must be one outcome.", call = call)
-  check_count(asked$knots, min = 0, max = 20, arg = "knots", call = call)
+  check_count(asked$knots, min = 0, max = 20, null = TRUE, arg = "knots", call = call)
   check_number(asked$bandwidth, min = 0, open = TRUE, null = TRUE, arg = "bandwidth", call = call)
   check_flag(asked$products, arg = "products", call = call)
   check_level(asked$level, call = call)
@@ -165,10 +168,10 @@ respond_to_dose <- function(x, y, asked, call) {
   filled <- ifelse(used, y, 0)
   weight <- if (is.null(x$weight)) rep(1, length(s)) else x$weight
   places <- sort(unique(c(asked$doses, asked$contrasts$from, asked$contrasts$to)))
+  if (is.null(asked$knots)) asked$knots <- usual_knots(x$d[s > 0])
   smooth <- dose_smoother(x, places, s, weight, filled, asked, call)
-  model <- if (response_estimators[[asked$estimator]]$models) dose_model(x, filled, s, places, asked, attr(y,
-                                                                                                           "shares"),
-                                                                                                           call)
+  models <- response_estimators[[asked$estimator]]$models
+  model <- if (models) dose_model(x, filled, s, places, asked, attr(y, "shares"), call)
   found <- core_response_curve(filled, s, weight, x$nuisance, smooth$smooth, model)
   of_curve <- match(asked$doses, places)
   slope <- core_mean_slope(found$estimate[of_curve], asked$doses, x$d, s)
@@ -207,29 +210,47 @@ dose_smoother <- function(x, places, s, weight, y, asked, call) {
        smooth = function(y, v, carry) core_curve_at(y, basis$of(d), basis$of(places), v, s, carry))
 }
 
+# More knots than a spline's variance and squared bias together ask for, which come to the ninth root of n: what is left
+# of its bias is then small beside its standard error.
+usual_knots <- function(d) max(0, min(round(length(d)^(1 / 5)), length(unique(d)) - 2L, 20))
+
 # A natural spline of the dose; as many values as knots allow tell it.
 dose_basis <- function(d, s, knots, call) {
   values <- length(unique(d[s > 0]))
-  if (values == 2L) return(list(of = function(at) cbind(1, at), words = "both of its values"))
+  if (values < 2L) {
+    abort_input("All units of known outcome have the dose {signif(d[s > 0][1L], 4)}: no data tell of another.",
+                call = call)
+  }
+  if (values == 2L) return(list(of = function(at) cbind(1, at), words = "through both of its values"))
   if (knots + 2L > values) {
     abort_input(c("{knots} knot{?s} need at least {knots + 2} different doses; there are {values}.",
                   i = "Use fewer {.arg knots}."), call = call)
   }
   if (knots == 0) return(list(of = function(at) cbind(1, at), words = "a straight line"))
-  at <- unique(core_weighted_quantiles(d, s, seq_len(knots) / (knots + 1)))
-  ends <- core_weighted_quantiles(d, s, c(0.05, 0.95))
-  if (!all(ends[1L] < at & at < ends[2L])) ends <- range(d[s > 0])
-  at <- at[ends[1L] < at & at < ends[2L]]
-  list(of = function(places) cbind(1, splines::ns(places, knots = at, Boundary.knots = ends)),
-       words = sprintf("a natural spline with %s at %s", plural(length(at), "inner knot"),
-                       and_list(number_text(at))))
+  spline <- knots_of_dose(d[s > 0], s[s > 0], knots)
+  list(of = function(places) cbind(1, splines::ns(places, knots = spline$inner, Boundary.knots = spline$ends)),
+       words = sprintf("a natural spline with %s at %s", plural(length(spline$inner), "inner knot"),
+                       and_list(number_text(spline$inner))))
+}
+
+# Ends at the tenth doses from below and above: as far out as more than single units tell of, and further out the more
+# units there are, lest the straight lines beyond keep a bias. Inner knots at quantiles; where many units have the least
+# dose, or the most, at quantiles of those between, as otherwise the curve would bend nowhere.
+knots_of_dose <- function(d, s, knots) {
+  places <- function(among) unique(core_weighted_quantiles(d[among], s[among], seq_len(knots) / (knots + 1)))
+  inner <- places(TRUE)
+  beyond <- min(0.05, 10 / length(d))
+  ends <- core_weighted_quantiles(d, s, c(beyond, 1 - beyond))
+  if (inner[1L] <= ends[1L] || inner[length(inner)] >= ends[2L]) ends <- range(d)
+  if (inner[1L] <= ends[1L] || inner[length(inner)] >= ends[2L]) inner <- places(ends[1L] < d & d < ends[2L])
+  list(inner = inner, ends = ends)
 }
 
 dose_model <- function(x, y, s, places, asked, shares, call) {
   study <- x$base
   terms <- model_terms(study, asked$model, call)
   matrix <- terms_matrix(study, terms)
-  basis <- dose_basis(x$d, s, if (asked$curve == "spline") asked$knots else 2, call)
+  basis <- dose_basis(x$d, s, asked$knots, call)
   bend <- function(d) basis$of(d)[, -1L, drop = FALSE]
   design <- function(d) {
     own <- cbind(bend(d), matrix)

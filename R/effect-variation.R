@@ -32,8 +32,8 @@
 #' @param seed Of folds, learners and bands.
 #' @return A `twin_variation`. `tidy(part = )`: `"columns"` (default) has a row per column with the joint test of
 #'   whether the effect varies along it; `"predictor"` the coefficients of the best linear predictor (of centred
-#'   columns, so that the first is the average effect); `"levels"` the effect at each level, or along numeric columns,
-#'   with a uniform band; `"groups"` effects by predicted effect, and the last less the first; `"targeting"` the curve
+#'   columns, so that the first is the average effect); `"levels"` the effect at each level, or along numeric columns
+#'   (a natural spline that bends more often the more units there are), with a uniform band; `"groups"` effects by predicted effect, and the last less the first; `"targeting"` the curve
 #'   and its area; `"rule"` what treating by the rule, everybody, and the best within the budget bring. `glance()`: the
 #'   average effect, both tests, the slope of calibration. `augment()`: scores and predictions by unit (NA in the first
 #'   fold).

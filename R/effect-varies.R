@@ -35,7 +35,7 @@ told_splits <- function(splits, ground, units, asked) {
     predictor = data.frame(term = terms, rows(predictor, df)),
     joint = slopes_test(predictor, df),
     columns = do.call(rbind, unname(Map(function(name, rows) {
-      column_test(is.null(ground$bases[[name]]), name, rows, early[[paste("along", name)]], df)
+      column_test(ground$bases[[name]]$bends, name, rows, early[[paste("along", name)]], df)
     }, names(ground$columns), levels))),
     levels = do.call(rbind, unname(levels)),
     groups = data.frame(group = c(as.character(seq_len(asked$groups)), "last less first"), rows(groups, late_df)),
@@ -97,12 +97,14 @@ at_places <- function(column, name, own, ground) {
 }
 
 # Does the effect vary along the column? least, most: of the effects told.
-column_test <- function(by_level, name, rows, own, df) {
-  test <- if (by_level) {
+# bends: of the curve along a number; NULL where levels are told.
+column_test <- function(bends, name, rows, own, df) {
+  test <- if (is.null(bends)) {
     known <- !is.na(own$estimate)
     core_equality_test(own$estimate[known], own$vcov[known, known, drop = FALSE], df)
   } else {
-    core_zero_test(own$estimate[2:4], own$vcov[2:4, 2:4], df)
+    bent <- 1L + seq_len(bends)
+    core_zero_test(own$estimate[bent], own$vcov[bent, bent, drop = FALSE], df)
   }
   data.frame(column = name, least = min(rows$estimate, na.rm = TRUE), most = max(rows$estimate, na.rm = TRUE),
              statistic = test[["statistic"]], df = test[["df"]], p.value = test[["p.value"]])

@@ -173,15 +173,21 @@ flat_sentence <- function(x) {
 }
 
 support_sentence <- function(x) {
-  curve <- x$curve
-  if (all(curve$supported)) {
-    return(sprintf("Supported by data from %s to %s, all doses told.", dose_number(min(curve$dose)),
-                   dose_number(max(curve$dose))))
-  }
-  if (!any(curve$supported)) return("No dose told is supported: few units are near, or many could not have had it.")
-  inside <- curve$dose[curve$supported]
-  sprintf("Supported by data from %s to %s; the rest of %s to %s is the curve carried on.", dose_number(min(inside)),
-          dose_number(max(inside)), dose_number(min(curve$dose)), dose_number(max(curve$dose)))
+  doses <- x$curve$dose
+  inside <- which(x$curve$supported)
+  if (length(inside) == 0L) return("No dose told is supported: few units are near, or many could not have had it.")
+  ends <- range(inside)
+  between <- ends[2L] - ends[1L] + 1L - length(inside)
+  beyond <- length(doses) - (ends[2L] - ends[1L] + 1L)
+  paste0(
+    if (length(inside) == 1L) sprintf("Supported by data at %s", dose_number(doses[inside])) else
+      sprintf("Supported by data from %s to %s", dose_number(doses[ends[1L]]), dose_number(doses[ends[2L]])),
+    if (between == 0L && beyond == 0L) ", all doses told",
+    if (between > 0L) sprintf(", but for %s told between them", plural(between, "dose")),
+    if (beyond > 0L) sprintf("; the rest of %s to %s is the curve carried on", dose_number(doses[1L]),
+                             dose_number(doses[length(doses)])),
+    "."
+  )
 }
 
 response_method <- function(x) {

@@ -47,7 +47,7 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   listing <- table(text)
   check_reference_arm(reference, listing, treatment)
   data[[treatment]] <- text != as.character(reference)
-  base <- frame_study(data, treatment, outcome, covariates, ...)
+  base <- in_the_name_of(call, frame_study(data, treatment, outcome, covariates, ...))
   if (!is.null(base$row_of)) {
     given <- given[base$row_of]
     text <- text[base$row_of]

@@ -5,6 +5,14 @@ abort_kind <- function(kind, message, ..., call, .envir) {
   cli::cli_abort(message, class = c(paste0("twin_error_", kind), "twin_error"), ..., call = call, .envir = .envir)
 }
 
+# An error of a verb behind the one that was called bears the latter's name.
+in_the_name_of <- function(call, code) {
+  tryCatch(code, twin_error = function(e) {
+    e$call <- rlang::frame_call(call)[1L]
+    rlang::cnd_signal(e)
+  })
+}
+
 # What the user gave can't be used.
 abort_input <- function(message, ..., call = rlang::caller_env(), .envir = parent.frame()) {
   abort_kind("input", message, ..., call = call, .envir = .envir)

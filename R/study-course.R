@@ -54,7 +54,7 @@ frame_course <- function(data, treatment, outcome, time, unit, covariates = NULL
   if (length(both) > 0L) abort_input("{.val {both}} can't be both constant and changing.", call = call)
   order <- course_order(data, time, unit, call)
   check_course_constant(data[order$rows, , drop = FALSE], covariates, order$unit, unit, call)
-  base <- frame_study(data, treatment, outcome, c(covariates, changing), estimand = "ATE", ...)
+  base <- in_the_name_of(call, frame_study(data, treatment, outcome, c(covariates, changing), estimand = "ATE", ...))
   if (length(base$rows) < nrow(data)) {
     gone <- setdiff(seq_len(nrow(data)), base$rows)
     of <- as.character(first_rows(unique(data[[unit]][gone])))

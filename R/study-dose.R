@@ -39,10 +39,8 @@ frame_dose <- function(data, dose, outcome, covariates = NULL, ...) {
   }
   given <- data[[dose]]
   check_dose_column(given, dose, subset_rows(more$subset, data, call), call)
-  inside <- which(subset_rows(more$subset, data, call) & !is.na(given))
-  middle <- stats::median(given[inside])
-  data[[dose]] <- if (any(given[inside] > middle)) given > middle else given >= middle
-  base <- frame_study(data, dose, outcome, covariates, estimand = "ATE", ...)
+  data[[dose]] <- upper_half(given, dose, which(subset_rows(more$subset, data, call) & !is.na(given)), call)
+  base <- in_the_name_of(call, frame_study(data, dose, outcome, covariates, estimand = "ATE", ...))
   if (!is.null(base$row_of)) given <- given[base$row_of]
   base$data[[dose]] <- given
   d <- as.double(given[base$rows])
@@ -67,6 +65,19 @@ check_dose_column <- function(given, dose, inside, call) {
                   x = if (length(values) == 0L) "No unit has one." else "It is {values[1L]} for all."),
                 column = dose, call = call)
   }
+}
+
+# Is a dose among the upper half? For the arms that mean nothing; see new_dose().
+upper_half <- function(given, dose, inside, call) {
+  middle <- stats::median(given[inside])
+  above <- sum(given[inside] > middle)
+  below <- sum(given[inside] < middle)
+  if (max(above, below) < 2L) {
+    abort_input(c("Too few units differ in the dose {.val {dose}}: at least 2 must have more than its median, or 2 less.",
+                  x = "Of {plural(length(inside), 'unit')}, {above} {cli::qty(above)}{?has/have} more than
+                       {signif(middle, 4)} and {below} {cli::qty(below)}{?has/have} less."), column = dose, call = call)
+  }
+  if (above >= 2L) given > middle else given >= middle
 }
 
 # base: a study of the same units, whose arms are the upper and the lower half of doses and mean nothing; d: the dose of

@@ -19,8 +19,7 @@ in_each_part <- function(parts, of, verb, called, env = rlang::caller_env()) {
 # An error of one of several parts, which says of which.
 stop_within <- function(e, where, call) {
   e$message <- sprintf("In %s: %s", where, e$message)
-  e$call <- call
-  rlang::cnd_signal(e)
+  in_the_name_of(call, rlang::cnd_signal(e))
 }
 
 # A probe knows which of several effects it is of.

@@ -102,6 +102,60 @@ test_that("without weights a straight line is the regression's, and local lines 
   expect_match(glance(chosen)$curve, "local lines \\(bandwidth")
 })
 
+test_that("a spline has the fifth root of the units as knots, no more than doses allow", {
+  knots_of <- function(dose, outcome = dose + cos(seq_along(dose)), ...) {
+    data <- data.frame(dose, outcome, size = sin(seq_along(dose)))
+    glance(suppressWarnings(measure_response(frame_dose(data, "dose", "outcome", "size"), ...)))$curve
+  }
+  expect_match(knots_of(qnorm(ppoints(1000))), "4 inner knots at -0.843, -0.255, 0.252 and 0.840")
+  expect_match(knots_of(qnorm(ppoints(400))), "3 inner knots")
+  expect_match(knots_of(qnorm(ppoints(400)), knots = 1), "1 inner knot at")
+  expect_match(knots_of(qnorm(ppoints(1e5))), "10 inner knots")
+  expect_match(knots_of(rep_len(1:3, 1000)), "1 inner knot at 2.00")
+  expect_match(knots_of(rep_len(1:2, 1000)), "both of its values")
+  # only units with a known outcome count, and so do their doses
+  expect_match(knots_of(rep_len(1:6, 1000), ifelse(rep_len(1:6, 1000) > 3, NA, sin(1:1000))), "1 inner knot at 2.00")
+  expect_error(knots_of(rep_len(1:6, 1000), ifelse(rep_len(1:6, 1000) == 3, sin(1:1000), NA)), "outcome have the dose 3",
+               class = "twin_error_input")
+  # where nine in ten have no dose, the curve bends among the others
+  others <- qexp(ppoints(100))
+  most <- c(rep(0, 900), others)
+  among <- sprintf("%.3g", quantile(others, 1:4 / 5, type = 1))
+  expect_match(knots_of(most), sprintf("4 inner knots at %s, %s, %s and %s", among[1], among[2], among[3], among[4]))
+  expect_match(knots_of(-most, knots = 1), format(-quantile(others, 0.5, type = 1), digits = 3))
+})
+
+test_that("a dose that many share, or that hardly differs, is told of", {
+  framed <- function(dose, ...) {
+    frame_dose(data.frame(dose, size = sin(seq_along(dose)), outcome = cos(seq_along(dose))), "dose", "outcome", "size", ...)
+  }
+  none <- framed(c(rep(0, 60), 1 + ppoints(140)))
+  said <- expect_warning(score_units(none), "60 of 200 units share the dose 0; a density knows no such share", class = "twin_warning_density")
+  expect_identical(said$rows, 1:60)
+  scored <- suppressWarnings(score_units(none))
+  expect_match(scored$cautions, "share the dose 0")
+  expect_match(measure_response(weigh_units(scored), contrasts = list(c(1.2, 1.8)), doses = c(1.2, 1.8))$cautions, "share the dose 0", all = FALSE)
+  expect_warning(score_units(framed(c(rep(7, 60), ppoints(140))), density = "kernel"), "share the dose 7")
+  expect_no_warning(score_units(framed(rep_len(1:5, 200))))
+  expect_no_warning(score_units(framed(c(rep(0, 19), ppoints(181)))))
+  expect_no_warning(score_units(framed(rep_len(0:1, 200))))
+  expect_no_warning(weigh_units(none, "entropy"))
+  expect_error(framed(c(rep(0, 9), 1)), "Of 10 units, 1 has more than 0 and 0 have less", class = "twin_error_input")
+  expect_error(framed(c(rep(0, 9), 1, -1)), "Of 11 units, 1 has more than 0 and 1 has less", class = "twin_error_input")
+  expect_identical(framed(c(-1, -1, rep(0, 9), 1))$d, c(-1, -1, rep(0, 9), 1))
+})
+
+test_that("what is said of support counts doses between and beyond", {
+  said <- function(supported, dose = seq_along(supported)) support_sentence(list(curve = data.frame(dose, supported)))
+  expect_identical(said(c(TRUE, TRUE, TRUE)), "Supported by data from 1 to 3, all doses told.")
+  expect_identical(said(c(FALSE, FALSE)), "No dose told is supported: few units are near, or many could not have had it.")
+  expect_identical(said(c(FALSE, TRUE, TRUE)), "Supported by data from 2 to 3; the rest of 1 to 3 is the curve carried on.")
+  expect_identical(said(c(FALSE, TRUE, FALSE)), "Supported by data at 2; the rest of 1 to 3 is the curve carried on.")
+  expect_identical(said(c(TRUE, FALSE, TRUE)), "Supported by data from 1 to 3, but for 1 dose told between them.")
+  expect_identical(said(c(TRUE, FALSE, FALSE, TRUE, FALSE)),
+                   "Supported by data from 1 to 4, but for 2 doses told between them; the rest of 1 to 5 is the curve carried on.")
+})
+
 test_that("influence is n times the derivative in a unit's weight, everything estimated anew", {
   data <- dosed(150, seed = 3)
   data$s <- 1
@@ -175,6 +229,8 @@ test_that("what does not fit is refused, with the place", {
   dose <- framed_dose(data)
   expect_error(weigh_units(dose), "needs a score", class = "twin_error_input")
   expect_error(score_units(dose, link = "probit"), class = "twin_error_input")
+  misnamed <- expect_error(frame_dose(data, "tonnes", "incom", "size"), "Did you mean", class = "twin_error_input")
+  expect_identical(deparse(conditionCall(misnamed)), "frame_dose()")
   expect_error(score_units(dose, density = "splines", model = ~size), "no use with a formula", class = "twin_error_input")
   expect_error(score_units(frame_study(data, "port", "income", "size", treated = "large"), density = "kernel"), class = "twin_error_input")
   expect_error(pair_units(score_units(dose)), "of a dose", class = "twin_error_unsupported")
