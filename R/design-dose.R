@@ -59,8 +59,8 @@ warn_shared_dose <- function(x) {
     next_most <- max(rle(sort(x$d[!held]))$lengths)
     if (sum(held) < 0.1 * length(held) || sum(held) < 2 * next_most) next
     warn_kind("density", c(
-      "{count_text(sum(held))} of {plural(length(held), 'unit')} share the dose {signif(end, 4)}; a density knows no such
-       share, so inverse weights by it are wrong for them.",
+      "{count_text(sum(held))} of {plural(length(held), 'unit')} share the dose {signif(end, 4)}; a density knows no
+       such share, so inverse weights by it are wrong for them.",
       i = "{.code weigh_units(method = \"entropy\")} needs no density; {.fn frame_study} compares units that have some
            with those that have none."
     ), dose = end, rows = x$base$rows[held])

@@ -8,7 +8,8 @@ with_errors <- function(parts, x, units, asked, call) {
   })
 }
 
-# What needs no prediction: "predictor", and "along" each column its levels, or the coefficients of its curve.
+# What needs no prediction: "predictor", "along" each column its levels, or the coefficients of its curve, and for the
+# "test along" a number those of a curve of few bends, as a test of many directions has little power in any.
 parts_by_columns <- function(g, ground) {
   s <- ground$s
   t <- ground$t
@@ -18,11 +19,13 @@ parts_by_columns <- function(g, ground) {
   predictor$estimate[predictor$aliased] <- NA
   average <- core_effects_among(matrix(1, length(g)), g, t, s)  # means of columns are estimated, too
   predictor$influence[, 1L] <- average$influence
-  each <- Map(function(column, basis) {
-    if (is.null(basis)) return(level_effects(column, g, t, s))
-    core_effect_predictor(cbind(1, basis$of(column$values), column$flag), g, t, s)
-  }, ground$columns, ground$bases)
-  c(list(predictor = predictor), stats::setNames(each, paste("along", names(each))))
+  curve <- function(column, basis) core_effect_predictor(cbind(1, basis$of(column$values), column$flag), g, t, s)
+  each <- Map(function(column, basis) if (is.null(basis)) level_effects(column, g, t, s) else curve(column, basis),
+              ground$columns, ground$bases)
+  bent <- names(ground$test_bases)
+  tested <- Map(curve, ground$columns[bent], ground$test_bases)
+  c(list(predictor = predictor), stats::setNames(each, paste("along", names(each))),
+    stats::setNames(tested, paste("test along", bent)))
 }
 
 # Factors, columns of two values, and numbers of few.
@@ -52,22 +55,18 @@ level_effects <- function(column, g, t, s) {
   found
 }
 
-# Along a number: a natural cubic spline, told at twentieths of whom the effect speaks of. Scores are noisy: two inner
-# knots until 7,776 units, then more with the fifth root of their number, so that bias does not outlast the error (the
-# ninth root would make variance and squared bias least). list(at: where it is told, of: values as columns of the
-# spline, bends: their number). mass: of each unit.
-curve_basis <- function(column, mass) {
+# Along a number: a natural cubic spline, told at twentieths of whom the effect speaks of. mass: of each unit; knots:
+# NULL for as many as usual. list(at: where it is told, of: values as columns of the spline, bends: their number).
+curve_basis <- function(column, mass, knots = NULL) {
   known <- mass > 0 & (if (is.null(column$flag)) TRUE else column$flag == 0)
-  quantile_at <- function(shares) core_weighted_quantiles(column$values[known], mass[known], shares)
-  count <- max(2, floor(sum(known)^(1 / 5)) - 3)
-  knots <- unique(quantile_at(seq_len(count) / (count + 1)))
-  ends <- quantile_at(c(0.02, 0.98))
-  knots <- knots[knots > ends[1L] & knots < ends[2L]]
+  values <- column$values[known]
+  placed <- place_knots(values, mass[known], if (is.null(knots)) usual_knots(values) else knots)
   of <- function(values) {
-    out <- splines::ns(values, knots = knots, Boundary.knots = ends)
+    out <- splines::ns(values, knots = placed$inner, Boundary.knots = placed$ends)
     matrix(out, nrow(out))
   }
-  list(at = unique(quantile_at(1:19 / 20)), of = of, bends = length(knots) + 1L)
+  list(at = unique(core_weighted_quantiles(values, mass[known], 1:19 / 20)), of = of,
+       bends = length(placed$inner) + 1L)
 }
 
 # What rests on the predicted effect: "groups", "calibration", "targeting" (curve, then area), "values" (of the rule, of

@@ -16,9 +16,9 @@
 #' @param x A `twin_dose` of [frame_dose()], with or without weights.
 #' @param outcome Name of the outcome; the first by default.
 #' @param estimator `"weighted"` (default) or `"augmented"`.
-#' @param curve `"spline"` (default): a natural spline of the dose with `knots` inner knots at its quantiles (of the doses
-#'   between the least and the largest, where many units have either); `"local"`: local lines of a normal kernel of
-#'   `bandwidth`.
+#' @param curve `"spline"` (default): a natural spline of the dose with `knots` inner knots at its quantiles (of the
+#'   doses between the least and the largest, where many units have either); `"local"`: local lines of a normal kernel
+#'   of `bandwidth`.
 #' @param knots Number of inner knots of the spline; 0 is a straight line. By default the fifth root of the number of
 #'   units with a known outcome (4 for 1,000, 10 for 100,000), and no more than there are different doses for. Fewer
 #'   leave a bias that does not shrink as units are added: bands then miss a bent curve.
@@ -41,9 +41,9 @@
 #'   could have had it), `supported`. `tidy(x, part = "contrasts")`: `contrast`, `from`, `to`, `estimate` (mean at `to`
 #'   less mean at `from`), `std.error`, `statistic`, `p.value`, `conf.low`, `conf.high`. `tidy(x, part = "slope")`: the
 #'   average slope over the units' doses, likewise. `glance()`: `outcome`, `estimator`, `curve`, `nobs`,
-#'   `average_slope`, `std.error`, `p.value`, `p_flat` (joint test that the mean is the same at all doses; like the band
-#'   it is read by how few units the curve rests on), `worst_correlation`, `df`. `augment()` gives units' influence
-#'   contributions on the contrasts and the slope.
+#'   `average_slope`, `std.error`, `p.value`, `p_flat` (joint test that the mean is the same at up to five supported
+#'   doses, between the tenths of all where there are many; like the band it is read by how few units the curve rests
+#'   on), `worst_correlation`, `df`. `augment()` gives units' influence contributions on the contrasts and the slope.
 #' @section Errors: `twin_error_input` for doses outside the range, contrasts of one dose, too few different doses for
 #'   the knots, or missing outcomes everywhere; `twin_warning_support` for contrasts beyond the supported doses.
 #' @references Kennedy, E. H., Ma, Z., McHugh, M. D., Small, D. S. (2017). Non-parametric methods for doubly robust
@@ -169,6 +169,7 @@ respond_to_dose <- function(x, y, asked, call) {
   weight <- if (is.null(x$weight)) rep(1, length(s)) else x$weight
   places <- sort(unique(c(asked$doses, asked$contrasts$from, asked$contrasts$to)))
   if (is.null(asked$knots)) asked$knots <- usual_knots(x$d[s > 0])
+  asked$middle <- core_weighted_quantiles(x$d[s > 0], s[s > 0], c(0.1, 0.9))
   smooth <- dose_smoother(x, places, s, weight, filled, asked, call)
   models <- response_estimators[[asked$estimator]]$models
   model <- if (models) dose_model(x, filled, s, places, asked, attr(y, "shares"), call)
@@ -210,10 +211,6 @@ dose_smoother <- function(x, places, s, weight, y, asked, call) {
        smooth = function(y, v, carry) core_curve_at(y, basis$of(d), basis$of(places), v, s, carry))
 }
 
-# More knots than a spline's variance and squared bias together ask for, which come to the ninth root of n: what is left
-# of its bias is then small beside its standard error.
-usual_knots <- function(d) max(0, min(round(length(d)^(1 / 5)), length(unique(d)) - 2L, 20))
-
 # A natural spline of the dose; as many values as knots allow tell it.
 dose_basis <- function(d, s, knots, call) {
   values <- length(unique(d[s > 0]))
@@ -227,23 +224,10 @@ dose_basis <- function(d, s, knots, call) {
                   i = "Use fewer {.arg knots}."), call = call)
   }
   if (knots == 0) return(list(of = function(at) cbind(1, at), words = "a straight line"))
-  spline <- knots_of_dose(d[s > 0], s[s > 0], knots)
+  spline <- place_knots(d[s > 0], s[s > 0], knots)
   list(of = function(places) cbind(1, splines::ns(places, knots = spline$inner, Boundary.knots = spline$ends)),
        words = sprintf("a natural spline with %s at %s", plural(length(spline$inner), "inner knot"),
                        and_list(number_text(spline$inner))))
-}
-
-# Ends at the tenth doses from below and above: as far out as more than single units tell of, and further out the more
-# units there are, lest the straight lines beyond keep a bias. Inner knots at quantiles; where many units have the least
-# dose, or the most, at quantiles of those between, as otherwise the curve would bend nowhere.
-knots_of_dose <- function(d, s, knots) {
-  places <- function(among) unique(core_weighted_quantiles(d[among], s[among], seq_len(knots) / (knots + 1)))
-  inner <- places(TRUE)
-  beyond <- min(0.05, 10 / length(d))
-  ends <- core_weighted_quantiles(d, s, c(beyond, 1 - beyond))
-  if (inner[1L] <= ends[1L] || inner[length(inner)] >= ends[2L]) ends <- range(d)
-  if (inner[1L] <= ends[1L] || inner[length(inner)] >= ends[2L]) inner <- places(ends[1L] < d & d < ends[2L])
-  list(inner = inner, ends = ends)
 }
 
 dose_model <- function(x, y, s, places, asked, shares, call) {
@@ -331,16 +315,21 @@ response_tables <- function(asked, support, values, vcov, df, numbers) {
   }
   list(curve = curve, contrasts = cbind(asked$contrasts, read(count + seq_len(nrow(asked$contrasts)))),
        slope = read(length(values)), ratio = ratio_of_means(values[ends], vcov[ends, ends], least, asked$level),
-       flat = core_flat_test(values[told$few], vcov[told$few, told$few, drop = FALSE], min(least + 1, numbers$flat)))
+       flat = core_flat_test(values[told$few], vcov[told$few, told$few, drop = FALSE], min(least + 1, numbers$flat)),
+       flat_doses = asked$doses[told$few])
 }
 
-# Places of the doses that have support (all, where fewer than 2 have), and of a few of them, evenly spaced: no more
-# than the curve has bends.
+# Places of the doses that have support (all, where fewer than 2 have), and of the few of them that the test that the
+# curve is flat compares: no more than the curve has bends, evenly spaced, and between the tenths of the doses where
+# there are many, as weights lean on few units beyond.
 supported_places <- function(support, asked) {
   inside <- which(support$supported)
   if (length(inside) < 2L) inside <- seq_along(support$supported)
-  points <- min(if (asked$curve == "spline") min(5L, asked$knots + 2L) else 5L, length(inside))
-  list(inside = inside, few = inside[unique(round(seq(1, length(inside), length.out = points)))])
+  points <- if (asked$curve == "spline") min(5L, asked$knots + 2L) else 5L
+  doses <- asked$doses[inside]
+  few <- inside[doses >= asked$middle[1L] & doses <= asked$middle[2L]]
+  if (length(few) < points) few <- inside
+  list(inside = inside, few = few[unique(round(seq(1, length(few), length.out = min(points, length(few)))))])
 }
 
 # On how many units (clusters) the curve rests: each, at each dose told; flat, over the few of them that the test that

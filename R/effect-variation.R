@@ -31,12 +31,12 @@
 #' @param level Confidence level, default 0.95.
 #' @param seed Of folds, learners and bands.
 #' @return A `twin_variation`. `tidy(part = )`: `"columns"` (default) has a row per column with the joint test of
-#'   whether the effect varies along it; `"predictor"` the coefficients of the best linear predictor (of centred
-#'   columns, so that the first is the average effect); `"levels"` the effect at each level, or along numeric columns
-#'   (a natural spline that bends more often the more units there are), with a uniform band; `"groups"` effects by predicted effect, and the last less the first; `"targeting"` the curve
-#'   and its area; `"rule"` what treating by the rule, everybody, and the best within the budget bring. `glance()`: the
-#'   average effect, both tests, the slope of calibration. `augment()`: scores and predictions by unit (NA in the first
-#'   fold).
+#'   whether the effect varies along it (of numbers, along a spline of two inner knots); `"predictor"` the coefficients
+#'   of the best linear predictor (of centred columns, so that the first is the average effect); `"levels"` the effect
+#'   at each level, or along numeric columns (a natural spline that bends more often the more units there are), with a
+#'   uniform band; `"groups"` effects by predicted effect, and the last less the first; `"targeting"` the curve and its
+#'   area; `"rule"` what treating by the rule, everybody, and the best within the budget bring. `glance()`: the average
+#'   effect, both tests, the slope of calibration. `augment()`: scores and predictions by unit (NA in the first fold).
 #' @section Errors: `twin_error_input` for columns without values or variation, folds, shares or costs out of range;
 #'   `twin_error_unsupported` for pairs, strata, several arms, response weights, tables in a database and the ATO, whose
 #'   population is defined by the score.
@@ -179,6 +179,7 @@ vary_block <- function(block, asked, call) {
   ground$bases <- lapply(ground$columns, function(column) {  # NULL where levels are told
     if (!is_told_by_level(column)) curve_basis(column, ground$s * ground$t)
   })
+  ground$test_bases <- lapply(ground$columns[lengths(ground$bases) > 0L], curve_basis, ground$s * ground$t, knots = 2)
   splits <- Map(function(fold, models, r) {
     v <- if (with_score) core_inverse_weight(models$score, units$z, study$estimand) else
       weights_to_target(units$w, ground)

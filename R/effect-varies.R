@@ -35,7 +35,8 @@ told_splits <- function(splits, ground, units, asked) {
     predictor = data.frame(term = terms, rows(predictor, df)),
     joint = slopes_test(predictor, df),
     columns = do.call(rbind, unname(Map(function(name, rows) {
-      column_test(ground$bases[[name]]$bends, name, rows, early[[paste("along", name)]], df)
+      bends <- ground$test_bases[[name]]$bends
+      column_test(bends, name, rows, early[[paste(if (is.null(bends)) "along" else "test along", name)]], df)
     }, names(ground$columns), levels))),
     levels = do.call(rbind, unname(levels)),
     groups = data.frame(group = c(as.character(seq_len(asked$groups)), "last less first"), rows(groups, late_df)),
@@ -97,7 +98,7 @@ at_places <- function(column, name, own, ground) {
 }
 
 # Does the effect vary along the column? least, most: of the effects told.
-# bends: of the curve along a number; NULL where levels are told.
+# bends: of the curve own; NULL where it holds levels.
 column_test <- function(bends, name, rows, own, df) {
   test <- if (is.null(bends)) {
     known <- !is.na(own$estimate)

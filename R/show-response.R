@@ -168,8 +168,8 @@ response_rows <- function(x, number = column_text) {
 }
 
 flat_sentence <- function(x) {
-  sprintf("Is the mean of %s the same at all doses? Joint test: p %s.", outcome_phrase(x),
-          p_phrase(x$flat[["p.value"]]))
+  sprintf("Is the mean of %s the same with %s = %s? Joint test: p %s.", outcome_phrase(x), x$dose,
+          and_list(dose_number(x$flat_doses)), p_phrase(x$flat[["p.value"]]))
 }
 
 support_sentence <- function(x) {

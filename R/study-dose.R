@@ -73,7 +73,8 @@ upper_half <- function(given, dose, inside, call) {
   above <- sum(given[inside] > middle)
   below <- sum(given[inside] < middle)
   if (max(above, below) < 2L) {
-    abort_input(c("Too few units differ in the dose {.val {dose}}: at least 2 must have more than its median, or 2 less.",
+    abort_input(c("Too few units differ in the dose {.val {dose}}: at least 2 must have more than its median, or 2
+                   less.",
                   x = "Of {plural(length(inside), 'unit')}, {above} {cli::qty(above)}{?has/have} more than
                        {signif(middle, 4)} and {below} {cli::qty(below)}{?has/have} less."), column = dose, call = call)
   }

@@ -340,6 +340,27 @@ test_that("the test that a curve is flat is about how far its means lie apart, r
   expect_equal(even[["p.value"]], pchisq(sum((b - mean(b))^2), 3, lower.tail = FALSE))
 })
 
+test_that("a curve is flat or not where most doses are, and the print names the doses compared", {
+  design <- weigh_units(score_units(framed_dose()))
+  found <- measure_response(design)
+  at <- found$flat_doses
+  tenths <- quantile(dosed()$tonnes, c(0.1, 0.9), type = 1)
+  expect_length(at, 5)
+  expect_true(all(at >= tenths[1] & at <= tenths[2]))
+  expect_lt(min(at) - tenths[1], 0.2)
+  expect_lt(tenths[2] - max(at), 0.2)
+  expect_equal(glance(measure_response(design, doses = at))$p_flat, glance(found)$p_flat)
+  expect_length(measure_response(design, knots = 1)$flat_doses, 3)
+  expect_identical(measure_response(design, curve = "local", bandwidth = 1, doses = c(2, 3, 5))$flat_doses, c(2, 3, 5))
+  two <- measure_response(weigh_units(score_units(framed_dose(transform(dosed(), tonnes = as.numeric(tonnes > 5) + 1)))))
+  expect_match(paste(format(two), collapse = " "), "Is the mean of income the same with tonnes = 1 and 2? Joint test: p", fixed = TRUE)
+  # nine in ten have none: the tenths of doses hold too few
+  none <- data.frame(tonnes = c(rep(0, 900), 1 + ppoints(100)), income = c(sin(1:900), 5 + sin(1:100)), size = cos(1:1000))
+  spread <- suppressWarnings(measure_response(frame_dose(none, "tonnes", "income", "size")))
+  expect_gt(max(spread$flat_doses), 1)
+  expect_lt(glance(spread)$p_flat, 1e-6)
+})
+
 test_that("bands widen where few units carry the curve", {
   data <- many_crews(300)
   study <- frame_dose(data, "past", "income", c("boat", "port"))

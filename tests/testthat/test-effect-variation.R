@@ -125,6 +125,23 @@ test_that("the average is the cross-fitted effect, and variation is found where 
   for (view in c("columns", "groups", "targeting")) expect_s3_class(plot(found, view = view), "ggplot")
 })
 
+test_that("a curve along a number bends more often the more units there are, and holds an effect that bends", {
+  bends <- function(n, values = qnorm(ppoints(n))) curve_basis(list(values = values, flag = NULL), rep(1, n))$bends
+  expect_identical(vapply(c(600, 1000, 4000, 1e5), bends, 0L), c(5L, 5L, 6L, 11L))
+  expect_identical(bends(1e5, rep_len(1:6, 1e5)), 5L)
+  bent <- withr::with_seed(4, {
+    size <- rnorm(40000)
+    joined <- rbinom(40000, 1, plogis(0.5 * size))
+    data.frame(size, joined, income = size + joined * exp(-size^2) + rnorm(40000))
+  })
+  study <- frame_study(bent, "joined", "income", "size", estimand = "ATE", treated = 1)
+  along <- tidy(measure_variation(study, learners = "logit", folds = 3), part = "levels")
+  truth <- exp(-along$at^2)
+  # a spline of two knots is off by 0.2 here
+  expect_lt(max(abs(along$estimate - truth)), 0.1)
+  expect_true(all(along$band.low < truth & truth < along$band.high))
+})
+
 test_that("no variation is called none; several outcomes, costs, budgets, clusters and weights are taken", {
   data <- gaining(800, seed = 7, slope = 0)
   data$income <- data$income - data$joined * (data$gear == "pots")
