@@ -8,6 +8,8 @@ usual_knots <- function(values) max(0, min(round(length(values)^(1 / 5)), length
 # further out the more units there are, lest the straight lines beyond keep a bias. Inner knots at quantiles; where many
 # units have the least value, or the most, at quantiles of those between, as otherwise the curve would bend nowhere.
 place_knots <- function(values, mass, knots) {
+  knots <- min(knots, length(unique(values)) - 2L)
+  if (knots < 1L) return(list(inner = numeric(), ends = range(values)))
   places <- function(among) {
     unique(core_weighted_quantiles(values[among], mass[among], seq_len(knots) / (knots + 1)))
   }

@@ -103,6 +103,8 @@ column_test <- function(bends, name, rows, own, df) {
   test <- if (is.null(bends)) {
     known <- !is.na(own$estimate)
     core_equality_test(own$estimate[known], own$vcov[known, known, drop = FALSE], df)
+  } else if (bends == 0L) {
+    c(statistic = NA_real_, df = 0, p.value = NA_real_)
   } else {
     bent <- 1L + seq_len(bends)
     core_zero_test(own$estimate[bent], own$vcov[bent, bent, drop = FALSE], df)

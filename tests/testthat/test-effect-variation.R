@@ -142,6 +142,29 @@ test_that("a curve along a number bends more often the more units there are, and
   expect_true(all(along$band.low < truth & truth < along$band.high))
 })
 
+test_that("a number that whom the effect is of hardly differ in is told where they are", {
+  data <- withr::with_seed(2, {
+    joined <- rbinom(600, 1, 0.4)
+    spread <- sample(seq(0, 6, 0.5), 600, TRUE)
+    size <- rnorm(600)
+    data.frame(joined, spread, size, income = spread + size + joined * (1 + size) + rnorm(600))
+  })
+  among <- function(values) {
+    data$spread[data$joined == 1] <- rep_len(values, sum(data$joined))
+    measure_variation(frame_study(data, "joined", "income", c("spread", "size")), learners = "logit", folds = 3)
+  }
+  alone <- among(3)
+  row <- tidy(alone, part = "levels")
+  row <- row[row$column == "spread", ]
+  expect_identical(row$at, 3)
+  expect_equal(row$estimate, glance(alone)$average)
+  expect_identical(tidy(alone)$p.value[1], NA_real_)
+  expect_lt(tidy(alone)$p.value[2], 1e-6)
+  two <- among(c(2, 4))
+  expect_identical(tidy(two, part = "levels")$at[1:2], c(2, 4))
+  expect_identical(tidy(two)$df[1], 1)
+})
+
 test_that("no variation is called none; several outcomes, costs, budgets, clusters and weights are taken", {
   data <- gaining(800, seed = 7, slope = 0)
   data$income <- data$income - data$joined * (data$gear == "pots")
