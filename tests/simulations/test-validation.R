@@ -127,7 +127,7 @@ test_that("the study of who gains holds what is said of it", {
   file <- validation_file("results/variation.csv")
   skip_if_not(file.exists(file))
   rows <- utils::read.csv(file)
-  plain <- rows[rows$learners == "logit" & rows$n == 2000, ]
+  plain <- rows[rows$learners == "logit" & rows$n == 2000 & rows$hump == 0, ]
   expect_identical(nrow(plain), 6L)
   none <- plain[plain$slope == 0, ]
   sizes <- c(none$p_columns, none$p_prediction)
@@ -137,6 +137,9 @@ test_that("the study of who gains holds what is said of it", {
   few <- rows[rows$learners == "logit" & rows$n == 1000, ]
   expect_identical(round(few$p_columns, 2), 0.08)
   expect_true(all(unlist(few[c("slope.1", "average", "curve", "band")]) > 0.925))
+  humps <- rows[rows$hump == 1, ]
+  expect_identical(humps$n, c(2000L, 20000L))
+  expect_identical(round(humps$band, 2), c(0.97, 0.95))
   forests <- rows[rows$learners == "forest", ]
   expect_identical(forests$n, c(1000L, 4000L))
   expect_identical(forests$p_prediction, c(0, 0.02))
