@@ -62,11 +62,7 @@ curve_basis <- function(column, mass, knots = NULL) {
   values <- column$values[known]
   placed <- place_knots(values, mass[known], if (is.null(knots)) usual_knots(values) else knots)
   alone <- placed$ends[1L] == placed$ends[2L]  # of whom the effect speaks, all have one value
-  of <- function(values) {
-    if (alone) return(matrix(0, length(values), 0L))
-    out <- splines::ns(values, knots = placed$inner, Boundary.knots = placed$ends)
-    matrix(out, nrow(out))
-  }
+  of <- function(values) if (alone) matrix(0, length(values), 0L) else spline_columns(values, placed)
   list(at = unique(core_weighted_quantiles(values, mass[known], 1:19 / 20)), of = of,
        bends = if (alone) 0L else length(placed$inner) + 1L)
 }

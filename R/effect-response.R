@@ -224,10 +224,10 @@ dose_basis <- function(d, s, knots, call) {
                   i = "Use fewer {.arg knots}."), call = call)
   }
   if (knots == 0) return(list(of = function(at) cbind(1, at), words = "a straight line"))
-  spline <- place_knots(d[s > 0], s[s > 0], knots)
-  list(of = function(places) cbind(1, splines::ns(places, knots = spline$inner, Boundary.knots = spline$ends)),
-       words = sprintf("a natural spline with %s at %s", plural(length(spline$inner), "inner knot"),
-                       and_list(number_text(spline$inner))))
+  placed <- place_knots(d[s > 0], s[s > 0], knots)
+  list(of = function(at) cbind(1, spline_columns(at, placed)),
+       words = sprintf("a natural spline with %s at %s", plural(length(placed$inner), "inner knot"),
+                       and_list(number_text(placed$inner))))
 }
 
 dose_model <- function(x, y, s, places, asked, shares, call) {

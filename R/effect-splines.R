@@ -20,3 +20,9 @@ place_knots <- function(values, mass, knots) {
   if (inner[1L] <= ends[1L] || inner[length(inner)] >= ends[2L]) inner <- places(ends[1L] < values & values < ends[2L])
   list(inner = inner, ends = ends)
 }
+
+# Columns of the spline without its constant, one row per value. placed: see place_knots().
+spline_columns <- function(values, placed) {
+  columns <- splines::ns(values, knots = placed$inner, Boundary.knots = placed$ends)
+  matrix(columns, nrow(columns))
+}

@@ -47,8 +47,8 @@ worlds <- data.frame(
 rows <- lapply(seq_len(nrow(worlds)), function(k) {
   w <- worlds[k, ]
   size <- if (grepl("forest", w$learners)) ceiling(draws / 4) else draws
-  found <- repeat_draws(function(seed) one(seed, w$n, w$estimand, w$learners, w$slope, w$clusters, w$weighed, w$hump), size,
-                        sprintf("world %d: ", k))
+  drawn <- function(seed) one(seed, w$n, w$estimand, w$learners, w$slope, w$clusters, w$weighed, w$hump)
+  found <- repeat_draws(drawn, size, sprintf("world %d: ", k))
   data.frame(w, draws = length(found), t(round(rowMeans(do.call(cbind, found)), 3)))
 })
 rows <- do.call(rbind, rows)

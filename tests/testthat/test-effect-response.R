@@ -115,8 +115,8 @@ test_that("a spline has the fifth root of the units as knots, no more than doses
   expect_match(knots_of(rep_len(1:2, 1000)), "both of its values")
   # only units with a known outcome count, and so do their doses
   expect_match(knots_of(rep_len(1:6, 1000), ifelse(rep_len(1:6, 1000) > 3, NA, sin(1:1000))), "1 inner knot at 2.00")
-  expect_error(knots_of(rep_len(1:6, 1000), ifelse(rep_len(1:6, 1000) == 3, sin(1:1000), NA)), "outcome have the dose 3",
-               class = "twin_error_input")
+  at_three <- ifelse(rep_len(1:6, 1000) == 3, sin(1:1000), NA)
+  expect_error(knots_of(rep_len(1:6, 1000), at_three), "outcome have the dose 3", class = "twin_error_input")
   # where nine in ten have no dose, the curve bends among the others
   others <- qexp(ppoints(100))
   most <- c(rep(0, 900), others)
@@ -127,14 +127,17 @@ test_that("a spline has the fifth root of the units as knots, no more than doses
 
 test_that("a dose that many share, or that hardly differs, is told of", {
   framed <- function(dose, ...) {
-    frame_dose(data.frame(dose, size = sin(seq_along(dose)), outcome = cos(seq_along(dose))), "dose", "outcome", "size", ...)
+    data <- data.frame(dose, size = sin(seq_along(dose)), outcome = cos(seq_along(dose)))
+    frame_dose(data, "dose", "outcome", "size", ...)
   }
   none <- framed(c(rep(0, 60), 1 + ppoints(140)))
-  said <- expect_warning(score_units(none), "60 of 200 units share the dose 0; a density knows no such share", class = "twin_warning_density")
+  said <- expect_warning(score_units(none), "60 of 200 units share the dose 0; a density knows no such share",
+                         class = "twin_warning_density")
   expect_identical(said$rows, 1:60)
   scored <- suppressWarnings(score_units(none))
   expect_match(scored$cautions, "share the dose 0")
-  expect_match(measure_response(weigh_units(scored), contrasts = list(c(1.2, 1.8)), doses = c(1.2, 1.8))$cautions, "share the dose 0", all = FALSE)
+  measured <- measure_response(weigh_units(scored), contrasts = list(c(1.2, 1.8)), doses = c(1.2, 1.8))
+  expect_match(measured$cautions, "share the dose 0", all = FALSE)
   expect_warning(score_units(framed(c(rep(7, 60), ppoints(140))), density = "kernel"), "share the dose 7")
   expect_no_warning(score_units(framed(rep_len(1:5, 200))))
   expect_no_warning(score_units(framed(c(rep(0, 19), ppoints(181)))))
@@ -153,7 +156,8 @@ test_that("what is said of support counts doses between and beyond", {
   expect_identical(said(c(FALSE, TRUE, FALSE)), "Supported by data at 2; the rest of 1 to 3 is the curve carried on.")
   expect_identical(said(c(TRUE, FALSE, TRUE)), "Supported by data from 1 to 3, but for 1 dose told between them.")
   expect_identical(said(c(TRUE, FALSE, FALSE, TRUE, FALSE)),
-                   "Supported by data from 1 to 4, but for 2 doses told between them; the rest of 1 to 5 is the curve carried on.")
+                   paste("Supported by data from 1 to 4, but for 2 doses told between them; the rest of 1 to 5 is the curve",
+                         "carried on."))
 })
 
 test_that("influence is n times the derivative in a unit's weight, everything estimated anew", {
@@ -353,7 +357,8 @@ test_that("a curve is flat or not where most doses are, and the print names the 
   expect_length(measure_response(design, knots = 1)$flat_doses, 3)
   expect_identical(measure_response(design, curve = "local", bandwidth = 1, doses = c(2, 3, 5))$flat_doses, c(2, 3, 5))
   two <- measure_response(weigh_units(score_units(framed_dose(transform(dosed(), tonnes = as.numeric(tonnes > 5) + 1)))))
-  expect_match(paste(format(two), collapse = " "), "Is the mean of income the same with tonnes = 1 and 2? Joint test: p", fixed = TRUE)
+  expect_match(paste(format(two), collapse = " "), fixed = TRUE,
+               "Is the mean of income the same with tonnes = 1 and 2? Joint test: p")
   # nine in ten have none: the tenths of doses hold too few
   none <- data.frame(tonnes = c(rep(0, 900), 1 + ppoints(100)), income = c(sin(1:900), 5 + sin(1:100)), size = cos(1:1000))
   spread <- suppressWarnings(measure_response(frame_dose(none, "tonnes", "income", "size")))
