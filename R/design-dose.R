@@ -52,12 +52,12 @@ check_dose_fit <- function(fit, matrix, x, call) {
   }
 }
 
-# Many units with the least dose (mostly none at all) or the most, twice as many as have any other.
+# Many units (five at least) with the least dose (mostly none at all) or the most, twice as many as have any other.
 warn_shared_dose <- function(x) {
   for (end in range(x$d)) {
     held <- x$d == end
     next_most <- max(rle(sort(x$d[!held]))$lengths)
-    if (sum(held) < 0.1 * length(held) || sum(held) < 2 * next_most) next
+    if (sum(held) < max(5, 0.1 * length(held), 2 * next_most)) next
     warn_kind("density", c(
       "{count_text(sum(held))} of {plural(length(held), 'unit')} share the dose {signif(end, 4)}; a density knows no
        such share, so inverse weights by it are wrong for them.",

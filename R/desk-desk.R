@@ -39,7 +39,7 @@ take_history <- function(desk, history) {
 
 # What a step's answer hangs on; a report and a comparison on all of the plan, help on its kind.
 step_key <- function(plan, step, view = plan_step_views(plan)[[step]]) {
-  if (step == "help") return(if (is_panel_plan(plan)) "panel" else "study")
+  if (step == "help") return(question_kind(plan))
   parts <- if (is.null(view)) names(plan) else view$hangs_on
   rlang::hash(plan[intersect(parts, names(plan))])
 }
@@ -116,8 +116,8 @@ take_columns <- function(desk, columns) {
   desk$seen$columns <- columns
   plan <- desk_plan(desk)
   if (is_panel_plan(plan) || is_dose_plan(plan) || length(plan$study$treatment) > 0L) return(invisible(desk))
-  if (is.null(columns$panel) && is.null(columns$roles)) return(invisible(desk))
-  change_desk(desk, set_kind(plan, if (is.null(columns$panel)) "study" else "panel", columns))
+  if (length(kinds_offered(columns)) == 0L) return(invisible(desk))
+  change_desk(desk, set_kind(plan, likely_kind(columns), columns))
 }
 
 stop_desk_job <- function(desk) {

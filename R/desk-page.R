@@ -107,8 +107,9 @@ plain_choices <- function(values, none = NULL) {
 
 # The question as a sentence with gaps. columns: answer_columns().
 sentence_with_gaps <- function(plan, columns) {
-  if (is_panel_plan(plan)) panel_sentence(plan$panel, columns) else if (is_other_plan(plan))
+  sentence <- if (is_panel_plan(plan)) panel_sentence(plan$panel, columns) else if (is_other_plan(plan))
     other_sentence(plan, columns) else study_sentence(plan$study, columns)
+  htmltools::tagList(kind_choice(question_kind(plan), columns), sentence)
 }
 
 # On a dose, or on treatment over time.
@@ -120,20 +121,21 @@ other_sentence <- function(plan, columns) {
                                         "be, were everybody given so much of", gap("dose", "Dose")) else
     list("What would", gap("outcome", "Outcome"), "be at the end, were each", gap("unit", "Unit"),
          "to follow a history of", gap("treatment", "Treatment"), "over", gap("time", "Time"))
+  roles <- columns[[question_kind(plan)]]
   counted <- length(unlist(study$covariates)) + length(unlist(study$changing))
   htmltools::tagList(
     tags$p(class = "sentence", asked, "comparing those alike in", tags$strong(.noWS = "after",
                                                                               plural(counted, "column")), "?"),
-    columns_to_tick(study, columns, "Columns to be alike in", if (is_dose_plan(plan))
-      "Only what came before the dose" else "Only what does not change; columns that change stand in the plan"),
+    columns_to_tick(study, columns, roles, "Columns to be alike in", if (is_dose_plan(plan))
+      "Only what came before the dose" else "Only what was measured before the treatment of its period"),
     preview_view(study, columns),
     tags$details(id = "more-roles", tags$summary("Weights, clusters, missing values"), tags$div(
       class = "row", labelled_gap("weight", "Sampling weight", plain_choices(columns$name, "none"), study$weight),
       labelled_gap("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
-      labelled_gap("missing", "Missing covariates", missing_choices, study$missing), rows_fields(study),
-      reading_fields(study)
+      labelled_gap("missing", "Missing covariates", missing_choices, study$missing),
+      rows_fields(study, subset = is_dose_plan(plan)), reading_fields(study)
     )),
-    own_words("study", study)
+    own_words("study", study), what_to_check(roles$unsure)
   )
 }
 
@@ -162,7 +164,7 @@ study_sentence <- function(study, columns) {
       "comparing units alike in", tags$strong(.noWS = "after", if (!by_plan) plural(length(chosen), "column") else
         if (is.null(chosen)) "what the graph asks for" else chosen), "?"
     ),
-    if (!by_plan) columns_to_tick(study, columns, "Columns to be alike in", "Only what came before the treatment"),
+    if (!by_plan) columns_to_tick(study, columns, columns$roles, "Columns to be alike in", "Only what came before the treatment"),
     more_outcomes(study, columns, "Measured as well, with p-values adjusted for their number"),
     code_choices(study, columns), preview_view(study, columns),
     tags$details(
@@ -172,7 +174,7 @@ study_sentence <- function(study, columns) {
                labelled_gap("cluster", "Cluster", plain_choices(columns$name, "none"), study$cluster),
                labelled_gap("id", "Name of units", plain_choices(columns$name, "none"), study$id),
                labelled_gap("missing", "Missing covariates", missing_choices, study$missing),
-               rows_fields(study), kind_choice("study", columns), reading_fields(study))
+               rows_fields(study), reading_fields(study))
     ),
     own_words("study", study),
     what_to_check(columns$roles$unsure)
@@ -207,7 +209,8 @@ panel_sentence <- function(panel, columns) {
         .noWS = "after", if (length(panel$covariates) > 0L) paste("given", plural(length(unlist(panel$covariates)),
                                                                                   "column")) else "as they are"), "?"
     ),
-    columns_to_tick(panel, columns, "Columns given which trends are alike", "Only what treatment does not move"),
+    columns_to_tick(panel, columns, columns$panel, "Columns given which trends are alike",
+                    "Only what treatment does not move"),
     more_outcomes(panel, columns, "Shown over time as well; an effect that is added can name them"),
     code_choices(panel, columns), preview_view(panel, columns),
     tags$details(
@@ -217,7 +220,7 @@ panel_sentence <- function(panel, columns) {
                none("Group treated as a whole", "group"), none("Dose of each unit", "dose"),
                none("Another treatment, held beside it", "held"), stays, none("Weight", "weight"),
                none("Cluster", "cluster", "as the help page says"), rows_fields(panel),
-               kind_choice("panel", columns), reading_fields(panel))
+               reading_fields(panel))
     ),
     own_words("panel", panel),
     what_to_check(columns$panel$unsure)
@@ -240,10 +243,10 @@ reading_fields <- function(question) {
   )
 }
 
-# Which rows, as a condition of the plan's short list, and which entries are none.
-rows_fields <- function(question) {
+# Which rows, as a condition of the plan's short list (of histories all are needed), and which entries are none.
+rows_fields <- function(question, subset = TRUE) {
   htmltools::tagList(
-    text_gap("subset", "Rows, as crew_size > 2", question$subset),
+    if (subset) text_gap("subset", "Rows, as crew_size > 2", question$subset),
     text_gap("unknown", "Entries that mean not known, as n/a, 99", paste(unlist(question$unknown), collapse = ", "))
   )
 }
@@ -295,10 +298,10 @@ code_choices <- function(question, columns) {
   ))
 }
 
-# Are units seen once or over time? Shown where the columns allow both.
+# Shown where the columns allow several kinds of questions.
 kind_choice <- function(kind, columns) {
-  if (is.null(columns$panel) || is.null(columns$roles)) return(NULL)
-  labelled_gap("kind", "A row is", c("a unit, seen once" = "study", "a unit in a period" = "panel"), kind)
+  offered <- kinds_offered(columns)
+  if (length(offered) > 1L) labelled_gap("kind", "A row is", offered, kind)
 }
 
 more_words <- function(outcome) if (length(outcome) > 1L) sprintf("(and %d more)", length(outcome) - 1L)
@@ -311,11 +314,11 @@ what_to_check <- function(unsure) {
 
 missing_choices <- c("keep, with an indicator" = "flag", "leave the unit out" = "drop", "stop and say so" = "stop")
 
-columns_to_tick <- function(question, columns, heading, legend) {
+# roles: as guessed for a question of this kind.
+columns_to_tick <- function(question, columns, roles, heading, legend) {
   tags <- htmltools::tags
-  chosen <- unlist(question$covariates)
-  roles <- if (is.null(question$time)) columns$roles else columns$panel
-  taken <- unlist(question[c("treatment", "first_treated", "time", "unit", "group", "outcome", "id", "weight",
+  chosen <- unlist(question[c("covariates", "changing")])
+  taken <- unlist(question[c("treatment", "dose", "first_treated", "time", "unit", "group", "outcome", "id", "weight",
                              "cluster", "stratum")])
   tags$details(
     id = "columns-box", open = if (length(chosen) == 0L && is.null(question$time)) NA, tags$summary(heading),
@@ -388,8 +391,9 @@ plan_cards <- function(part, event, inside = function(name, number) NULL) {
 
 # The fields of a design that the page could have made; a change redraws what hangs on it.
 design_controls <- function(plan, name, number) {
-  known <- known_design(plan$designs[[name]])
-  fields <- desk_designs[[known$kind]]$fields
+  kinds <- page_designs(plan)
+  known <- known_design(plan$designs[[name]], kinds)
+  fields <- if (!is.null(known)) kinds[[known$kind]]$fields
   if (length(fields) == 0L) return(NULL)
   event <- function(id) {
     sprintf("Shiny.setInputValue('redesign', {design: %d, field: '%s', value: this.value}, {priority: 'event'})",

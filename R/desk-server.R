@@ -104,9 +104,7 @@ hear_question <- function(input, output, desk) {
   shiny::observeEvent(input$column, {
     plan <- seen$history$plan
     name <- seen$columns$name[input$column$column]
-    chosen <- with_or_without(unlist(plan_question(plan)$covariates), name, input$column$on)
-    in_order <- as.list(intersect(seen$columns$name, chosen))
-    if (!anyNA(name)) change_desk(desk, set_question(plan, list(covariates = in_order)))
+    if (!anyNA(name)) change_desk(desk, tick_column(plan, name, input$column$on, seen$columns))
   })
   shiny::observeEvent(input$outcome_tick, {
     plan <- seen$history$plan
@@ -114,6 +112,13 @@ hear_question <- function(input, output, desk) {
     outcomes <- with_or_without(unlist(plan_question(plan)$outcome), name, input$outcome_tick$on)
     if (!anyNA(name)) change_desk(desk, set_question(plan, list(outcome = as_setting(outcomes))))
   })
+}
+
+# A column to be alike in, or no more; over time by whether it changes within units.
+tick_column <- function(plan, name, on, columns) {
+  key <- if (is_course_plan(plan) && name %in% columns$course$varies) "changing" else "covariates"
+  chosen <- with_or_without(unlist(plan_question(plan)[[key]]), name, on)
+  set_question(plan, stats::setNames(list(as.list(intersect(columns$name, chosen))), key))
 }
 
 hear_codes <- function(input, desk) {
@@ -137,7 +142,8 @@ as_setting <- function(values) if (length(values) > 1L) as.list(values) else val
 # What a gap shows without being asked is not written into the plan.
 set_answer <- function(plan, key, value, columns) {
   part <- if (is_panel_plan(plan)) "panel" else "study"
-  if (identical(key, "kind")) return(if (value == part) plan else set_kind(plan, value, columns))
+  if (identical(key, "kind")) return(if (value == question_kind(plan)) plan else
+    set_kind(plan, value, columns))
   if (!isTRUE(key %in% c(gap_keys[[part]], reading_keys())) || !rlang::is_string(value)) return(plan)
   if (key == "unknown") value <- Filter(nzchar, trimws(strsplit(value, "[,;]")[[1L]]))
   if (key == "sheet" && grepl("^[0-9]+$", value)) value <- as.numeric(value)
@@ -182,7 +188,7 @@ hear_designs <- function(input, output, desk) {
   seen <- desk$seen
   designs <- shiny::reactive(seen$history$plan$designs)
   output$design_cards <- shiny::renderUI(plan_cards(designs(), "drop", function(name, number) {
-    design_controls(list(designs = designs()), name, number)
+    design_controls(c(kinds(), list(designs = designs())), name, number)
   }))
   shiny::observeEvent(input$redesign, {
     asked <- input$redesign

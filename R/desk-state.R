@@ -91,7 +91,7 @@ add_design <- function(plan, kind, values = list()) {
 
 # The kind of a design and the values of its fields, by which the page could have made it: list(kind, values, cut: a
 # range of scores set by hand). NULL for one with other steps.
-known_design <- function(steps) {
+known_design <- function(steps, kinds = desk_designs) {
   named <- lapply(steps, function(step) if (is.character(step)) stats::setNames(list(list()), step) else step)
   by_hand <- vapply(named, function(step) {
     identical(step$trim$rule, "range") && !isTRUE(all.equal(as.numeric(unlist(step$trim$bounds)), c(0.1, 0.9)))
@@ -101,13 +101,13 @@ known_design <- function(steps) {
   given <- list(
     link = if (is.null(score[["learners"]])) score$link else "learners", terms = score$select, model = score$model,
     trim = flat$trim$rule, caliper = flat$pair$caliper, ratio = flat$pair$ratio, strata = flat$stratify$strata,
-    bound = flat$weigh$truncate$bound
+    bound = flat$weigh$truncate$bound, density = score$density, lags = score$lags
   )
   same <- function(a, b) identical(yaml::as.yaml(a, precision = 15L), yaml::as.yaml(b, precision = 15L))
-  for (kind in names(desk_designs)) {
-    fields <- desk_designs[[kind]]$fields
+  for (kind in names(kinds)) {
+    fields <- kinds[[kind]]$fields
     values <- lapply(stats::setNames(nm = names(fields)), function(id) field_value(fields[[id]], given[[id]]))
-    if (same(desk_designs[[kind]]$steps(values), steps[!by_hand])) {
+    if (same(kinds[[kind]]$steps(values), steps[!by_hand])) {
       return(list(kind = kind, values = values, cut = steps[by_hand]))
     }
   }
@@ -115,11 +115,12 @@ known_design <- function(steps) {
 
 # Another value of one field of a design that the page could have made.
 change_design <- function(plan, name, id, value) {
-  known <- known_design(plan$designs[[name]])
-  field <- if (!is.null(known)) desk_designs[[known$kind]]$fields[[id]]
+  kinds <- page_designs(plan)
+  known <- known_design(plan$designs[[name]], kinds)
+  field <- if (!is.null(known)) kinds[[known$kind]]$fields[[id]]
   if (is.null(field)) return(plan)
   known$values[[id]] <- field_value(field, value)
-  steps <- desk_designs[[known$kind]]$steps(known$values)
+  steps <- kinds[[known$kind]]$steps(known$values)
   keeps_cut <- identical(known$values$trim, "none")  # a rule takes its place
   plan$designs[[name]] <- if (keeps_cut) append(steps, known$cut, 1L) else steps
   plan
@@ -197,21 +198,54 @@ set_report <- function(plan, settings) {
   plan[lengths(plan) > 0L]
 }
 
-# Units seen once ("study") or over time ("panel"): a new question of the same data, as the columns suggest.
-# columns: answer_columns().
+# A question of another kind (see question_kind()) on the same data, as the columns suggest. columns: answer_columns().
 set_kind <- function(plan, kind, columns) {
+  if (!kind %in% kinds_offered(columns)) return(plan)
   question <- plan_question(plan)
   data <- question[intersect(names(question), c("data", reading_keys()))]
-  if (kind == "study") return(guessed_study(data, columns))
-  guessed_panel(data, columns)
+  switch(kind, study = guessed_study, panel = guessed_panel, dose = guessed_dose, course = guessed_course)(data, columns)
+}
+
+# The questions that the columns allow.
+kinds_offered <- function(columns) {
+  kinds <- c("a unit, seen once, in one arm of a treatment" = "study", "a unit, seen once, with a dose" = "dose",
+             "a unit in a period; treatment sets in" = "panel",
+             "a unit in a period; treatment comes and goes" = "course")
+  guesses <- c(study = "roles", dose = "dose", panel = "panel", course = "course")
+  kinds[lengths(columns[guesses[kinds]]) > 0L]
+}
+
+# Of a plan that has none yet: over time where the columns look so.
+likely_kind <- function(columns) {
+  if (!is.null(columns$panel)) return("panel")
+  if (isTRUE(columns$course$final)) return("course")
+  kinds_offered(columns)[1L]
 }
 
 guessed_study <- function(data, columns) {
   roles <- columns$roles
-  settings <- list(treatment = roles$treatment, treated = treated_asked(columns, roles$treatment),
-                   outcome = roles$outcome, covariates = as.list(roles$covariates), estimand = "ATT", id = roles$id,
+  arms <- columns$levels[[roles$treatment]]
+  several <- length(arms) > 2L
+  settings <- list(treatment = roles$treatment, treated = if (!several) treated_asked(columns, roles$treatment),
+                   reference = if (several) arms[1L], outcome = roles$outcome, covariates = as.list(roles$covariates), estimand = "ATT", id = roles$id,
                    weight = roles$weight, cluster = roles$cluster, missing = "flag",
                    unknown = as.list(columns$stray))
+  set_question(list(study = data), settings)
+}
+
+guessed_dose <- function(data, columns) {
+  roles <- columns$dose
+  settings <- list(dose = roles$dose, outcome = roles$outcome, covariates = as.list(roles$covariates), id = roles$id,
+                   weight = roles$weight, cluster = roles$cluster, missing = "flag")
+  set_question(list(study = data), settings)
+}
+
+guessed_course <- function(data, columns) {
+  roles <- columns$course
+  settings <- list(treatment = roles$treatment, treated = treated_asked(columns, roles$treatment),
+                   outcome = roles$outcome, time = roles$time, unit = roles$unit,
+                   covariates = as.list(roles$covariates), changing = as.list(roles$changing), weight = roles$weight,
+                   missing = "flag")
   set_question(list(study = data), settings)
 }
 

@@ -42,7 +42,7 @@ unit_candidates <- function(data, kinds) {
 # Does this unit make a panel, or a group a repeated cross-section? list(time, unit or group, treatment or
 # first_treated).
 panel_of <- function(data, kinds, time, unit, at) {
-  once <- !anyDuplicated(data.frame(data[[unit]], at))
+  once <- is_seen_once(data[[unit]], at)
   two_valued <- setdiff(names(kinds)[kinds %in% c("true/false", "two values")], c(time, unit))
   switches <- Filter(function(name) sets_in(data[[name]], data[[unit]], at), two_valued)
   if (length(switches) > 0L) {
@@ -76,7 +76,13 @@ is_onset <- function(x, unit, time) {
     (is.null(unit) || !varies_within(x, unit))
 }
 
-varies_within <- function(x, unit) any(lengths(lapply(split(x, unit), unique)) > 1L)
+varies_within <- function(x, unit) {
+  code <- match(x, x)
+  any(code != code[match(unit, unit)])
+}
+
+# Has no unit two rows of one time?
+is_seen_once <- function(unit, at) !anyDuplicated(match(unit, unit) * (length(unit) + 1) + match(at, at))
 
 # Is every unit or group seen with an outcome in every period?
 seen_everywhere <- function(data, time, whole, outcome) {
@@ -112,5 +118,43 @@ panel_roles <- function(data, kinds, found) {
       left_out_as("columns that change over time and may follow from the treatment", setdiff(rest[varies], outcome)),
       left_out_as("identifiers", ids)
     )
+  )
+}
+
+# Do they look like treatment that comes and goes, of units that stay? list(time, unit, treatment, outcome, weight,
+# covariates, changing, varies: all columns that change within units, final: is the outcome known in last periods
+# alone?, kinds, unsure) or NULL.
+guess_course <- function(data) {
+  kinds <- vapply(data, column_kind, "")
+  two_valued <- names(kinds)[kinds %in% c("true/false", "two values")]
+  for (time in time_candidates(data, kinds)) {
+    at <- read_times(data[[time]], time)
+    if (is.null(at)) next
+    for (unit in setdiff(unit_candidates(data, kinds), time)) {
+      if (!is_seen_once(data[[unit]], at)) next
+      moving <- Filter(function(name) varies_within(data[[name]], data[[unit]]), setdiff(two_valued, c(time, unit)))
+      if (length(moving) > 0L) return(course_roles(data, kinds, time, unit, at == max(at, na.rm = TRUE), moving))
+    }
+  }
+  NULL
+}
+
+# last: rows of the last period. The outcome is a number that is known there alone, or else the last that changes.
+course_roles <- function(data, kinds, time, unit, last, treatments) {
+  treatment <- treatments[1L]
+  weight <- first_of(intersect(names(kinds)[kinds == "number"], names_like(data, "weight|^wt$")))
+  rest <- setdiff(names(data), c(time, unit, treatment, weight, looks_like_id(data, kinds)))
+  usable <- rest[kinds[rest] %in% c("number", "true/false", "two values")]
+  at_end <- Filter(function(name) all(is.na(data[[name]][!last])) && !all(is.na(data[[name]])), usable)
+  varies <- Filter(function(name) varies_within(data[[name]], data[[unit]]), rest)
+  outcome <- c(at_end, rev(intersect(usable, varies)))[1L]
+  if (is.na(outcome)) return(NULL)
+  rest <- setdiff(rest, c(outcome, at_end, names(kinds)[kinds %in% no_covariate_kinds]))
+  list(
+    time = time, unit = unit, treatment = treatment, outcome = outcome, weight = weight,
+    covariates = setdiff(rest, varies), changing = intersect(rest, varies), varies = varies, final = length(at_end) > 0L, kinds = kinds,
+    unsure = c(unsure_of("treatment", treatment, treatments),
+               unsure_of("outcome", outcome, if (length(at_end) > 0L) at_end else intersect(usable, varies)),
+               left_out_as("other outcomes at the end", setdiff(at_end, outcome)))
   )
 }

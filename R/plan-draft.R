@@ -1,29 +1,77 @@
 # A starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the judgement to the
 # user.
 
-# list(lines, told: sentences for the screen). asked: list(panel, study), TRUE where the user knows what they are.
+# The kinds of questions a draft can ask. guess: function(data, dose) giving roles, NULL where the columns don't look so;
+# lines: of the plan; told: function(roles) giving what was guessed; else: what there must be.
+draft_kinds <- function() {
+  list(
+    study = list(guess = function(data, dose) guess_roles(data), lines = draft_lines, told = function(roles) {
+      sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever happened
+               after the treatment.", roles$treatment, roles$outcome)
+    }),
+    panel = list(guess = function(data, dose) guess_panel(data), lines = panel_draft_lines, told = function(roles) {
+      sprintf("These look like data over time. Guessed: %s, time %s, %s, outcome %s. Check every line; --study drafts
+               a study instead.",
+              if (is.null(roles$unit)) paste("group", roles$group) else paste("unit", roles$unit), roles$time,
+              if (is.null(roles$treatment)) paste("first treated period", roles$first_treated) else
+                paste("treatment", roles$treatment), roles$outcome)
+    }, else_words = "a time, units or groups that come back, and a treatment that sets in and stays"),
+    course = list(guess = function(data, dose) guess_course(data), lines = course_draft_lines, told = function(roles) {
+      sprintf("These look like treatment that comes and goes. Guessed: unit %s, time %s, treatment %s, outcome %s. Check
+               every line, and that what changes was measured before the treatment of its period; --study drafts a
+               study instead.", roles$unit, roles$time, roles$treatment, roles$outcome)
+    }, else_words = "a time, units with at most one row of each, and a treatment of two values that changes in them"),
+    dose = list(guess = function(data, dose) guess_dose(data, dose = dose), lines = dose_draft_lines,
+                told = function(roles) {
+      sprintf("Guessed beside the dose %s: outcome %s. Check every line, and take out of the covariates whatever
+               happened after the dose.", roles$dose, roles$outcome)
+    })
+  )
+}
+
+# list(lines, told: sentences for the screen). asked: list(panel, study, course, dose): what the user knows of them,
+# TRUE or the name of a column.
 draft_plan <- function(data, data_path, reading, asked) {
-  if (asked$panel && asked$study) abort_input("Say {.code --panel} or {.code --study}, not both.", call = NULL)
-  over_time <- if (!asked$study) guess_panel(data)
-  if (asked$panel && is.null(over_time)) {
-    abort_input(c("The columns don't look like units over time.",
-                  x = "There must be a time, units or groups that come back, and a treatment that sets in and stays.",
-                  i = "Leave out {.code --panel} for a study, or write the plan by hand."), call = NULL)
+  known <- Filter(function(kind) is.character(asked[[kind]]) || isTRUE(asked[[kind]]), names(draft_kinds()))
+  if (length(known) > 1L) {
+    abort_input("Say one of {.code --study}, {.code --panel}, {.code --course} and {.code --dose}.", call = NULL)
   }
-  roles <- if (is.null(over_time)) guess_roles(data) else over_time
-  told <- if (is.null(over_time)) {
-    sprintf("Guessed: treatment %s, outcome %s. Check every line, and take out of the covariates whatever happened
-             after the treatment.", roles$treatment, roles$outcome)
-  } else {
-    sprintf("These look like data over time. Guessed: %s, time %s, %s, outcome %s. Check every line; --study drafts
-             a study instead.",
-            if (is.null(roles$unit)) paste("group", roles$group) else paste("unit", roles$unit), roles$time,
-            if (is.null(roles$treatment)) paste("first treated period", roles$first_treated) else
-              paste("treatment", roles$treatment), roles$outcome)
+  if (!is.null(asked$dose)) check_drafted_dose(asked$dose, data)
+  found <- if (length(known) == 1L) roles_asked(data, known, asked$dose) else roles_seen(data)
+  kind <- draft_kinds()[[found$kind]]
+  list(lines = kind$lines(data, found$roles, data_path, reading),
+       told = c(kind$told(found$roles),
+                if (length(found$roles$unsure) > 0L) c("Unsure of:", paste("-", found$roles$unsure))))
+}
+
+check_drafted_dose <- function(dose, data) {
+  check_columns(dose, data, "dose", NULL)
+  kind <- column_kind(data[[dose]])
+  if (!is.numeric(data[[dose]]) && kind != "number with other entries") {
+    abort_input(c("A dose is a number, and {.field {dose}} is none.",
+                  i = "Leave out {.code --dose}: what has a few values is a treatment."), call = NULL)
   }
-  lines <- if (is.null(over_time)) draft_lines else panel_draft_lines
-  list(lines = lines(data, roles, data_path, reading),
-       told = c(told, if (length(roles$unsure) > 0L) c("Unsure of:", paste("-", roles$unsure))))
+}
+
+roles_asked <- function(data, known, dose) {
+  kind <- draft_kinds()[[known]]
+  roles <- kind$guess(data, dose)
+  if (is.null(roles)) {
+    what <- c(panel = "units over time", course = "treatment that comes and goes")[[known]]
+    abort_input(c("The columns don't look like {what}.",
+                  x = "There must be {kind$else_words}.",
+                  i = "Leave out {.code --{known}} for a study, or write the plan by hand."), call = NULL)
+  }
+  list(kind = known, roles = roles)
+}
+
+# A panel where treatment sets in and stays; a course where the outcome is known at the end alone; else a study.
+roles_seen <- function(data) {
+  over_time <- guess_panel(data)
+  if (!is.null(over_time)) return(list(kind = "panel", roles = over_time))
+  course <- guess_course(data)
+  if (isTRUE(course$final)) return(list(kind = "course", roles = course))
+  list(kind = "study", roles = guess_roles(data))
 }
 
 # reading: named list of how the file is read.
@@ -48,16 +96,16 @@ draft_head <- function(data, roles) {
 }
 
 study_lines <- function(data, roles, data_path, reading) {
-  covariates <- yaml_list(roles$covariates)
-  two_valued <- paste("two-valued columns:", paste(roles$candidates, collapse = ", "))
+  candidates <- paste("columns of few values:", paste(roles$candidates, collapse = ", "))
+  levels <- value_texts(data[[roles$treatment]])
   c(
     plan_entry("data", data_path),
     unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
-    plan_entry("treatment", roles$treatment, two_valued),
-    plan_entry("treated", treated_guess(data[[roles$treatment]]), "the value that means treated"),
+    plan_entry("treatment", roles$treatment, candidates),
+    if (length(levels) > 2L) plan_entry("reference", levels[1L], "the value that the others are compared with") else
+      plan_entry("treated", treated_guess(data[[roles$treatment]]), "the value that means treated"),
     plan_entry("outcome", roles$outcome, "or a list of columns"),
-    paste0("  covariates: ", covariates, "   # ", if (length(roles$covariates) > 0L)
-      "only what came before the treatment" else "no column is left: name some"),
+    covariates_entry(roles, "only what came before the treatment"),
     unknown_guess(data, roles),
     plan_entry("estimand", "ATT", estimand_remark()),
     plan_entry("id", roles$id), plan_entry("weight", roles$weight), plan_entry("cluster", roles$cluster),
@@ -93,7 +141,8 @@ unknown_guess <- function(data, roles) {
 }
 
 stray_values <- function(data, roles) {
-  columns <- roles$covariates[roles$kinds[roles$covariates] == "number with other entries"]
+  columns <- c(roles$dose, roles$covariates)
+  columns <- columns[roles$kinds[columns] == "number with other entries"]
   entries <- function(x) unique(trimws(x[!is.na(x)]))
   stray <- unique(unlist(lapply(columns, function(name) stray_entries(entries(data[[name]]), "numbers"))))
   if (length(stray) %in% 1:5) stray
@@ -135,5 +184,51 @@ panel_draft_lines <- function(data, roles, data_path, reading = list()) {
     "", "effects:", "  two-way: {estimator: two_way}", paste0("  group-time: ", adjust),
     paste0("  path: {", if (length(roles$covariates) > 0L) "adjustment: regression, ", "base: fixed, over: event}"),
     "", "probes:", "  drift: {probe: trends, effect: path, at: [0, 1, 2]}"
+  )
+}
+
+covariates_entry <- function(roles, remark) {
+  paste0("  covariates: ", yaml_list(roles$covariates), "   # ", if (length(roles$covariates) > 0L) remark else
+    "no column is left: name some")
+}
+
+# The same for a dose.
+dose_draft_lines <- function(data, roles, data_path, reading = list()) {
+  c(
+    draft_head(data, roles), "", "study:", plan_entry("data", data_path),
+    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
+    plan_entry("dose", roles$dose, "a number: how much of the treatment each unit has"),
+    plan_entry("outcome", roles$outcome, "or a list of columns"),
+    covariates_entry(roles, "only what came before the dose"), unknown_guess(data, roles),
+    plan_entry("id", roles$id), plan_entry("weight", roles$weight), plan_entry("cluster", roles$cluster),
+    plan_entry("missing", "flag"),
+    "", "designs:", "  weights:", "    - score", "    - weigh: {method: inverse}", "  entropy:",
+    "    - weigh: {method: entropy}",
+    "", "effects:", "  unadjusted: {measure: response}",
+    "  weights: {design: weights, measure: response, estimator: augmented}",
+    "  entropy: {design: entropy, measure: response, estimator: augmented}",
+    "", "probes:", "  hidden_bias: {probe: ratio, effect: weights}"
+  )
+}
+
+# The same for treatment that comes and goes.
+course_draft_lines <- function(data, roles, data_path, reading = list()) {
+  c(
+    draft_head(data, roles), "", "study:", plan_entry("data", data_path),
+    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
+    plan_entry("treatment", roles$treatment, "on or off in each period"),
+    plan_entry("treated", treated_guess(data[[roles$treatment]]), "the value that means treated"),
+    plan_entry("outcome", roles$outcome, "its value in the last period counts"), plan_entry("time", roles$time),
+    plan_entry("unit", roles$unit),
+    if (length(roles$covariates) > 0L) {
+      paste0("  covariates: ", yaml_list(roles$covariates), "   # what does not change within a unit")
+    },
+    if (length(roles$changing) > 0L) {
+      paste0("  changing: ", yaml_list(roles$changing), "   # measured before the treatment of its period")
+    },
+    plan_entry("weight", roles$weight), plan_entry("missing", "flag"),
+    "", "designs:", "  weights:", "    - score", "    - weigh",
+    "", "effects:", "  weights: {design: weights, measure: course}",
+    "", "probes:", "  hidden_bias: {probe: ratio, effect: weights}"
   )
 }

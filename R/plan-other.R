@@ -49,6 +49,12 @@ is_dose_plan <- function(plan) !is.null(plan$study$dose)
 is_course_plan <- function(plan) !is.null(plan$study$unit)
 is_other_plan <- function(plan) is_dose_plan(plan) || is_course_plan(plan)
 
+# "panel", "dose", "course" or "study".
+question_kind <- function(plan) {
+  if (is_panel_plan(plan)) "panel" else if (is_dose_plan(plan)) "dose" else if (is_course_plan(plan)) "course" else
+    "study"
+}
+
 # What a page shows of them, see plan_step_views().
 other_step_views <- function() {
   list(

@@ -241,7 +241,7 @@ made_once <- function(kept, key, make) {
 failed_sentence <- function(error) paste(trimws(message_lines(error, in_plan = TRUE)), collapse = " ")
 
 # What a page needs to know of the columns: list(name, kind, missing, levels: texts, for those of few values, counts: at
-# most ten, for a picture, roles: guess_roles(), panel: guess_panel(), NULL where there is no guess; stray:
+# most ten, for a picture, roles: guess_roles(), panel, dose, course: the same for other questions, NULL where there is no guess; stray:
 # entries among numbers that may mean "not known").
 # first: the first rows as text. Of a table in a database: by its first rows, as the note says.
 answer_columns <- function(plan) {
@@ -249,7 +249,9 @@ answer_columns <- function(plan) {
   part <- if (is_panel_plan(plan)) "panel" else "study"
   if (!is.null(names(question$data))) {
     first <- plan_database(plan, part, as.list(question$data))$columns
-    return(c(columns_facts(first), note = "Kinds and shapes are those of the first rows of the table."))
+    facts <- columns_facts(first)
+    facts[c("dose", "course")] <- NULL  # are asked of data that are read
+    return(c(facts, note = "Kinds and shapes are those of the first rows of the table."))
   }
   reading <- question[intersect(names(question), reading_keys())]
   columns_facts(do.call(read_units, c(list(beside_plan(plan, question$data)), reading)))
@@ -281,11 +283,11 @@ columns_facts <- function(data) {
     ifelse(is.na(x), "", text)
   }), check.names = FALSE, optional = TRUE)
   names(first) <- names(data)
-  roles <- tryCatch(guess_roles(data_frame), twin_error = function(e) NULL)
+  guess <- function(of) tryCatch(of(data_frame), twin_error = function(e) NULL)
+  roles <- guess(guess_roles)
   list(name = names(data), kind = unname(kinds), first = first,
        missing = unname(vapply(data, function(x) sum(is.na(x)), 0L)), levels = levels, counts = counts,
-       panel = tryCatch(guess_panel(data_frame), twin_error = function(e) NULL),
-       roles = roles, stray = if (!is.null(roles)) stray_values(data_frame, roles))
+       panel = guess(guess_panel), dose = guess(guess_dose), course = guess(guess_course), roles = roles, stray = if (!is.null(roles)) stray_values(data_frame, roles))
 }
 
 # Scores of both arms counted in hundredths, before any is trimmed: list(treated, control), of 100 counts each. NULL

@@ -4,16 +4,38 @@
 # may follow from the treatment), their kinds, and sentences on what was left open. data: without columns that a panel
 # has for itself.
 guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
+  two_valued <- names(kinds)[kinds %in% c("true/false", "two values")]
+  arms <- names(kinds)[kinds == "levels"]
+  if (length(c(two_valued, arms)) == 0L) {
+    abort_input(c("No column of the data has a few values, so none can be the treatment.",
+                  i = "Recode the treatment to its arms first; what units have more or less of is a dose."), call = NULL)
+  }
+  roles_beside(data, kinds, if (length(two_valued) > 0L) two_valued else arms)
+}
+
+# The same for a dose: of the columns of numbers the one that is named so, else the first; NULL where there is none.
+# dose: where it is known.
+guess_dose <- function(data, kinds = vapply(data, column_kind, ""), dose = NULL) {
+  numbers <- names(kinds)[kinds == "number"]
+  numbers <- setdiff(numbers, c(names_like(data, "weight|^wt$"), looks_like_id(data, kinds)))
+  likely <- setdiff(numbers, c(with_past(numbers), with_past_words(numbers)))
+  named <- intersect(likely, names_like(data, "dose|amount|quantity|intensity|hours|tonnes|share"))
+  if (is.null(dose)) dose <- union(named, likely)
+  if (length(dose) == 0L) return(NULL)
+  roles <- roles_beside(data, kinds, dose, "dose")
+  stats::setNames(roles, sub("^treatment$", "dose", names(roles)))
+}
+
+# candidates: columns that may be the treatment, the likeliest first.
+roles_beside <- function(data, kinds, candidates, role = "treatment") {
   ids <- looks_like_id(data, kinds)
   id <- first_of(ids[kinds[ids] == "identifier"])
   weight <- first_of(intersect(names(kinds)[kinds == "number"], names_like(data, "weight|^wt$")))
-  two_valued <- names(kinds)[kinds %in% c("true/false", "two values")]
-  treatment <- first_of(two_valued)
-  if (is.null(treatment)) {
-    abort_input(c("No column of the data has two values, so none can be the treatment.",
-                  i = "Recode the treatment to two values first."), call = NULL)
-  }
+  treatment <- candidates[1L]
   rest <- setdiff(names(data), c(ids, weight, treatment))
+  if (length(rest) == 0L) {
+    abort_input(c("Beside {.field {treatment}} no column of the data can be the outcome."), call = NULL)
+  }
   guess <- guess_outcome(rest, kinds, treatment, names(data))
   cluster <- first_of(setdiff(rest[kinds[rest] == "many levels"], guess$others))
   no_covariate <- names(kinds)[kinds %in% no_covariate_kinds]
@@ -21,9 +43,9 @@ guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
   left_out <- setdiff(rest[rest %in% no_covariate], c(cluster, guess$outcome, guess$others))
   list(
     id = id, weight = weight, treatment = treatment, outcome = guess$outcome, cluster = cluster,
-    covariates = covariates, after = guess$others, kinds = kinds, candidates = two_valued,
+    covariates = covariates, after = guess$others, kinds = kinds, candidates = candidates,
     unsure = c(
-      unsure_of("treatment", treatment, setdiff(two_valued, guess$outcome)),
+      unsure_of(role, treatment, setdiff(candidates, guess$outcome)),
       unsure_of("outcome", guess$outcome, c(guess$others, guess$choices)),
       left_out_as("likely outcomes", guess$others),
       left_out_as("identifiers, dates, years or names", c(setdiff(ids, id), left_out))

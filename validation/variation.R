@@ -16,7 +16,8 @@ world <- function(seed, n, slope, clusters, hump) {
   data.frame(size, depth, gear, bay, joined, income)
 }
 
-# Of one draw: p-values, and does the interval hold the slope, the effect at the levels of gear, and the average?
+# Of one draw: what do the tests find, in all columns together, in the bends of size and in gear, and do intervals hold
+# the slope, the curve and the average?
 one <- function(seed, n, estimand, learners, slope, clusters, weighed, hump) {
   data <- world(seed, n, slope, clusters, hump)
   study <- frame_study(data, "joined", "income", covariates = ~ size + depth + gear, estimand = estimand, treated = 1,
@@ -31,7 +32,10 @@ one <- function(seed, n, estimand, learners, slope, clusters, weighed, hump) {
   levels <- levels[levels$column == "size" & levels$at > -1.5 & levels$at < 1.5, ]
   curve <- 1 + slope * levels$at + hump * exp(-levels$at^2)
   tests <- glance(found)
-  c(p_columns = tests$p_columns < 0.05, p_prediction = tests$p_prediction < 0.05,
+  by_column <- tidy(found)
+  by_column <- stats::setNames(by_column$p.value < 0.05, by_column$column)
+  c(p_columns = tests$p_columns < 0.05, p_prediction = tests$p_prediction < 0.05, p_size = by_column[["size"]],
+    p_gear = by_column[["gear"]],
     slope = row$conf.low < slope && slope < row$conf.high,
     average = mean_row$conf.low < truth && truth < mean_row$conf.high,
     curve = mean(levels$conf.low < curve & curve < levels$conf.high),

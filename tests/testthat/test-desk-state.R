@@ -644,6 +644,62 @@ test_that("who gains is asked by design once the outcome is open, and shown", {
   expect_identical(carefultwin:::gains_verdict(list()), "not made")
 })
 
+test_that("the page offers the questions that columns allow, begins them anew, and shows how doses and histories are designed", {
+  skip_if_not_installed("shiny")
+  folder <- withr::local_tempdir()
+  columns_of <- function(data) {
+    data.table::fwrite(data, file.path(folder, "own.csv"))
+    carefultwin:::answer_columns(list(study = list(data = "own.csv"), path = file.path(folder, "plan.yml")))
+  }
+  offered <- function(columns) unname(carefultwin:::kinds_offered(columns))
+  start <- list(study = list(data = "own.csv", decimal = "."), designs = list(old = list("score")))
+  columns <- columns_of(ice[1:300, ])
+  expect_identical(offered(columns), c("study", "dose"))
+  dose <- carefultwin:::set_answer(start, "kind", "dose", columns)
+  expect_identical(dose$study[c("data", "decimal", "dose", "outcome", "id", "cluster")],
+                   list(data = "own.csv", decimal = ".", dose = "tonnes", outcome = "income", id = "crew_id", cluster = "harbour"))
+  expect_null(dose$designs)
+  expect_identical(carefultwin:::question_kind(dose), "dose")
+  expect_identical(carefultwin:::set_answer(dose, "kind", "dose", columns), dose)  # is one already
+  expect_identical(carefultwin:::set_answer(dose, "kind", "panel", columns), dose)  # is not offered
+  html <- as.character(carefultwin:::sentence_with_gaps(dose, columns))
+  expect_match(html, "value=\"dose\" selected")
+  expect_match(html, "dose: tonnes, or boat_length")
+  expect_match(html, "Rows, as crew_size")
+  other <- carefultwin:::set_answer(dose, "dose", "market_km", columns)
+  expect_identical(other$study$dose, "market_km")
+  ticked <- carefultwin:::tick_column(dose, "spoiled", TRUE, columns)
+  expect_identical(unlist(ticked$study$covariates), c(unlist(dose$study$covariates), "spoiled"))
+  dose <- carefultwin:::add_design(dose, "weights", list(density = "kernel"))
+  expect_identical(carefultwin:::known_design(dose$designs$weights, carefultwin:::page_designs(dose))$values, list(density = "kernel"))
+  expect_match(as.character(carefultwin:::design_controls(dose, "weights", 1L)), "value=\"kernel\" selected")
+  dose <- carefultwin:::change_design(dose, "weights", "density", "splines")
+  expect_identical(dose$designs$weights, list(list(score = list(density = "splines")), "weigh"))
+  columns <- columns_of(seasons[seasons$crew %in% unique(seasons$crew)[1:60], ])
+  expect_identical(offered(columns), c("study", "dose", "course"))
+  expect_identical(carefultwin:::likely_kind(columns), "course")
+  course <- carefultwin:::set_kind(start, "course", columns)
+  expect_identical(course$study[c("treatment", "unit", "time", "changing")],
+                   list(treatment = "stored", unit = "crew", time = "season", changing = list("debt", "catch")))
+  html <- as.character(carefultwin:::sentence_with_gaps(course, columns))
+  expect_no_match(html, "Rows, as crew_size")  # all rows are needed
+  expect_match(html, "value=\"catch\" checked")
+  less <- carefultwin:::tick_column(carefultwin:::tick_column(course, "catch", FALSE, columns), "boat_length", FALSE, columns)
+  expect_identical(less$study[c("covariates", "changing")], list(covariates = list("port_size"), changing = list("debt")))
+  expect_identical(carefultwin:::tick_column(carefultwin:::tick_column(less, "boat_length", TRUE, columns), "catch", TRUE, columns), course)
+  longer <- carefultwin:::change_design(carefultwin:::add_design(course, "weights"), "weights", "lags", "2")
+  expect_identical(longer$designs$weights[[1L]], list(score = list(lags = 2)))
+  keys <- vapply(list(dose, course, start), function(plan) carefultwin:::step_key(plan, "help"), "")
+  expect_identical(keys, c("dose", "course", "study"))
+  columns <- columns_of(harbours)
+  expect_identical(offered(columns), c("study", "dose", "panel", "course"))
+  expect_identical(carefultwin:::likely_kind(columns), "panel")
+  arms <- carefultwin:::set_kind(start, "study", columns_of(cures[c("boat_length", "cure", "price")]))
+  expect_identical(arms$study[c("treatment", "reference")], list(treatment = "cure", reference = "fresh"))
+  expect_null(arms$study$treated)
+  expect_length(offered(columns_of(data.frame(name = c("a", "b", "c"), place = c("d", "e", "f")))), 0)
+})
+
 test_that("doses and histories go through the page by their plans, and the same in R gives the same", {
   skip_if_not_installed("shiny")
   folder <- withr::local_tempdir()

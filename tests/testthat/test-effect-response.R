@@ -139,6 +139,8 @@ test_that("a dose that many share, or that hardly differs, is told of", {
   measured <- measure_response(weigh_units(scored), contrasts = list(c(1.2, 1.8)), doses = c(1.2, 1.8))
   expect_match(measured$cautions, "share the dose 0", all = FALSE)
   expect_warning(score_units(framed(c(rep(7, 60), ppoints(140))), density = "kernel"), "share the dose 7")
+  expect_warning(score_units(framed(c(0, 0, 0, 0, 0, 1 + ppoints(15)))), "5 of 20 units share the dose 0", class = "twin_warning_density")
+  expect_no_warning(score_units(framed(c(0, 0, 0, 0, 1 + ppoints(16)))), class = "twin_warning_density")  # too few to be a heap
   expect_no_warning(score_units(framed(rep_len(1:5, 200))))
   expect_no_warning(score_units(framed(c(rep(0, 19), ppoints(181)))))
   expect_no_warning(score_units(framed(rep_len(0:1, 200))))

@@ -16,7 +16,70 @@ test_that("roles are guessed by kind and name; identifiers, years and likely out
   expect_identical(roles[c("treatment", "outcome", "covariates")], list(treatment = "helped", outcome = "closed_after", covariates = "size"))
   expect_match(roles$unsure, "identifiers, dates, years or names: .*built", all = FALSE)
   expect_match(roles$unsure, "as likely outcomes: closed$", all = FALSE)
-  expect_error(guess_roles(data.frame(a = 1:20, b = rnorm(20))), "two values", class = "twin_error_input")
+  expect_error(guess_roles(data.frame(a = 1:20, b = rnorm(20))), "a few values", class = "twin_error_input")
+  expect_error(guess_roles(data.frame(a = 1:20, b = rep(0:1, 10))), "Beside b no column", class = "twin_error_input")
+  arms <- guess_roles(data.frame(size = rnorm(60), gear = rep(c("nets", "lines", "pots"), 20), income = rnorm(60)))
+  expect_identical(arms[c("treatment", "outcome", "covariates")], list(treatment = "gear", outcome = "income", covariates = "size"))
+})
+
+test_that("a dose is the number named so, or else the first; treatment that comes and goes is told from one that sets in", {
+  expect_identical(guess_dose(ice)[c("dose", "outcome", "id", "cluster")],
+                   list(dose = "tonnes", outcome = "income", id = "crew_id", cluster = "harbour"))
+  expect_match(guess_dose(ice)$unsure, "^dose: tonnes, or boat_length", all = FALSE)
+  known <- guess_dose(ice, dose = "boat_length")
+  expect_identical(known$covariates[1:2], c("tonnes", "crew_size"))
+  expect_no_match(paste(known$unsure, collapse = " "), "dose:")
+  moved <- ice[c("market_km", setdiff(names(ice), "market_km"))]
+  expect_identical(guess_dose(moved)$dose, "tonnes")
+  expect_identical(guess_dose(moved[setdiff(names(moved), "tonnes")])$dose, "market_km")
+  expect_null(guess_dose(data.frame(a = c("x", "y"), b = 0:1)))
+  course <- guess_course(seasons)
+  expect_identical(course[c("time", "unit", "treatment", "outcome", "covariates", "changing", "final")],
+                   list(time = "season", unit = "crew", treatment = "stored", outcome = "savings",
+                        covariates = c("boat_length", "port_size"), changing = c("debt", "catch"), final = TRUE))
+  expect_identical(guess_course(boats)[c("unit", "treatment", "final")], list(unit = "boat", treatment = "ice_machine", final = FALSE))
+  expect_null(guess_course(crews))
+  expect_null(guess_course(landings))  # other units in every quarter
+  expect_null(guess_course(transform(seasons, stored = as.integer(boat_length > 9))))  # never changes
+  expect_true(carefultwin:::varies_within(c(1, NA, 2, 2), c("a", "a", "b", "b")))
+  expect_false(carefultwin:::varies_within(c(NA, NA, 2, 2), c("a", "a", "b", "b")))
+})
+
+test_that("twin draft writes plans on a dose, on histories and on several arms that run", {
+  folder <- withr::local_tempdir()
+  csv <- file.path(folder, "units.csv")
+  plan <- file.path(folder, "plan.yml")
+  drafted <- function(data, ...) {
+    data.table::fwrite(data, csv)
+    told <- twin("draft", csv, "--force", ...)
+    expect_identical(told$status, 0L)
+    expect_no_match(told$out, "[^ ]  +[^ ]")
+    paste(told$out, collapse = " ")
+  }
+  ran <- function() paste(suppressWarnings(twin("run", plan))$out, collapse = " ")
+  expect_match(drafted(ice, "--dose", "tonnes"), "Guessed beside the dose tonnes: outcome income.")
+  own <- frame_dose(ice, "tonnes", "income", c("boat_length", "crew_size", "port_size", "past_income", "market_km"),
+                    cluster = "harbour", missing = "flag")
+  by_hand <- measure_response(weigh_units(score_units(own)), estimator = "augmented")
+  expect_match(ran(), sprintf("income changes by %.2f", tidy(by_hand, part = "contrasts")$estimate[1L]), fixed = TRUE)
+  some <- seasons[seasons$crew %in% unique(seasons$crew)[1:400], ]
+  expect_match(drafted(some), "comes and goes. Guessed: unit crew, time season, treatment +stored, outcome savings")
+  own <- frame_course(some, "stored", "savings", "season", "crew", c("boat_length", "port_size"), c("debt", "catch"))
+  by_hand <- measure_course(weigh_units(score_units(own)))
+  expect_match(ran(), sprintf("savings changes by +%.2f", tidy(by_hand)$estimate[1L]))
+  expect_match(drafted(boats, "--course"), "Unsure of: - outcome: fuel, or catch, engine_kw")
+  expect_match(readLines(plan), "^  changing: \\[catch, engine_kw\\]", all = FALSE)
+  drafted(cures[c("boat_length", "cure", "price")])
+  expect_match(readLines(plan), "^  reference: fresh", all = FALSE)
+  expect_no_match(readLines(plan), "^  treated:")
+  expect_match(ran(), "salted vs fresh")
+  drafted(transform(ice, tonnes = c("?", tonnes[-1L])), "--dose", "tonnes")
+  expect_match(readLines(plan), "^  unknown: \\[\"[?]\"\\]", all = FALSE)
+  data.table::fwrite(ice, csv)
+  expect_stopped(twin("draft", csv, "--force", "--dose", "tons"), 2L, "Did you mean")
+  expect_stopped(twin("draft", csv, "--force", "--dose", "port_size"), 2L, "A dose is a number, and port_size is none")
+  expect_stopped(twin("draft", csv, "--force", "--course"), 2L, "don't look like treatment that comes and goes")
+  expect_stopped(twin("draft", csv, "--force", "--course", "--dose", "tonnes"), 2L, "Say one of")
 })
 
 test_that("units over time are seen as such: panels, groups in cross-sections, first treated periods; others are not", {
@@ -53,7 +116,7 @@ test_that("twin draft writes a panel plan that runs, says what it saw, and takes
   expect_true(file.exists(file.path(folder, "results", "report.html")))
   expect_identical(twin("draft", csv, "--force", "--study")$status, 0L)
   expect_match(readLines(plan), "^study:", all = FALSE)
-  expect_stopped(twin("draft", csv, "--force", "--study", "--panel"), 2L, "not both")
+  expect_stopped(twin("draft", csv, "--force", "--study", "--panel"), 2L, "Say one of")
   data.table::fwrite(many_crews(60), csv)
   expect_stopped(twin("draft", csv, "--force", "--panel"), 2L, "don't look like units over time")
   data.table::fwrite(data[-(1:2), c("harbour", "year", "open", "price")], csv)
