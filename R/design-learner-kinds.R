@@ -2,10 +2,10 @@
 
 # package: where it comes from, asked for when it is used. fit: function(x, y, weight, numbers) giving a model, x a data
 # frame of covariates without missing values, numbers: is y a number, not 0/1? predict: function(model, x, numbers), one
-# number (a probability where y is 0/1) per row.
-new_learner <- function(package, fit, predict) {
-  stopifnot(is.character(package), is.function(fit), is.function(predict))
-  list(package = package, fit = fit, predict = predict)
+# number (a probability where y is 0/1) per row. steps: are predictions made in steps, which follow a slope slowly?
+new_learner <- function(package, fit, predict, steps = FALSE) {
+  stopifnot(is.character(package), is.function(fit), is.function(predict), is.logical(steps))
+  list(package = package, fit = fit, predict = predict, steps = steps)
 }
 
 # Penalised regressions that differ in alpha alone.
@@ -45,11 +45,12 @@ learners <- list(
     "rpart", fit = function(x, y, weight, numbers) fit_tree_learner(x, y, weight, numbers),
     predict = function(model, x, numbers) {
       if (numbers) stats::predict(model, x) else stats::predict(model, x, type = "prob")[, "1"]
-    }
+    },
+    steps = TRUE
   ),
   forest = new_learner(
     "ranger", fit = function(x, y, weight, numbers) fit_forest_learner(x, y, weight, numbers),
-    predict = function(model, x, numbers) predict_forest_learner(model, x, numbers)
+    predict = function(model, x, numbers) predict_forest_learner(model, x, numbers), steps = TRUE
   ),
   boosted = new_learner(
     "gbm",
@@ -58,7 +59,8 @@ learners <- list(
       gbm::gbm(.z ~ ., if (numbers) "gaussian" else "bernoulli", x, weight, n.trees = 300, interaction.depth = 2,
                shrinkage = 0.05, n.cores = 1)
     },
-    predict = function(model, x, numbers) gbm::predict.gbm(model, x, n.trees = 300, type = "response")
+    predict = function(model, x, numbers) gbm::predict.gbm(model, x, n.trees = 300, type = "response"),
+    steps = TRUE
   ),
   splines = new_learner(
     "mgcv", fit = function(x, y, weight, numbers) fit_spline_learner(x, y, weight, numbers),
@@ -68,7 +70,7 @@ learners <- list(
 
 # An entry as what users give of their own: fit(x, z, weight) and predict(model, x).
 as_learner <- function(entry, numbers) {
-  list(package = entry$package, fit = function(x, z, weight) entry$fit(x, z, weight, numbers),
+  list(package = entry$package, steps = entry$steps, fit = function(x, z, weight) entry$fit(x, z, weight, numbers),
        predict = function(model, x) entry$predict(model, x, numbers))
 }
 

@@ -6,9 +6,10 @@
 #' becomes a plan file, which is saved at every change, can be undone, and gives the same numbers with `twin run`; the
 #' same in R stands beside it. On the command line: `twin desk [FILE]`.
 #'
-#' A row may be a unit in one arm of a treatment, in a file or, by its plan, in a database; a unit with a dose; a unit in
-#' a period, where treatment sets in, or comes and goes. The page begins with what the columns look like. What it has no
-#' controls for (effects by group, placebos) a plan file has: `twin keys`. Keys of a plan that the page does not show stay as they are.
+#' A row may be a unit in one arm of a treatment, in a file or, by its plan, in a database; a unit with a dose; a unit
+#' in a period, where treatment sets in, or comes and goes. The page begins with what the columns look like. What it has
+#' no controls for (effects by group, placebos) a plan file has: `twin keys`. Keys of a plan that the page does not show
+#' stay as they are.
 #'
 #' @param file A plan (`.yml`), which is saved in place, without its comments: as it was it is kept as `FILE.before`; or
 #'   data, beside which `plan.yml` is made (or gone on with). `NULL` (default) waits for a file to be

@@ -164,7 +164,8 @@ study_sentence <- function(study, columns) {
       "comparing units alike in", tags$strong(.noWS = "after", if (!by_plan) plural(length(chosen), "column") else
         if (is.null(chosen)) "what the graph asks for" else chosen), "?"
     ),
-    if (!by_plan) columns_to_tick(study, columns, columns$roles, "Columns to be alike in", "Only what came before the treatment"),
+    if (!by_plan) columns_to_tick(study, columns, columns$roles, "Columns to be alike in",
+                                  "Only what came before the treatment"),
     more_outcomes(study, columns, "Measured as well, with p-values adjusted for their number"),
     code_choices(study, columns), preview_view(study, columns),
     tags$details(

@@ -203,7 +203,8 @@ set_kind <- function(plan, kind, columns) {
   if (!kind %in% kinds_offered(columns)) return(plan)
   question <- plan_question(plan)
   data <- question[intersect(names(question), c("data", reading_keys()))]
-  switch(kind, study = guessed_study, panel = guessed_panel, dose = guessed_dose, course = guessed_course)(data, columns)
+  guessed <- switch(kind, study = guessed_study, panel = guessed_panel, dose = guessed_dose, course = guessed_course)
+  guessed(data, columns)
 }
 
 # The questions that the columns allow.
@@ -227,7 +228,8 @@ guessed_study <- function(data, columns) {
   arms <- columns$levels[[roles$treatment]]
   several <- length(arms) > 2L
   settings <- list(treatment = roles$treatment, treated = if (!several) treated_asked(columns, roles$treatment),
-                   reference = if (several) arms[1L], outcome = roles$outcome, covariates = as.list(roles$covariates), estimand = "ATT", id = roles$id,
+                   reference = if (several) arms[1L], outcome = roles$outcome,
+                   covariates = as.list(roles$covariates), estimand = "ATT", id = roles$id,
                    weight = roles$weight, cluster = roles$cluster, missing = "flag",
                    unknown = as.list(columns$stray))
   set_question(list(study = data), settings)
@@ -236,7 +238,7 @@ guessed_study <- function(data, columns) {
 guessed_dose <- function(data, columns) {
   roles <- columns$dose
   settings <- list(dose = roles$dose, outcome = roles$outcome, covariates = as.list(roles$covariates), id = roles$id,
-                   weight = roles$weight, cluster = roles$cluster, missing = "flag")
+                   weight = roles$weight, cluster = roles$cluster, missing = "flag", unknown = as.list(columns$stray))
   set_question(list(study = data), settings)
 }
 
@@ -245,7 +247,7 @@ guessed_course <- function(data, columns) {
   settings <- list(treatment = roles$treatment, treated = treated_asked(columns, roles$treatment),
                    outcome = roles$outcome, time = roles$time, unit = roles$unit,
                    covariates = as.list(roles$covariates), changing = as.list(roles$changing), weight = roles$weight,
-                   missing = "flag")
+                   missing = "flag", unknown = as.list(columns$stray))
   set_question(list(study = data), settings)
 }
 

@@ -152,7 +152,8 @@ course_roles <- function(data, kinds, time, unit, last, treatments) {
   rest <- setdiff(rest, c(outcome, at_end, names(kinds)[kinds %in% no_covariate_kinds]))
   list(
     time = time, unit = unit, treatment = treatment, outcome = outcome, weight = weight,
-    covariates = setdiff(rest, varies), changing = intersect(rest, varies), varies = varies, final = length(at_end) > 0L, kinds = kinds,
+    covariates = setdiff(rest, varies), changing = intersect(rest, varies), varies = varies,
+    final = length(at_end) > 0L, kinds = kinds,
     unsure = c(unsure_of("treatment", treatment, treatments),
                unsure_of("outcome", outcome, if (length(at_end) > 0L) at_end else intersect(usable, varies)),
                left_out_as("other outcomes at the end", setdiff(at_end, outcome)))

@@ -1,8 +1,8 @@
 # A starting plan from a look at the columns. It guesses by kind and name, says so, and leaves the judgement to the
 # user.
 
-# The kinds of questions a draft can ask. guess: function(data, dose) giving roles, NULL where the columns don't look so;
-# lines: of the plan; told: function(roles) giving what was guessed; else: what there must be.
+# The kinds of questions a draft can ask. guess: function(data, dose) giving roles, NULL where the columns don't look
+# so; lines: of the plan; told: function(roles) giving what was guessed; else: what there must be.
 draft_kinds <- function() {
   list(
     study = list(guess = function(data, dose) guess_roles(data), lines = draft_lines, told = function(roles) {
@@ -141,7 +141,7 @@ unknown_guess <- function(data, roles) {
 }
 
 stray_values <- function(data, roles) {
-  columns <- c(roles$dose, roles$covariates)
+  columns <- c(roles$dose, roles$covariates, roles$changing)
   columns <- columns[roles$kinds[columns] == "number with other entries"]
   entries <- function(x) unique(trimws(x[!is.na(x)]))
   stray <- unique(unlist(lapply(columns, function(name) stray_entries(entries(data[[name]]), "numbers"))))
@@ -226,7 +226,7 @@ course_draft_lines <- function(data, roles, data_path, reading = list()) {
     if (length(roles$changing) > 0L) {
       paste0("  changing: ", yaml_list(roles$changing), "   # measured before the treatment of its period")
     },
-    plan_entry("weight", roles$weight), plan_entry("missing", "flag"),
+    unknown_guess(data, roles), plan_entry("weight", roles$weight), plan_entry("missing", "flag"),
     "", "designs:", "  weights:", "    - score", "    - weigh",
     "", "effects:", "  weights: {design: weights, measure: course}",
     "", "probes:", "  hidden_bias: {probe: ratio, effect: weights}"

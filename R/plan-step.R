@@ -241,8 +241,8 @@ made_once <- function(kept, key, make) {
 failed_sentence <- function(error) paste(trimws(message_lines(error, in_plan = TRUE)), collapse = " ")
 
 # What a page needs to know of the columns: list(name, kind, missing, levels: texts, for those of few values, counts: at
-# most ten, for a picture, roles: guess_roles(), panel, dose, course: the same for other questions, NULL where there is no guess; stray:
-# entries among numbers that may mean "not known").
+# most ten, for a picture, roles: guess_roles(), panel, dose, course: the same for other questions, NULL where there is
+# no guess; stray: entries among numbers that may mean "not known").
 # first: the first rows as text. Of a table in a database: by its first rows, as the note says.
 answer_columns <- function(plan) {
   question <- plan_question(plan)
@@ -287,7 +287,8 @@ columns_facts <- function(data) {
   roles <- guess(guess_roles)
   list(name = names(data), kind = unname(kinds), first = first,
        missing = unname(vapply(data, function(x) sum(is.na(x)), 0L)), levels = levels, counts = counts,
-       panel = guess(guess_panel), dose = guess(guess_dose), course = guess(guess_course), roles = roles, stray = if (!is.null(roles)) stray_values(data_frame, roles))
+       panel = guess(guess_panel), dose = guess(guess_dose), course = guess(guess_course),
+       roles = roles, stray = if (!is.null(roles)) stray_values(data_frame, roles))
 }
 
 # Scores of both arms counted in hundredths, before any is trimmed: list(treated, control), of 100 counts each. NULL

@@ -132,6 +132,8 @@ test_that("the study of who gains holds what is said of it", {
   none <- plain[plain$slope == 0, ]
   sizes <- c(none$p_columns, none$p_prediction)
   expect_true(all(sizes >= 0.03 & sizes <= 0.07))
+  by_column <- c(none$p_size, plain$p_gear)
+  expect_identical(round(range(by_column), 2), c(0.03, 0.06))
   expect_true(all(unlist(plain[c("slope.1", "average", "curve", "band")]) > 0.925))
   expect_true(all(plain$p_prediction[plain$slope > 0] > 0.95))
   few <- rows[rows$learners == "logit" & rows$n == 1000, ]
@@ -140,13 +142,16 @@ test_that("the study of who gains holds what is said of it", {
   humps <- rows[rows$hump == 1, ]
   expect_identical(humps$n, c(2000L, 20000L))
   expect_identical(round(humps$band, 2), c(0.97, 0.95))
+  expect_identical(round(humps$p_columns, 2), c(0.04, 0.06))
+  expect_true(all(humps$p_size > 0.99))
   forests <- rows[rows$learners == "forest", ]
   expect_identical(forests$n, c(1000L, 4000L))
   expect_identical(forests$p_prediction, c(0, 0.02))
   expect_identical(forests$p_columns, c(0.03, 0.04))
   expect_identical(forests$average, c(0.93, 0.91))
+  expect_identical(forests$p_size, c(0.17, 0.07))
   beside <- rows[rows$learners == "logit, forest", ]
-  expect_identical(c(beside$p_columns, beside$p_prediction, beside$average), c(0.06, 0.06, 0.97))
+  expect_identical(c(beside$p_columns, beside$p_prediction, beside$p_size, beside$average), c(0.06, 0.06, 0.07, 0.97))
 })
 
 test_that("articles show what doses, courses, imputed data and outcome models gave, and it holds what they say", {

@@ -214,9 +214,15 @@ test_that("a file of doses is asked about its dose, up to the curve; histories a
   browser$click("#open")
   see(browser, "2 estimates", "#rail")
   see(browser, "average slope", "#effects")
+  expect_match(browser$text("#report pre"), "dose: tonnes", fixed = TRUE)
+  other <- start_desk()
+  withr::defer(other$close())
+  browser$go(other$address)
+  see(browser, "A file of units")
   browser$keys("#file", system.file("extdata", "seasons.csv", package = "carefultwin"))
   see(browser, "to follow a history of", "#question")
   see(browser, "9,214 rows", "#rail")
+  expect_match(browser$text("#report pre"), "changing:\\s+- debt\\s+- catch")
 })
 
 test_that("work in progress can be stopped; a worker that is lost is replaced, and named when it is lost again", {

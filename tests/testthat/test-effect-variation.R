@@ -205,6 +205,18 @@ test_that("what the demo crews gain by is found", {
   expect_lt(glance(found)$adjusted_prediction, 0.01)
 })
 
+test_that("trees and forests alone are warned of, with what to put beside them", {
+  study <- gaining_study()
+  heard <- expect_warning(found <- measure_variation(study, learners = "tree", folds = 3, depth = 0), "17 of 100", class = "twin_warning_learner")
+  expect_identical(heard$learners, "tree")
+  words <- cli::ansi_strip(conditionMessage(heard))
+  expect_match(words, "\"tree\" follows slopes slowly: scores of units by it alone")
+  expect_match(words, "learners = c(\"logit\", \"tree\")", fixed = TRUE)
+  two <- tryCatch(measure_variation(study, learners = c("tree", "forest"), folds = 3), twin_warning = conditionMessage)
+  expect_match(cli::ansi_strip(two), "follow slopes slowly: scores of units by them alone")
+  expect_no_warning(measure_variation(study, learners = c("logit", "tree"), folds = 3, depth = 0), class = "twin_warning_learner")
+})
+
 test_that("what can't be asked is refused", {
   study <- gaining_study()
   refused <- function(code, words, class = "twin_error_input") expect_error(code, words, class = class)
