@@ -126,8 +126,8 @@ variation_settings <- function(x, asked, call) {
 warn_learners_in_steps <- function(chosen) {
   if (!all(vapply(chosen, function(own) isTRUE(own$steps), NA))) return(invisible(chosen))
   warn_kind("learner", c(
-    "{.val {names(chosen)}} follow{?s/} slopes slowly: scores of units by {cli::qty(length(chosen))}{?it/them} alone keep
-     some of the arms' differences.",
+    "{.val {names(chosen)}} follow{?s/} slopes slowly: scores of units by {cli::qty(length(chosen))}{?it/them} alone
+     keep some of the arms' differences.",
     x = "With forests alone, the test of a single column found variation that was not there in 17 of 100 simulations of
          1,000 units and in 7 of 4,000.",
     i = "Put a regression beside: {.code learners = {learners_beside(names(chosen))}}."
