@@ -87,6 +87,8 @@ core_dose_balance <- function(moments, d, s, keep = NULL) {
   arm <- rep(c(1, 0), each = n)
   both <- c(s, s)
   fit <- core_balance_arm(x, both, arm, 1 - arm)
+  left <- abs(colSums(s * fit$weight[seq_len(n)] * own)) / sum(s)
+  if (fit$status == "converged" && any(left > 1e-6)) fit$status <- "infeasible"  # as a level of one unit can't be met
   if (fit$status != "converged") return(list(fit = fit))
   nuisance <- core_entropy_nuisance(x, both, arm, 1 - arm, fit)
   first <- seq_len(n)

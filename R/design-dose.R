@@ -131,14 +131,30 @@ balancing_dose_weights <- function(x, moments, call) {
   if (length(unique(x$d)) == 2L) keep <- keep[, 1L, drop = FALSE]
   matrix <- do.call(cbind, c(own, powers))
   made <- core_dose_balance(matrix[, colSums(is.na(matrix)) == 0, drop = FALSE], d, s, keep)
-  if (made$fit$status != "converged") {
-    abort_kind("infeasible", c("No weights leave the dose without correlation with all covariates.",
-                       x = "Some covariate nearly tells the dose, or there are more moments than units can meet.",
-                       i = "Use fewer {.arg moments} or covariates, or narrow the study to doses that all kinds of units
-                            have."), moments = colnames(matrix), call = call,
-                .envir = rlang::current_env())
-  }
+  if (made$fit$status != "converged") stop_unbalanced_dose(matrix, d, call)
   c(made, list(label = sprintf("entropy weights (%s)", plural(moments, "moment"))))
+}
+
+# A level of which all units have more than the mean dose, or all less, can't be without correlation; d: centred.
+stop_unbalanced_dose <- function(matrix, d, call) {
+  sides <- apply(matrix, 2L, function(values) {
+    has <- values == max(values)
+    if (length(unique(values)) > 2L || 2 * sum(has) > length(has)) return(NA)
+    if (all(d[has] < 0)) "less" else if (all(d[has] > 0)) "more" else NA
+  })
+  held <- which(!is.na(sides))
+  units <- if (length(held) > 0L) sum(matrix[, held[1L]] == max(matrix[, held[1L]]))
+  abort_kind("infeasible", c(
+    "No weights leave the dose without correlation with all covariates.",
+    x = if (length(held) == 0L) "Some covariate nearly tells the dose, or there are more moments than units can
+                                 meet." else
+      "{plural(units, 'unit')} with {.val {names(held)[1L]}}: {cli::qty(units)}{?its dose is/all their doses are}
+       {sides[[held[1L]]]} than the mean.",
+    x = if (length(held) > 1L) "The same holds for {.val {names(held)[-1L]}}.",
+    i = if (length(held) == 0L) "Use fewer {.arg moments} or covariates, or narrow the study to doses that all kinds of
+                                 units have." else
+      "Leave such units or the column out, or put the level together with another."
+  ), moments = colnames(matrix), columns = names(held), call = call, .envir = rlang::current_env())
 }
 
 # From where to where weights may go.

@@ -40,14 +40,15 @@ frame_arms <- function(data, treatment, outcome, covariates, reference, ...) {
   check_units(data, call)
   check_string(treatment)
   check_columns(treatment, data)
-  given <- data[[treatment]]
+  given <- declared_column(data, treatment, more, call)
+  more <- without_categories(more, treatment, data, call)
   check_column_kind(given, treatment, call)
   values <- plain_column(if (is.logical(given)) factor(given) else given, treatment, call)
   text <- as.character(values)
   listing <- table(text)
   check_reference_arm(reference, listing, treatment)
   data[[treatment]] <- text != as.character(reference)
-  base <- in_the_name_of(call, frame_study(data, treatment, outcome, covariates, ...))
+  base <- in_the_name_of(call, rlang::inject(frame_study(data, treatment, outcome, covariates, !!!more)))
   if (!is.null(base$row_of)) {
     given <- given[base$row_of]
     text <- text[base$row_of]

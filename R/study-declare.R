@@ -12,6 +12,21 @@ declared_columns <- function(data, names, unknown, categories, call) {
   data
 }
 
+# One column as declared, by itself. asked: `unknown` and `categories` as given, of any columns of the data.
+declared_column <- function(data, name, asked, call) {
+  categories <- check_categories(asked$categories, data, call)
+  own <- categories[names(categories) == name]
+  declared_columns(data[name], name, asked$unknown, if (length(own) > 0L) own, call)[[name]]
+}
+
+# asked, without categories of that column.
+without_categories <- function(asked, name, data, call) {
+  rest <- check_categories(asked$categories, data, call)
+  rest <- rest[names(rest) != name]
+  asked$categories <- if (length(rest) > 0L) rest
+  asked
+}
+
 check_unknown <- function(unknown, call) {
   plain <- is.character(unknown) || is_plain_numbers(unknown)
   good <- is.null(unknown) || (plain && length(unknown) %in% 1:1000 && !anyNA(unknown))

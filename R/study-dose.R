@@ -37,7 +37,8 @@ frame_dose <- function(data, dose, outcome, covariates = NULL, ...) {
     abort_unsupported(c("A dose has neither an estimand nor a treated level.",
                         i = "The curve is about everybody: leave {.arg estimand} and {.arg treated} out."))
   }
-  given <- data[[dose]]
+  given <- declared_column(data, dose, more, call)
+  if (inherits(given, "haven_labelled")) given <- labelled_to_plain(given)
   check_dose_column(given, dose, subset_rows(more$subset, data, call), call)
   data[[dose]] <- upper_half(given, dose, which(subset_rows(more$subset, data, call) & !is.na(given)), call)
   base <- in_the_name_of(call, frame_study(data, dose, outcome, covariates, estimand = "ATE", ...))
@@ -50,8 +51,15 @@ frame_dose <- function(data, dose, outcome, covariates = NULL, ...) {
 
 check_dose_column <- function(given, dose, inside, call) {
   if (!is.numeric(given) || is.object(given)) {
-    abort_input(c("The dose {.val {dose}} must be numbers.", x = "It is {.obj_type_friendly {given}}.",
-                  i = "For kinds of treatment use {.fn frame_arms}."), column = dose, call = call)
+    levels <- if (is_text(given)) unique(trimws(as.character(given[!is.na(given)])))
+    stray <- if (identical(hidden_kind(levels), "numbers")) stray_entries(levels, "numbers")
+    abort_input(c(
+      "The dose {.val {dose}} must be numbers.", x = if (length(stray) == 0L) "It is {.obj_type_friendly {given}}." else
+        "It is text: numbers, but for {.val {utils::head(stray, 5)}}.",
+      i = if (length(stray) == 0L) "For kinds of treatment use {.fn frame_arms}; {.arg categories} makes kinds of
+                                    numbers." else
+        "If they mean \"not known\": {.code unknown = {deparse1(stray)}}."
+    ), column = dose, call = call)
   }
   values <- given[inside & !is.na(given)]
   endless <- which(inside & is.infinite(given))

@@ -158,6 +158,28 @@ test_that("trimming keeps the units whose chances every arm reaches, by each rul
                class = "twin_error_unsupported")
 })
 
+test_that("entries of the treatment that mean not known make no arm, and codes have labels", {
+  coded <- transform(cures, cure = match(cure, c("fresh", "salted", "smoked")))
+  coded$cure[1:9] <- 9
+  framed <- function(data, ...) {
+    suppressWarnings(frame_arms(data, "cure", "price", covariates = c("boat_length", "crew_size"), ...))
+  }
+  labels <- c("1" = "fresh", "2" = "salted", "3" = "smoked")
+  own <- framed(cures[-(1:9), ], reference = "fresh")
+  expect_warning(frame_arms(coded, "cure", "price", covariates = "boat_length", reference = 1, unknown = 9), "9 rows are left out",
+                 class = "twin_warning_dropped")
+  numbers <- framed(coded, reference = 1, unknown = 9)
+  expect_identical(numbers$levels, c("1", "2", "3"))
+  named <- framed(coded, reference = "fresh", unknown = 9, categories = list(cure = labels, crew_size = NULL))
+  expect_identical(named$levels, own$levels)
+  expect_identical(named$arm, own$arm)
+  expect_identical(numbers$arm, own$arm)
+  expect_identical(named$base$columns$crew_size$kind, "factor")
+  expect_identical(framed(coded, reference = "1", unknown = 9, categories = "cure")$arm, own$arm)
+  expect_error(framed(coded, reference = "fresh", categories = list(cure = labels)), "lack \"9\"", class = "twin_error_input")
+  expect_equal(difference_of(measure_effect(contrasts_of(named)[[1L]])), difference_of(measure_effect(contrasts_of(own)[[1L]])))
+})
+
 test_that("chances by learners add up to 1, and are taken as known", {
   data <- three_gears(300)
   shares <- table(data$gear) / 300

@@ -125,6 +125,43 @@ test_that("a spline has the fifth root of the units as knots, no more than doses
   expect_match(knots_of(-most, knots = 1), format(-quantile(others, 0.5, type = 1), digits = 3))
 })
 
+test_that("entries of a dose that mean not known are none; text that is nearly all numbers says which are not", {
+  data <- data.frame(dose = ppoints(200) * 10, size = sin(1:200), outcome = cos(1:200))
+  framed <- function(given, ...) frame_dose(transform(data, dose = given), "dose", "outcome", "size", ...)
+  curve <- function(study) tidy(measure_response(weigh_units(score_units(study))))
+  with_none <- replace(data$dose, 11:15, NA)
+  own <- suppressWarnings(framed(with_none))
+  expect_warning(by_code <- framed(replace(data$dose, 11:15, 99), unknown = "99"), "5 rows? (is|are) left out.*dose", class = "twin_warning_dropped")
+  expect_identical(by_code$d, own$d)
+  expect_identical(curve(by_code), curve(own))
+  text <- replace(as.character(data$dose), 11:15, "n/a")
+  expect_equal(suppressWarnings(framed(text, unknown = "n/a"))$d, own$d)
+  said <- expect_error(framed(text), "numbers, but for \"n/a\"", class = "twin_error_input")
+  expect_match(conditionMessage(said), "unknown = \"n/a\"", fixed = TRUE)
+  expect_error(framed(rep(c("some", "much"), 100)), "frame_arms", class = "twin_error_input")
+  expect_error(framed(rep_len(1:4, 200), categories = "dose"), "categories.* makes kinds", class = "twin_error_input")
+  skip_if_not_installed("haven")
+  labelled <- haven::labelled(replace(data$dose, 11:15, -9), c("not asked" = -9))
+  expect_identical(suppressWarnings(framed(labelled, unknown = "not asked"))$d, own$d)
+})
+
+test_that("weights that can't part a level from the dose name it", {
+  data <- data.frame(dose = ppoints(200) * 10, size = sin(1:200), outcome = cos(1:200), owner = rep(c("crew", "bank"), 100))
+  stopped <- function(rows, owner) {
+    data$owner[rows] <- owner
+    expect_error(weigh_units(frame_dose(data, "dose", "outcome", c("size", "owner")), "entropy"), class = "twin_error_infeasible")
+  }
+  few <- stopped(c(2, 5, 9), "town")
+  expect_identical(few$columns, "owner: town")
+  expect_match(cli::ansi_strip(conditionMessage(few)), "3 units with \"owner: town\": all their doses are less than the\\s+mean")
+  expect_match(cli::ansi_strip(conditionMessage(stopped(199, "town"))), "1 unit with \"owner: town\": its dose is more than the\\s+mean")
+  expect_s3_class(weigh_units(frame_dose(transform(data, owner = replace(owner, c(2, 199), "town")), "dose", "outcome",
+                                         c("size", "owner")), "entropy"), "twin_dose")  # on both sides
+  data$mate <- data$dose
+  told <- expect_error(weigh_units(frame_dose(data, "dose", "outcome", "mate"), "entropy"), "nearly tells the dose", class = "twin_error_infeasible")
+  expect_length(told$columns, 0)
+})
+
 test_that("a dose that many share, or that hardly differs, is told of", {
   framed <- function(dose, ...) {
     data <- data.frame(dose, size = sin(seq_along(dose)), outcome = cos(seq_along(dose)))
