@@ -192,13 +192,14 @@ unbalanced <- function(balances) {
 }
 
 message_lines <- function(condition, in_plan) {
-  text <- c(strsplit(cli::ansi_strip(rlang::cnd_message(condition)), "\n")[[1L]], condition$place)
+  text <- rlang::with_options(rlang::cnd_message(condition), cli.width = 10000L)  # code that is broken is not found
+  text <- c(strsplit(cli::ansi_strip(text), "\n")[[1L]], condition$place)
   if (in_plan) text <- plan_words(text)
   unlist(lapply(text, strwrap, width = 77L, exdent = 2L))
 }
 
 # What a message says in R's words, in those of a plan: `caliper = 0.1` is `caliper: 0.1`, `pair_units(ratio = c(1, 5))`
-# is `pair: {ratio: [1, 5]}`, `pair_units()` is `pair`.
+# is `pair: {ratio: [1, 5]}`, `truncate = c(bound = 20)` is `truncate: {bound: 20}`, `pair_units()` is `pair`.
 plan_words <- function(text) {
   keys <- c(stats::setNames(names(plan_verbs), plan_verbs), frame_study = "study", frame_panel = "panel",
             measure_effect = "effects", measure_did = "effects", assess_trends = "trends", decompose_did = "decompose",
@@ -212,9 +213,13 @@ plan_words <- function(text) {
   text <- gsub("`(group|weigh): [{]\"([a-z_]+)\"", "`\\1: {method: \\2", text)
   quoted <- gregexpr("`[^`]*`", text)
   regmatches(text, quoted) <- lapply(regmatches(text, quoted), function(code) {
-    setting <- grepl("^`([a-z_]+: [{])?[a-z_]+ = ", code)
-    code[setting] <- gsub("([a-z_]+) = ", "\\1: ", code[setting])
-    code[setting] <- gsub("c\\(([^()]*)\\)", "[\\1]", code[setting])
+    setting <- grepl("^`([a-z_]+: [{])?([a-z_]+ = |(c|list)[(])", code)
+    own <- gsub("([a-z_]+) = ", "\\1: ", code[setting])
+    for (depth in 1:2) {
+      own <- gsub("\\b(c|list)\\(([a-z_]+: [^()]*)\\)", "{\\2}", own)
+      own <- gsub("\\b(c|list)\\(([^()]*)\\)", "[\\2]", own)
+    }
+    code[setting] <- own
     gsub("\\bTRUE\\b", "true", gsub("\\bFALSE\\b", "false", gsub("\\bNULL\\b", "null", code)))
   })
   text

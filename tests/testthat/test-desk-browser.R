@@ -29,6 +29,15 @@ tables_made_again <- function(browser, data) {
   tables
 }
 
+# A desk of its own with a file of the package uploaded.
+desk_with <- function(data, env = parent.frame()) {
+  desk <- start_desk()
+  withr::defer(desk$close(), env)
+  browser$go(desk$address)
+  see(browser, "A file of units")
+  browser$keys("#file", system.file("extdata", data, package = "carefultwin"))
+}
+
 # A plan whose search of a metric would take minutes.
 slow_plan <- function() {
   folder <- withr::local_tempdir(.local_envir = parent.frame())
@@ -170,11 +179,7 @@ test_that("a graph is drawn by keyboard, a cut is moved, help and another plan a
 })
 
 test_that("a panel goes from the file to its report, whose plan gives the same numbers", {
-  desk <- start_desk()
-  withr::defer(desk$close())
-  browser$go(desk$address)
-  see(browser, "A file of units")
-  browser$keys("#file", system.file("extdata", "harbours.csv", package = "carefultwin"))
+  desk_with("harbours.csv")
   see(browser, "60 units, 16 periods", "#rail")
   see(browser, "parallel?", "#rail")
   expect_match(browser$text("#rail"), "sealed")
@@ -196,11 +201,7 @@ test_that("a panel goes from the file to its report, whose plan gives the same n
 })
 
 test_that("a file of doses is asked about its dose, up to the curve; histories are seen as such", {
-  desk <- start_desk()
-  withr::defer(desk$close())
-  browser$go(desk$address)
-  see(browser, "A file of units")
-  browser$keys("#file", system.file("extdata", "ice.csv", package = "carefultwin"))
+  desk_with("ice.csv")
   see(browser, "What did", "#question")
   browser$choose("#kind", "dose")
   see(browser, "were everybody given so much of", "#question")
@@ -215,11 +216,7 @@ test_that("a file of doses is asked about its dose, up to the curve; histories a
   see(browser, "2 estimates", "#rail")
   see(browser, "average slope", "#effects")
   expect_match(browser$text("#report pre"), "dose: tonnes", fixed = TRUE)
-  other <- start_desk()
-  withr::defer(other$close())
-  browser$go(other$address)
-  see(browser, "A file of units")
-  browser$keys("#file", system.file("extdata", "seasons.csv", package = "carefultwin"))
+  desk_with("seasons.csv")
   see(browser, "to follow a history of", "#question")
   see(browser, "9,214 rows", "#rail")
   expect_match(browser$text("#report pre"), "changing:\\s+- debt\\s+- catch")

@@ -131,7 +131,8 @@ test_that("entries of a dose that mean not known are none; text that is nearly a
   curve <- function(study) tidy(measure_response(weigh_units(score_units(study))))
   with_none <- replace(data$dose, 11:15, NA)
   own <- suppressWarnings(framed(with_none))
-  expect_warning(by_code <- framed(replace(data$dose, 11:15, 99), unknown = "99"), "5 rows? (is|are) left out.*dose", class = "twin_warning_dropped")
+  expect_warning(by_code <- framed(replace(data$dose, 11:15, 99), unknown = "99"), "5 rows are left out.*dose",
+                 class = "twin_warning_dropped")
   expect_identical(by_code$d, own$d)
   expect_identical(curve(by_code), curve(own))
   text <- replace(as.character(data$dose), 11:15, "n/a")
@@ -158,7 +159,8 @@ test_that("weights that can't part a level from the dose name it", {
   expect_s3_class(weigh_units(frame_dose(transform(data, owner = replace(owner, c(2, 199), "town")), "dose", "outcome",
                                          c("size", "owner")), "entropy"), "twin_dose")  # on both sides
   data$mate <- data$dose
-  told <- expect_error(weigh_units(frame_dose(data, "dose", "outcome", "mate"), "entropy"), "nearly tells the dose", class = "twin_error_infeasible")
+  told <- expect_error(weigh_units(frame_dose(data, "dose", "outcome", "mate"), "entropy"), "nearly tells the dose",
+                       class = "twin_error_infeasible")
   expect_length(told$columns, 0)
 })
 

@@ -207,7 +207,8 @@ test_that("what the demo crews gain by is found", {
 
 test_that("trees and forests alone are warned of, with what to put beside them", {
   study <- gaining_study()
-  heard <- expect_warning(found <- measure_variation(study, learners = "tree", folds = 3, depth = 0), "17 of 100", class = "twin_warning_learner")
+  heard <- expect_warning(found <- measure_variation(study, learners = "tree", folds = 3, depth = 0), "17 of 100",
+                          class = "twin_warning_learner")
   expect_identical(heard$learners, "tree")
   words <- cli::ansi_strip(conditionMessage(heard))
   expect_match(words, "\"tree\" follows slopes slowly: scores of units by it alone")
