@@ -192,8 +192,7 @@ unbalanced <- function(balances) {
 }
 
 message_lines <- function(condition, in_plan) {
-  text <- rlang::with_options(rlang::cnd_message(condition), cli.width = 10000L)  # code that is broken is not found
-  text <- c(strsplit(cli::ansi_strip(text), "\n")[[1L]], condition$place)
+  text <- c(strsplit(cli::ansi_strip(rlang::cnd_message(condition)), "\n")[[1L]], condition$place)
   if (in_plan) text <- plan_words(text)
   unlist(lapply(text, strwrap, width = 77L, exdent = 2L))
 }

@@ -58,7 +58,7 @@ check_dose_column <- function(given, dose, inside, call) {
         "It is text: numbers, but for {.val {utils::head(stray, 5)}}.",
       i = if (length(stray) == 0L) "For kinds of treatment use {.fn frame_arms}; {.arg categories} makes kinds of
                                     numbers." else
-        "If they mean \"not known\": {.code unknown = {deparse1(stray)}}."
+        "If they mean \"not known\": {.code unknown = {deparse1(utils::head(stray, 5L))}}."
     ), column = dose, call = call)
   }
   values <- given[inside & !is.na(given)]

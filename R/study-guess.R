@@ -8,8 +8,8 @@ guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
   arms <- names(kinds)[kinds == "levels"]
   if (length(c(two_valued, arms)) == 0L) {
     abort_input(c("No column of the data has a few values, so none can be the treatment.",
-                  i = "Recode the treatment to its arms first; what units have more or less of is a dose."),
-                call = NULL)
+                  i = "Recode the treatment to its arms first; what units have more or less of is a dose,
+                       {.code --dose COLUMN}."), call = NULL)
   }
   roles_beside(data, kinds, if (length(two_valued) > 0L) two_valued else arms)
 }

@@ -148,9 +148,6 @@ test_that("on the command line hints are in a plan's words", {
   expect_identical(plan_words("`replacement = TRUE` and `x`"), "`replacement: true` and `x`")
   expect_identical(plan_words("`truncate = c(quantile = 0.99)`, `c(bound = 20)` or `list(quantile = c(0.01, 0.99))`; `f(x = c(a = 1))`"),
                    "`truncate: {quantile: 0.99}`, `{bound: 20}` or `{quantile: [0.01, 0.99]}`; `f(x = c(a = 1))`")
-  long <- rlang::catch_cnd(carefultwin:::abort_input(c("A sentence of so many words that its setting falls on its end:",
-                                                       i = "Here it does so, with {.code truncate = c(quantile = 0.99)}.")))
-  expect_match(carefultwin:::message_lines(long, in_plan = TRUE)[3L], "Here it does so, with `truncate: {quantile: 0.99}`.", fixed = TRUE)
   folder <- plan_folder(function(lines) sub("  estimand: ATT", "  estimand: ATT\n  missing: stop", lines))
   data <- data.table::fread(file.path(folder, "data.csv"), data.table = FALSE)
   data$joined <- ifelse(data$joined == 1, "in", "out")
