@@ -57,20 +57,23 @@ panel_of <- function(data, kinds, time, unit, at) {
 # Is it one value in all rows of a unit and period, and does the unit go from one value to the other at most once, the
 # same way everywhere, and some of them do?
 sets_in <- function(x, unit, at) {
-  rows <- unique(data.frame(unit, at, x)[!is.na(x) & !is.na(at), ])
-  if (anyDuplicated(rows[c("unit", "at")])) return(FALSE)
-  rows <- rows[order(rows$unit, rows$at), ]
-  code <- match(rows$x, sort(unique(rows$x)))
-  same <- c(FALSE, rows$unit[-1L] == rows$unit[-nrow(rows)])
-  step <- c(0, diff(code))[same]
-  any(step != 0) && length(unique(sign(step[step != 0]))) == 1L
+  known <- which(!is.na(x) & !is.na(at))
+  rows <- list(unit = match(unit, unit)[known], at = at[known], code = match(x, sort(unique(x)))[known])
+  rows <- lapply(rows, `[`, do.call(order, unname(rows)))
+  step <- diff(rows$code)
+  same_unit <- diff(rows$unit) == 0
+  if (any(step[same_unit & diff(rows$at) == 0] != 0)) return(FALSE)
+  step <- step[same_unit & step != 0]
+  length(unique(sign(step))) == 1L
 }
 
 # The first treated period of each unit: constant within it (unit: NULL where that is known), some of them periods, the
 # others never.
 is_onset <- function(x, unit, time) {
   values <- unique(x)
-  read <- as.character(values) %in% as.character(unique(time))
+  periods <- unique(time)
+  if (length(values) > length(periods) + 20L) return(FALSE)  # there are not so many words for never
+  read <- as.character(values) %in% as.character(periods)
   never <- is.na(values) | tolower(trimws(as.character(values))) %in% c("", "0", "never", "inf")
   sum(read) >= 1L && any(never) && all(read | never) &&
     (is.null(unit) || !varies_within(x, unit))
