@@ -43,7 +43,7 @@ unit_candidates <- function(data, kinds) {
 # first_treated).
 panel_of <- function(data, kinds, time, unit, at) {
   once <- is_seen_once(data[[unit]], at)
-  two_valued <- setdiff(names(kinds)[kinds %in% c("true/false", "two values")], c(time, unit))
+  two_valued <- setdiff(two_valued_columns(kinds), c(time, unit))
   switches <- Filter(function(name) sets_in(data[[name]], data[[unit]], at), two_valued)
   if (length(switches) > 0L) {
     return(list(time = time, unit = if (once) unit, group = if (!once) unit, treatment = switches))
@@ -129,7 +129,7 @@ panel_roles <- function(data, kinds, found) {
 # alone?, kinds, unsure) or NULL.
 guess_course <- function(data) {
   kinds <- vapply(data, column_kind, "")
-  two_valued <- names(kinds)[kinds %in% c("true/false", "two values")]
+  two_valued <- two_valued_columns(kinds)
   for (time in time_candidates(data, kinds)) {
     at <- read_times(data[[time]], time)
     if (is.null(at)) next
@@ -145,7 +145,7 @@ guess_course <- function(data) {
 # last: rows of the last period. The outcome is a number that is known there alone, or else the last that changes.
 course_roles <- function(data, kinds, time, unit, last, treatments) {
   treatment <- treatments[1L]
-  weight <- first_of(intersect(names(kinds)[kinds == "number"], names_like(data, "weight|^wt$")))
+  weight <- likely_weight(data, kinds)
   rest <- setdiff(names(data), c(time, unit, treatment, weight, looks_like_id(data, kinds)))
   usable <- rest[kinds[rest] %in% c("number", "true/false", "two values")]
   at_end <- Filter(function(name) all(is.na(data[[name]][!last])) && !all(is.na(data[[name]])), usable)

@@ -2,7 +2,8 @@
 # user.
 
 # The kinds of questions a draft can ask. guess: function(data, dose) giving roles, NULL where the columns don't look
-# so; lines: of the plan; told: function(roles) giving what was guessed; else: what there must be.
+# so; lines: of the plan; told: function(roles) giving what was guessed; else_words: what there
+# must be.
 draft_kinds <- function() {
   list(
     study = list(guess = function(data, dose) guess_roles(data), lines = draft_lines, told = function(roles) {
@@ -95,12 +96,16 @@ draft_head <- function(data, roles) {
     if (length(roles$unsure) > 0L) c("# Unsure of:", unlist(lapply(roles$unsure, remark))))
 }
 
+# The file and how it is read.
+data_lines <- function(data_path, reading) {
+  c(plan_entry("data", data_path), unlist(Map(plan_entry, names(reading), reading), use.names = FALSE))
+}
+
 study_lines <- function(data, roles, data_path, reading) {
   candidates <- paste("columns of few values:", paste(roles$candidates, collapse = ", "))
   levels <- value_texts(data[[roles$treatment]])
   c(
-    plan_entry("data", data_path),
-    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
+    data_lines(data_path, reading),
     plan_entry("treatment", roles$treatment, candidates),
     if (length(levels) > 2L) plan_entry("reference", levels[1L], "the value that the others are compared with") else
       plan_entry("treated", treated_guess(data[[roles$treatment]]), "the value that means treated"),
@@ -170,8 +175,7 @@ panel_draft_lines <- function(data, roles, data_path, reading = list()) {
   adjust <- if (length(roles$covariates) > 0L) "{adjustment: regression}" else "{}"
   treated <- if (!is.null(roles$treatment)) treated_guess(data[[roles$treatment]])
   c(
-    draft_head(data, roles), "", "panel:", plan_entry("data", data_path),
-    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
+    draft_head(data, roles), "", "panel:", data_lines(data_path, reading),
     plan_entry("outcome", roles$outcome, "or a list of columns"), plan_entry("time", roles$time),
     plan_entry("unit", roles$unit), plan_entry("group", roles$group, "treated as a whole; other units every time"),
     plan_entry("treatment", roles$treatment, "on from the period it sets in"),
@@ -195,8 +199,7 @@ covariates_entry <- function(roles, remark) {
 # The same for a dose.
 dose_draft_lines <- function(data, roles, data_path, reading = list()) {
   c(
-    draft_head(data, roles), "", "study:", plan_entry("data", data_path),
-    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
+    draft_head(data, roles), "", "study:", data_lines(data_path, reading),
     plan_entry("dose", roles$dose, "a number: how much of the treatment each unit has"),
     plan_entry("outcome", roles$outcome, "or a list of columns"),
     covariates_entry(roles, "only what came before the dose"), unknown_guess(data, roles),
@@ -214,8 +217,7 @@ dose_draft_lines <- function(data, roles, data_path, reading = list()) {
 # The same for treatment that comes and goes.
 course_draft_lines <- function(data, roles, data_path, reading = list()) {
   c(
-    draft_head(data, roles), "", "study:", plan_entry("data", data_path),
-    unlist(Map(plan_entry, names(reading), reading), use.names = FALSE),
+    draft_head(data, roles), "", "study:", data_lines(data_path, reading),
     plan_entry("treatment", roles$treatment, "on or off in each period"),
     plan_entry("treated", treated_guess(data[[roles$treatment]]), "the value that means treated"),
     plan_entry("outcome", roles$outcome, "its value in the last period counts"), plan_entry("time", roles$time),

@@ -4,7 +4,7 @@
 # may follow from the treatment), their kinds, and sentences on what was left open. data: without columns that a panel
 # has for itself.
 guess_roles <- function(data, kinds = vapply(data, column_kind, "")) {
-  two_valued <- names(kinds)[kinds %in% c("true/false", "two values")]
+  two_valued <- two_valued_columns(kinds)
   arms <- names(kinds)[kinds == "levels"]
   if (length(c(two_valued, arms)) == 0L) {
     abort_input(c("No column of the data has a few values, so none can be the treatment.",
@@ -31,7 +31,7 @@ guess_dose <- function(data, kinds = vapply(data, column_kind, ""), dose = NULL)
 roles_beside <- function(data, kinds, candidates, role = "treatment") {
   ids <- looks_like_id(data, kinds)
   id <- first_of(ids[kinds[ids] == "identifier"])
-  weight <- first_of(intersect(names(kinds)[kinds == "number"], names_like(data, "weight|^wt$")))
+  weight <- likely_weight(data, kinds)
   treatment <- candidates[1L]
   rest <- setdiff(names(data), c(ids, weight, treatment))
   if (length(rest) == 0L) {
@@ -55,6 +55,12 @@ roles_beside <- function(data, kinds, candidates, role = "treatment") {
 }
 
 no_covariate_kinds <- c("identifier", "constant", "date", "year", "many levels")
+
+two_valued_columns <- function(kinds) names(kinds)[kinds %in% c("true/false", "two values")]
+
+likely_weight <- function(data, kinds) {
+  first_of(intersect(names(kinds)[kinds == "number"], names_like(data, "weight|^wt$")))
+}
 
 first_of <- function(candidates) if (length(candidates) > 0L) candidates[1L]
 
