@@ -21,7 +21,7 @@ draft_kinds <- function() {
       sprintf("These look like treatment that comes and goes. Guessed: unit %s, time %s, treatment %s, outcome %s. Check
                every line, and that what changes was measured before the treatment of its period; --study drafts a
                study instead.", roles$unit, roles$time, roles$treatment, roles$outcome)
-    }, else_words = "a time, units with at most one row of each, and a treatment of two values that changes in them"),
+    }, else_words = "a time, units with one row a period, and a treatment of two values that changes within units"),
     dose = list(guess = function(data, dose) guess_dose(data, dose = dose), lines = dose_draft_lines,
                 told = function(roles) {
       sprintf("Guessed beside the dose %s: outcome %s. Check every line, and take out of the covariates whatever
